@@ -1,0 +1,163 @@
+"""Rotations, the lens and cameras, as frozen values and plain functions.
+
+Camera axes: x right, y down, z forward; `R, t` take world to camera; pixel (0, 0) is the centre of the top-left pixel.
+"""
+
+import msgspec
+import numpy as np
+
+F64 = np.ndarray
+
+
+class Lens(msgspec.Struct, frozen=True):
+    """Brown's radial lens. fx, fy, cx, cy in pixels; k1, k2 act on x = X/Z, y = Y/Z: x_d = x (1 + k1 r2 + k2 r2^2).
+
+    Source: D. C. Brown, Close-Range Camera Calibration, 1971; the same form as OpenCV's with k3 = p1 = p2 = 0.
+    """
+
+    fx: float
+    fy: float
+    cx: float
+    cy: float
+    k1: float = 0.0
+    k2: float = 0.0
+    model: str = "brown"
+
+    def distort(self, xy: F64) -> F64:
+        """(..., 2) straight image-plane coordinates (X/Z, Y/Z) to pixels as filmed."""
+        r2 = (xy * xy).sum(-1, keepdims=True)
+        return xy * (1 + r2 * (self.k1 + self.k2 * r2)) * [self.fx, self.fy] + [self.cx, self.cy]
+
+    def undistort(self, pixels: F64) -> F64:
+        """(..., 2) pixels as filmed to straight image-plane coordinates, by Newton's method on the radius.
+
+        Converges to 1e-12 within 10 rounds where the lens map is one-to-one; beyond its turning point the radius is held
+        at that point.
+        """
+        d = (np.asarray(pixels, np.float64) - [self.cx, self.cy]) / [self.fx, self.fy]
+        rd = np.sqrt((d * d).sum(-1, keepdims=True))
+        limit = self.turning_radius()
+        r = np.minimum(rd, limit)
+        for _ in range(10):
+            r2 = r * r
+            slope = 1 + r2 * (3 * self.k1 + 5 * self.k2 * r2)
+            r = np.clip(r - (r * (1 + r2 * (self.k1 + self.k2 * r2)) - rd) / np.maximum(slope, 1e-3), 0, limit)
+        return d * np.where(rd > 1e-12, r / np.maximum(rd, 1e-12), 1.0)
+
+    def turning_radius(self) -> float:
+        """The straight radius X/Z beyond which the lens map turns back (infinite for most lenses)."""
+        # 1 + 3 k1 s + 5 k2 s^2 = 0 for s = r^2
+        roots = np.roots([5 * self.k2, 3 * self.k1, 1.0]) if self.k1 or self.k2 else np.array([])
+        real = [z.real for z in roots if abs(z.imag) < 1e-12 and z.real > 0]
+        return float(np.sqrt(min(real))) if real else 1e6
+
+
+class Camera(msgspec.Struct, frozen=True, eq=False):
+    """One frame's camera: R (3, 3) and t (3,) take world to camera, seen through `lens`."""
+
+    R: np.ndarray
+    t: np.ndarray
+    lens: Lens
+
+    @property
+    def centre(self) -> F64:
+        """(3,) where the camera stands, in the world."""
+        return -self.R.T @ self.t
+
+    def project(self, points: F64) -> tuple[F64, F64]:
+        """(..., 3) world points to ((..., 2) pixels as filmed, (...) depth). Depth <= 0 lies behind the camera."""
+        inside = np.asarray(points) @ self.R.T + self.t
+        z = inside[..., 2]
+        safe = np.where(np.abs(z) < 1e-9, 1e-9, z)
+        return self.lens.distort(inside[..., :2] / safe[..., None]), z
+
+    def rays(self, pixels: F64) -> F64:
+        """(..., 2) pixels to (..., 3) unit directions in the world."""
+        xy = self.lens.undistort(pixels)
+        d = np.concatenate([xy, np.ones((*xy.shape[:-1], 1))], -1)
+        return d / np.linalg.norm(d, axis=-1, keepdims=True) @ self.R
+
+
+class Similarity(msgspec.Struct, frozen=True, eq=False):
+    """p -> scale * R p + t, with R (3, 3) a rotation and t (3,)."""
+
+    scale: float
+    R: np.ndarray
+    t: np.ndarray
+
+    def points(self, p: F64) -> F64:
+        return self.scale * np.asarray(p) @ self.R.T + self.t
+
+    def camera(self, R: F64, t: F64) -> tuple[F64, F64]:
+        """The world-to-camera pose (R, t) of the old world, for the new one; depths grow by `scale`."""
+        turned = R @ self.R.T
+        return turned, self.scale * t - turned @ self.t
+
+
+def identity() -> Similarity:
+    return Similarity(1.0, np.eye(3), np.zeros(3))
+
+
+def rotation_from_vector(w: F64) -> F64:
+    """(..., 3) rotation vectors (axis times radians) to (..., 3, 3). Source: Rodrigues' formula."""
+    w = np.asarray(w, np.float64)
+    angle = np.linalg.norm(w, axis=-1)[..., None, None]
+    k = np.zeros((*w.shape[:-1], 3, 3))
+    k[..., 0, 1], k[..., 0, 2], k[..., 1, 2] = -w[..., 2], w[..., 1], -w[..., 0]
+    k[..., 1, 0], k[..., 2, 0], k[..., 2, 1] = w[..., 2], -w[..., 1], w[..., 0]
+    small = angle < 1e-8
+    a = np.where(small, 1.0, np.sin(angle) / np.where(small, 1, angle))
+    b = np.where(small, 0.5, (1 - np.cos(angle)) / np.where(small, 1, angle) ** 2)
+    return np.eye(3) + a * k + b * (k @ k)
+
+
+def vector_from_rotation(R: F64) -> F64:
+    """(3, 3) to its rotation vector (3,), angle up to pi."""
+    from scipy.spatial.transform import Rotation
+
+    return Rotation.from_matrix(R).as_rotvec()
+
+
+def turn_matrix(turn_deg: tuple[float, float, float] | F64) -> F64:
+    """(3, 3) from (heading about z, pitch about x, roll about y) in degrees; roll first, heading last."""
+    heading, pitch, roll = np.deg2rad(turn_deg)
+    cz, sz, cx, sx, cy, sy = np.cos(heading), np.sin(heading), np.cos(pitch), np.sin(pitch), np.cos(roll), np.sin(roll)
+    z = np.array([[cz, -sz, 0], [sz, cz, 0], [0, 0, 1]])
+    x = np.array([[1, 0, 0], [0, cx, -sx], [0, sx, cx]])
+    y = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
+    return z @ x @ y
+
+
+def blend_rotation(a: F64, b: F64, share: float) -> F64:
+    """From rotation a (share 0) to b (share 1) along the shortest way."""
+    return a @ rotation_from_vector(share * vector_from_rotation(a.T @ b))
+
+
+def fit_similarity(a: F64, b: F64) -> Similarity:
+    """The similarity that takes points a (n, 3) to b (n, 3) with least squares. Needs three points off one line.
+
+    Source: S. Umeyama, Least-squares estimation of transformation parameters, PAMI 13(4), 1991.
+    """
+    ca, cb = a.mean(0), b.mean(0)
+    u, s, v = np.linalg.svd((b - cb).T @ (a - ca) / len(a))
+    flip = np.diag([1, 1, np.sign(np.linalg.det(u @ v))])
+    R = u @ flip @ v
+    scale = float((s * np.diag(flip)).sum() / max(((a - ca) ** 2).sum(1).mean(), 1e-30))
+    return Similarity(scale, R, cb - scale * R @ ca)
+
+
+def fit_plane(points: F64) -> tuple[F64, F64, float]:
+    """Least-squares plane through (n, 3): its centre, unit normal, and rms distance. Raises ValueError under 3 points."""
+    if len(points) < 3:
+        raise ValueError(f"a plane needs 3 points, got {len(points)}")
+    centre = points.mean(0)
+    _, s, v = np.linalg.svd(points - centre, full_matrices=False)
+    return centre, v[2], float(s[2] / np.sqrt(len(points)))
+
+
+def meet_plane(origin: F64, directions: F64, point: F64, normal: F64) -> F64:
+    """Distance (...) along rays from `origin` (3,) in `directions` (..., 3) to a plane; inf where it is behind or parallel."""
+    slope = directions @ normal
+    with np.errstate(divide="ignore", invalid="ignore"):
+        distance = ((point - origin) @ normal) / slope
+    return np.where((np.abs(slope) > 1e-9) & (distance > 0), distance, np.inf)

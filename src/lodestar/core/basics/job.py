@@ -1,0 +1,43 @@
+"""How long work reports and is stopped. The core calls `step`; whoever runs it reads `share` and sets `cancelled`."""
+
+import threading
+import time
+
+from .errors import Cancelled
+
+
+class Job:
+    """Progress and cancel of one piece of work; safe to read from another thread."""
+
+    def __init__(self) -> None:
+        self.share = 0.0
+        self.text = ""
+        self.started = time.monotonic()
+        self._stop = threading.Event()
+        self._range = (0.0, 1.0)
+
+    def step(self, share: float, text: str = "") -> None:
+        """Report that `share` (0..1) of the present part is done; raises Cancelled when the user stopped it."""
+        if self._stop.is_set():
+            raise Cancelled
+        low, high = self._range
+        self.share = low + (high - low) * min(max(share, 0.0), 1.0)
+        if text:
+            self.text = text
+
+    def part(self, low: float, high: float) -> None:
+        """What `step` reports from now on counts from `low` to `high` of the whole."""
+        self._range = (low, high)
+
+    def cancel(self) -> None:
+        self._stop.set()
+
+    @property
+    def cancelled(self) -> bool:
+        return self._stop.is_set()
+
+    @property
+    def time_left_s(self) -> float | None:
+        """Seconds to go at the pace so far; None until there is a pace."""
+        gone = time.monotonic() - self.started
+        return None if self.share < 0.02 else gone * (1 - self.share) / self.share

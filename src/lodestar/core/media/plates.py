@@ -1,0 +1,313 @@
+"""Plates in: what a clip is (`probe`), and its frames by number (`open_plate`).
+
+A frame number counts from 0 in order of presentation time, whatever order the file holds them in.
+"""
+
+import re
+from collections import OrderedDict
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import cv2
+import msgspec
+import numpy as np
+
+from ..basics.errors import PlateError
+
+SEQUENCE_SUFFIXES = {".png", ".jpg", ".jpeg", ".tif", ".tiff", ".exr"}
+MOVIE_SUFFIXES = {".mp4", ".mov", ".mkv", ".webm", ".m4v", ".avi", ".mts", ".mxf"}
+KEPT_FRAMES = 4
+
+
+class PlateInfo(msgspec.Struct, frozen=True):
+    """What was read from a clip's header and packets. `rate` is frames a second as a fraction (numerator, denominator)."""
+
+    path: str
+    width: int
+    height: int
+    count: int
+    rate: tuple[int, int]
+    kind: str = "movie"  # or "sequence"
+    rate_varies: bool = False
+    transfer: str = "rec709"
+    codec: str = ""
+    has_sound: bool = False
+    first_number: int = 0
+    portrait_turn_deg: int = 0
+
+    @property
+    def fps(self) -> float:
+        return self.rate[0] / self.rate[1]
+
+    @property
+    def seconds(self) -> float:
+        return self.count / self.fps
+
+
+def probe(path: str | Path, fps: Fraction = Fraction(25)) -> PlateInfo:
+    """Read what a movie or a picture of a sequence is. `fps` is taken for sequences, which have no rate of their own.
+
+    Raises PlateError when the file is missing, empty, cut, or holds no picture.
+    """
+    path = Path(path)
+    if not path.exists():
+        raise PlateError(f"{path.name} is not there any more.", "Choose the clip again, or put it back in its folder.")
+    if path.is_dir():
+        pictures = sorted(p for p in path.iterdir() if p.suffix.lower() in SEQUENCE_SUFFIXES)
+        if not pictures:
+            raise PlateError(f"The folder {path.name} holds no pictures.", "Choose a movie, or a folder with numbered pictures.")
+        path = pictures[0]
+    if path.stat().st_size == 0:
+        raise PlateError(f"{path.name} is empty (0 bytes).", "Copy it again from where it was filmed.")
+    if path.suffix.lower() in SEQUENCE_SUFFIXES:
+        return _probe_sequence(path, fps)
+    return _probe_movie(path)
+
+
+def _probe_movie(path: Path) -> PlateInfo:
+    try:
+        with av.open(str(path)) as container:
+            if not container.streams.video:
+                raise PlateError(f"{path.name} holds no picture, only sound or text.", "Choose a movie.")
+            stream = container.streams.video[0]
+            times = _frame_times(container, stream)
+            if not times or not stream.codec_context.width:
+                raise PlateError(f"{path.name} holds no frame that can be read.", "Copy it again; it may have been cut short.")
+            container.seek(0, stream=stream)
+            frame = next(container.decode(stream))
+            steps = np.diff(times)
+            rate = stream.average_rate or stream.guessed_rate or Fraction(25)
+            if len(steps) and steps.max() == steps.min() and stream.time_base:
+                # equal steps tell the rate exactly; a header's average may be rounded
+                exact = 1 / (int(steps[0]) * stream.time_base)
+                rate = exact if abs(float(exact / rate) - 1) < 0.02 else rate
+            varies = bool(len(steps) and steps.max() > 1.5 * np.median(steps))
+            return PlateInfo(
+                str(path), frame.width, frame.height, len(times), (rate.numerator, rate.denominator), "movie", varies,
+                _transfer_of(frame), stream.codec_context.name, bool(container.streams.audio), 0,
+                round(getattr(frame, "rotation", 0) or 0),
+            )  # fmt: skip
+    except (av.FFmpegError, StopIteration, ValueError, OSError) as error:
+        raise PlateError(f"{path.name} cannot be read as a movie.", "It may be cut short, damaged, or of another kind; copy it again.") from error
+
+
+def _frame_times(container: av.container.InputContainer, stream: av.VideoStream) -> list[int]:
+    """Presentation times of all frames, in the stream's time base, without decoding."""
+    times: list[int] = []
+    try:
+        for packet in container.demux(stream):
+            if packet.pts is not None and packet.size and not packet.is_discard:
+                times.append(packet.pts)
+    except av.FFmpegError:
+        if not times:  # a cut end leaves what came before usable
+            raise
+    return sorted(set(times))
+
+
+def _transfer_of(frame: av.VideoFrame) -> str:
+    # ISO/IEC 23091-2 transfer characteristics: 13 is sRGB, 8 is linear; 1, 6, 14, 15 share the Rec.709 curve
+    return {13: "srgb", 8: "linear"}.get(int(frame.color_trc or 0), "rec709")
+
+
+def _sequence_parts(path: Path) -> tuple[str, int, str]:
+    match = re.match(r"^(.*?)(\d+)$", path.stem)
+    if not match:
+        return path.stem, -1, ""
+    return match.group(1), int(match.group(2)), match.group(2)
+
+
+def _sequence_files(path: Path) -> list[Path]:
+    """All pictures that share the name around the number, in order of number, up to the first gap."""
+    prefix, number, _ = _sequence_parts(path)
+    if number < 0:
+        return [path]
+    found = {}
+    for other in path.parent.iterdir():
+        if other.suffix.lower() == path.suffix.lower():
+            other_prefix, other_number, _ = _sequence_parts(other)
+            if other_prefix == prefix and other_number >= 0:
+                found[other_number] = other
+    first = number
+    while first - 1 in found:
+        first -= 1
+    files = []
+    while first in found:
+        files.append(found[first])
+        first += 1
+    return files
+
+
+def _probe_sequence(path: Path, fps: Fraction) -> PlateInfo:
+    files = _sequence_files(path)
+    picture = _read_picture(files[0])
+    last = _read_picture(files[-1])
+    if last.shape != picture.shape:
+        raise PlateError(_size_sentence(files[-1].name, last, picture.shape[1], picture.shape[0]),
+                         "Pictures of one sequence must have one size; leave the other ones out.")  # fmt: skip
+    transfer = "linear" if path.suffix.lower() == ".exr" else "srgb"
+    return PlateInfo(str(files[0]), picture.shape[1], picture.shape[0], len(files), (fps.numerator, fps.denominator), "sequence",
+                     False, transfer, path.suffix[1:].lower(), False, max(_sequence_parts(files[0])[1], 0))  # fmt: skip
+
+
+def _size_sentence(name: str, picture: np.ndarray, width: int, height: int) -> str:
+    return f"{name} is {picture.shape[1]} × {picture.shape[0]}, but the clip began with {width} × {height}."
+
+
+def _read_picture(path: Path) -> np.ndarray:
+    """(h, w, 3) red, green, blue: uint8, uint16, or float32 linear for EXR."""
+    if path.suffix.lower() == ".exr":
+        import OpenEXR
+
+        try:
+            with OpenEXR.File(str(path)) as file:
+                channels = file.channels()
+                pixels = channels["RGB"].pixels if "RGB" in channels else channels["RGBA"].pixels[..., :3]
+                return np.ascontiguousarray(pixels, np.float32)
+        except (RuntimeError, KeyError, TypeError, ValueError) as error:
+            raise PlateError(f"{path.name} cannot be read as an EXR picture.", "It needs channels R, G and B.") from error
+    picture = cv2.imread(str(path), cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH)
+    if picture is None:
+        raise PlateError(f"{path.name} cannot be read as a picture.", "It may be damaged; write it again.")
+    return cv2.cvtColor(picture, cv2.COLOR_BGR2RGB)
+
+
+class SequencePlate:
+    """Numbered pictures."""
+
+    def __init__(self, info: PlateInfo) -> None:
+        self.info = info
+        self.files = _sequence_files(Path(info.path))
+
+    def frame(self, index: int) -> np.ndarray:
+        """(h, w, 3) code values of frame `index` (linear light for EXR)."""
+        if not 0 <= index < len(self.files):
+            raise PlateError(f"Picture {index} of {Path(self.info.path).name} is missing.", "Put the picture back.")
+        picture = _read_picture(self.files[index])
+        if picture.shape[:2] != (self.info.height, self.info.width):
+            raise PlateError(_size_sentence(self.files[index].name, picture, self.info.width, self.info.height),
+                             "Pictures of one sequence must have one size; leave the other ones out.")  # fmt: skip
+        return picture
+
+    def luma(self, index: int) -> np.ndarray:
+        """(h, w) uint8 brightness in code values, for the tracker's eyes."""
+        picture = self.frame(index)
+        if picture.dtype == np.float32:
+            from ..basics.colour import encode
+
+            picture = (np.clip(encode(picture, "srgb"), 0, 1) * 255).astype(np.uint8)
+        elif picture.dtype == np.uint16:
+            picture = (picture >> 8).astype(np.uint8)
+        return cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)
+
+    def close(self) -> None:
+        pass
+
+
+class MoviePlate:
+    """Frames of a movie by number, exact in long-GOP files too: each is found by its presentation time."""
+
+    def __init__(self, info: PlateInfo) -> None:
+        self.info = info
+        self._container: av.container.InputContainer | None = None
+        self._kept: OrderedDict[int, av.VideoFrame] = OrderedDict()
+        try:
+            self._container = av.open(info.path)
+            self._stream = self._container.streams.video[0]
+            self._stream.thread_type = "AUTO"
+            self._times = _frame_times(self._container, self._stream)
+            self._number = {time: number for number, time in enumerate(self._times)}
+            self._start()
+        except (av.FFmpegError, OSError, IndexError) as error:
+            self.close()
+            raise PlateError(
+                f"{Path(info.path).name} cannot be read as a movie.", "It may have been moved, cut or damaged; choose it again."
+            ) from error
+
+    def _start(self, index: int = 0) -> None:
+        assert self._container
+        self._container.seek(self._times[index], stream=self._stream, backward=True, any_frame=False)
+        self._frames = self._container.decode(self._stream)
+        self._at = -1
+
+    def _decode(self, index: int) -> av.VideoFrame:
+        if index in self._kept:
+            return self._kept[index]
+        if not 0 <= index < len(self._times):
+            raise PlateError(f"Frame {index} is not in {Path(self.info.path).name}, which has {len(self._times)} frames.", "Shorten the range.")
+        if not self._at < index <= self._at + 12:
+            self._start(index)
+        try:
+            for frame in self._frames:
+                number = self._number.get(frame.pts)
+                if number is None:
+                    continue
+                if number > index and self._at < 0:
+                    break  # the file's key frame flags lie: decode from the start
+                self._at = number
+                self._kept[number] = frame
+                while len(self._kept) > KEPT_FRAMES:
+                    self._kept.popitem(last=False)
+                if number == index:
+                    return self._checked(frame, index)
+            return self._from_start(index)
+        except av.FFmpegError as error:
+            raise PlateError(f"{Path(self.info.path).name} cannot be read at frame {index}.",
+                             "The file is damaged there; shorten the range to end before it.") from error  # fmt: skip
+
+    def _from_start(self, index: int) -> av.VideoFrame:
+        self._start(0)
+        for frame in self._frames:
+            number = self._number.get(frame.pts, -1)
+            self._at = max(self._at, number)
+            if number == index:
+                return self._checked(frame, index)
+        self._start(0)
+        raise PlateError(f"{Path(self.info.path).name} ends before frame {index}, though its header promises {self.info.count}.",
+                         "The file is cut; shorten the range, or copy it again.")  # fmt: skip
+
+    def _checked(self, frame: av.VideoFrame, index: int) -> av.VideoFrame:
+        if (frame.width, frame.height) != (self.info.width, self.info.height):
+            raise PlateError(f"The picture of {Path(self.info.path).name} changes its size at frame {index}: {frame.width} × {frame.height} after {self.info.width} × {self.info.height}.",
+                             "Cut the clip there and bring in one part.")  # fmt: skip
+        return frame
+
+    def frame(self, index: int) -> np.ndarray:
+        """(h, w, 3) code values of frame `index`: uint8, or uint16 where the file has more than 8 bits."""
+        frame = self._decode(index)
+        deep = frame.format.components[0].bits > 8
+        # an untagged picture: Rec.601 up to standard definition, Rec.709 above (common practice, no source)
+        matrix = {1: "ITU709", 5: "ITU601", 6: "ITU601", 9: "bt2020"}.get(int(frame.colorspace or 2))
+        matrix = matrix or ("ITU709" if frame.height > 576 else "ITU601")
+        full = "JPEG" if int(frame.color_range or 0) == 2 else "MPEG"
+        if frame.format.name.startswith(("yuv", "nv", "p0")):
+            rgb = frame.reformat(format="rgb48le" if deep else "rgb24", src_colorspace=matrix, dst_colorspace=matrix,
+                                 src_color_range=full, dst_color_range="JPEG")  # fmt: skip
+        else:
+            rgb = frame.reformat(format="rgb48le" if deep else "rgb24")
+        return rgb.to_ndarray()
+
+    def luma(self, index: int) -> np.ndarray:
+        """(h, w) uint8 brightness in code values, for the tracker's eyes."""
+        frame = self._decode(index)
+        if frame.format.name.startswith(("yuv4", "yuvj4", "nv12")) and frame.format.components[0].bits == 8:
+            plane = frame.planes[0]
+            return np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : frame.width].copy()
+        return frame.reformat(format="gray").to_ndarray()
+
+    def close(self) -> None:
+        if self._container is not None:
+            self._container.close()
+            self._container = None
+
+
+type_of_plate = {"movie": MoviePlate, "sequence": SequencePlate}
+Plate = MoviePlate | SequencePlate
+
+
+def open_plate(info: PlateInfo) -> Plate:
+    """A reader for the clip; one reader belongs to one thread. Raises PlateError when it cannot be read (any more)."""
+    if not Path(info.path).exists():
+        raise PlateError(f"The clip {Path(info.path).name} is not in {Path(info.path).parent} any more.",
+                         "Say where it is now; the shot itself is whole.")  # fmt: skip
+    return type_of_plate[info.kind](info)

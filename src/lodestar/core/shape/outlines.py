@@ -1,0 +1,99 @@
+"""Words to flat outlines, in units of the letter height: shaped by HarfBuzz, curves cut into chords."""
+
+import functools
+from pathlib import Path
+
+import numpy as np
+import uharfbuzz as hb
+
+from ..basics.errors import UserError
+
+CHORD = 0.0008  # largest distance of a chord from its curve, in ems
+LINE_STEP = 1.15  # from base line to base line, in ems (common practice, no source)
+
+
+@functools.lru_cache(maxsize=32)
+def _font(path: Path) -> hb.Font:
+    try:
+        return hb.Font(hb.Face(hb.Blob.from_file_path(str(path))))
+    except (hb.HarfBuzzError, OSError, ValueError) as error:
+        raise UserError(f"{path.name} cannot be read as a font.", "Choose another face.") from error
+
+
+def cap_height(path: Path) -> float:
+    """Height of a capital H over the base line, in ems."""
+    font = _font(path)
+    extents = font.get_glyph_extents(font.get_nominal_glyph(ord("H")) or 0)
+    return (extents.y_bearing if extents and extents.y_bearing > 0 else 0.7 * font.face.upem) / font.face.upem
+
+
+class _Chords:
+    """Collects a glyph's contours as closed polygons, in font units."""
+
+    def __init__(self, upem: int) -> None:
+        self.contours: list[list[tuple[float, float]]] = []
+        self.tolerance = CHORD * upem
+
+    def move_to(self, x, y, _):
+        self.contours.append([(x, y)])
+
+    def line_to(self, x, y, _):
+        self.contours[-1].append((x, y))
+
+    def quadratic_to(self, cx, cy, x, y, _):
+        x0, y0 = self.contours[-1][-1]
+        # twice a third of the way to the control point makes the same curve a cubic
+        self.cubic_to(x0 + 2 / 3 * (cx - x0), y0 + 2 / 3 * (cy - y0), x + 2 / 3 * (cx - x), y + 2 / 3 * (cy - y), x, y, _)
+
+    def cubic_to(self, ax, ay, bx, by, x, y, _):
+        p = np.array([self.contours[-1][-1], (ax, ay), (bx, by), (x, y)])
+        bend = max(np.hypot(*(p[0] - 2 * p[1] + p[2])), np.hypot(*(p[1] - 2 * p[2] + p[3])))
+        # error of n chords of a cubic is at most 3/4 of its second difference over n^2 (Wang's bound)
+        n = max(1, int(np.ceil(np.sqrt(0.75 * bend / self.tolerance))))
+        u = (np.arange(1, n + 1) / n)[:, None]
+        points = (1 - u) ** 3 * p[0] + 3 * u * (1 - u) ** 2 * p[1] + 3 * u * u * (1 - u) * p[2] + u**3 * p[3]
+        self.contours[-1].extend(map(tuple, points))
+
+    def close(self, _):
+        pass
+
+
+@functools.lru_cache(maxsize=1)
+def _pen() -> hb.DrawFuncs:
+    pen = hb.DrawFuncs()
+    pen.set_move_to_func(lambda x, y, d: d.move_to(x, y, d))
+    pen.set_line_to_func(lambda x, y, d: d.line_to(x, y, d))
+    pen.set_quadratic_to_func(lambda cx, cy, x, y, d: d.quadratic_to(cx, cy, x, y, d))
+    pen.set_cubic_to_func(lambda ax, ay, bx, by, x, y, d: d.cubic_to(ax, ay, bx, by, x, y, d))
+    pen.set_close_path_func(lambda d: d.close(d))
+    return pen
+
+
+def word_outlines(path: Path, text: str, spacing: float = 0.0) -> tuple[list[np.ndarray], float]:
+    """Closed contours [(n, 2)] and the width of the widest line, in units of the cap height.
+
+    The text's first base line is y = 0, its lines are centred on x = 0. spacing: extra advance in ems.
+    """
+    font = _font(path)
+    upem, unit = font.face.upem, cap_height(path) * font.face.upem
+    contours: list[np.ndarray] = []
+    widest = 0.0
+    lines = text.split("\n")
+    for number, line in enumerate(lines):
+        buffer = hb.Buffer()
+        buffer.add_str(line)
+        buffer.guess_segment_properties()
+        hb.shape(font, buffer, {"kern": True})
+        x = 0.0
+        row: list[np.ndarray] = []
+        for info, at in zip(buffer.glyph_infos, buffer.glyph_positions, strict=True):
+            chords = _Chords(upem)
+            font.draw_glyph(info.codepoint, _pen(), chords)
+            offset = (x + at.x_offset, at.y_offset)
+            row += [np.array(c, float) + offset for c in chords.contours if len(c) > 2]
+            x += at.x_advance + spacing * upem
+        width = max(x - spacing * upem, 0.0)
+        drop = (len(lines) - 1 - number) * LINE_STEP * upem
+        contours += [(c + (-width / 2, drop)) / unit for c in row]
+        widest = max(widest, width / unit)
+    return contours, widest

@@ -1,0 +1,143 @@
+"""A camera that only turns: its solve, and the decision whether the shot is one."""
+
+import cv2
+import numpy as np
+
+from ..basics.job import Job
+from .adjust import Scene, adjust, project, seen
+from .views import Table
+
+STARTS = np.geomspace(0.45, 2.6, 6)  # focal lengths tried, in picture widths
+KEYFRAMES = 30
+
+
+def solve_turning(table: Table, focal_px: float | None, lens: tuple[bool, bool], every: int, job: Job) -> Scene:
+    """Rotations and lens with the camera held at the origin; points become unit directions.
+
+    Chained rotations of rays between neighbours give the start, for several focal lengths; the cheapest after a short
+    adjustment is kept. `every`: only each such frame takes part (the others are left as their neighbour).
+    Source of the rotation fit: W. Kabsch, Acta Cryst. A32, 1976.
+    """
+    frames = np.arange(0, table.frames, every)
+    chosen = np.isin(table.frame, frames)
+    f_i, p_i = table.frame[chosen], table.track[chosen]
+    often = np.bincount(p_i, minlength=table.tracks)[p_i] >= 2
+    rows = np.flatnonzero(chosen)[often]
+    number = np.searchsorted(frames, table.frame[rows])
+    ids, point = np.unique(table.track[rows], return_inverse=True)
+    s = seen(number, point, table.xy[rows], len(ids))
+    best: tuple[float, Scene] | None = None
+    starts = [focal_px] if focal_px else list(STARTS * table.width)
+    for k, f in enumerate(starts):
+        job.step(k / len(starts), "turning camera")
+        K = np.array([f, 0.0, 0.0])
+        R = _chain(table, frames, K)
+        X = _directions(table, R, K, rows, number, point, len(ids))
+        scene = Scene(R, np.zeros((len(frames), 3)), X, K)
+        prior = (np.array([f, 0, 0]), np.array([1e6, 0.2, 0.2]))
+        for loss, free_lens in ((3.0, False), (1.5, True), (1.0, True)):
+            scene, cost = adjust(scene, s, table.centre, loss_px=loss, move=False, prior=prior, rounds=12, tolerance=1e-5,
+                                 lens=(focal_px is None, free_lens and lens[0], free_lens and lens[1]))  # fmt: skip
+            scene = scene._replace(X=scene.X / np.linalg.norm(scene.X, axis=1, keepdims=True))
+        if scene.K[0] > 0.2 * table.width and (best is None or cost < best[0]):
+            best = cost, scene
+    if best is None:
+        R = np.repeat(np.eye(3)[None], len(frames), 0)
+        best = np.inf, Scene(R, np.zeros((len(frames), 3)), np.zeros((len(ids), 3)), np.array([float(table.width), 0, 0]))
+    scene = best[1]
+    everywhere = np.minimum(np.arange(table.frames) // every, len(frames) - 1)
+    X = np.full((table.tracks, 3), np.nan)
+    X[ids] = scene.X
+    return Scene(scene.R[everywhere], np.zeros((table.frames, 3)), X, scene.K)
+
+
+def _chain(table: Table, frames: np.ndarray, K: np.ndarray) -> np.ndarray:
+    R = np.repeat(np.eye(3)[None], len(frames), 0)
+    for j in range(1, len(frames)):
+        _, p, q = table.shared(frames[j - 1], frames[j])
+        if len(p) < 3:
+            R[j] = R[j - 1]
+            continue
+        R[j] = _turn_between(table.rays(p, K), table.rays(q, K), K[0]) @ R[j - 1]
+    return R
+
+
+def _turn_between(a: np.ndarray, b: np.ndarray, f: float) -> np.ndarray:
+    weight = np.ones(len(a))
+    for _ in range(6):
+        u, _, v = np.linalg.svd((b * weight[:, None]).T @ a)
+        r = u @ np.diag([1, 1, np.linalg.det(u @ v)]) @ v
+        weight = 1 / (1 + (f * np.linalg.norm(a @ r.T - b, axis=1)) ** 2)
+    return r
+
+
+def _directions(table: Table, R: np.ndarray, K: np.ndarray, rows: np.ndarray, number: np.ndarray, point: np.ndarray, points: int) -> np.ndarray:
+    d = np.einsum("kji,kj->ki", R[number], table.rays(table.xy[rows], K))
+    X = np.zeros((points, 3))
+    np.add.at(X, point, d)
+    return X / np.maximum(np.linalg.norm(X, axis=1, keepdims=True), 1e-12)
+
+
+def keyframe_step(frames: int) -> int:
+    return max(1, frames // KEYFRAMES)
+
+
+def turning_votes(table: Table, scene: Scene, every: int) -> tuple[float, float]:
+    """Whether pairs of frames need a moving camera: (share of pairs for which turning alone is the better account, the
+    median over pairs of what turning leaves unexplained in px).
+
+    Compares the turn of the turning solve with a fundamental matrix on straightened points, by a criterion that pays for
+    every freedom. Testing the turn itself, not any homography, keeps flat scenes from passing as a turn.
+    Source: P. Torr, Bayesian Model Estimation and Selection (GRIC), IJCV 50(1), 2002.
+    """
+    votes, left = [], []
+    f = scene.K[0]
+    for gap in (15, 30, 45):
+        for a in range(0, table.frames - gap, max(5, every)):
+            a, b = a - a % every, a + gap - (a + gap) % every
+            _, p, q = table.shared(a, b)
+            if b <= a or len(p) < 25:
+                continue
+            x, y = table.straight(p, scene.K) * f, table.straight(q, scene.K) * f
+            F, _ = cv2.findFundamentalMat(x, y, cv2.USAC_MAGSAC, 1.5, 0.999, 3000)
+            if F is None or F.shape != (3, 3):
+                continue
+            turned = np.c_[x / f, np.ones(len(x))] @ (scene.R[b] @ scene.R[a].T).T
+            turn2 = ((turned[:, :2] / turned[:, 2:] * f - y) ** 2).sum(1) / 2
+            line2 = _sampson2(F, x, y)
+            noise2 = max(0.25, float(np.median(line2)) / 0.455) * max(1.0, table.width / 1920) ** 2
+            votes.append(_gric(turn2, noise2, 2, 3) < _gric(line2, noise2, 3, 7))
+            left.append(np.sqrt(np.median(turn2)))
+    if not votes:
+        return 0.0, np.inf
+    return float(np.mean(votes)), float(np.median(left))
+
+
+def _sampson2(F: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """(n,) squared distances to epipolar geometry, first order. Source: Hartley & Zisserman, 2nd ed., 11.4.3."""
+    a, b = np.c_[x, np.ones(len(x))], np.c_[y, np.ones(len(y))]
+    l, m = a @ F.T, b @ F
+    return (b * l).sum(1) ** 2 / (l[:, 0] ** 2 + l[:, 1] ** 2 + m[:, 0] ** 2 + m[:, 1] ** 2)
+
+
+def _gric(error2: np.ndarray, noise2: float, dimension: int, freedoms: int) -> float:
+    n = len(error2)
+    return float(np.minimum(error2 / noise2, 2 * (4 - dimension)).sum() + np.log(4) * dimension * n + np.log(4 * n) * freedoms)
+
+
+def finish_turning(table: Table, scene: Scene, focal_px: float | None, lens: tuple[bool, bool], job: Job) -> tuple[Scene, np.ndarray]:
+    """All frames of a turning shot: prune at 6, 3 and 2 px and adjust. Returns the scene and which observations fit."""
+    K = scene.K
+    R = _chain(table, np.arange(table.frames), K)
+    R = R @ (R[0].T @ scene.R[0])
+    X = _directions(table, R, K, np.arange(len(table.frame)), table.frame, table.track, table.tracks)
+    scene, good = Scene(R, np.zeros((table.frames, 3)), X, K), np.ones(len(table.frame), bool)
+    for k, (loss, limit) in enumerate(((3.0, 6.0), (1.5, 3.0), (1.0, 2.0))):
+        job.step(k / 3, "all frames")
+        s = seen(table.frame[good], table.track[good], table.xy[good], table.tracks)
+        scene, _ = adjust(scene, s, table.centre, loss_px=loss, move=False, rounds=25, tolerance=1e-6, lens=(focal_px is None, *lens),
+                          prior=(K, np.array([1e6, 0.2, 0.2])))  # fmt: skip
+        scene = scene._replace(X=scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12))
+        p, z = project(scene, table.frame, table.track, table.centre)
+        good = (np.linalg.norm(p - table.xy, axis=1) < limit) & (z > 0)
+    return scene, good

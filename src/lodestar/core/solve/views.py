@@ -1,0 +1,177 @@
+"""Geometry of a few views: tracks as a table, triangulation, parallax, and one frame's pose from known points."""
+
+import cv2
+import numba as nb
+import numpy as np
+
+from ..basics.geometry import Lens, rotation_from_vector
+from .adjust import JIT, Scene, project
+
+
+class Table:
+    """Observations of a clip by frame and track, frames numbered from 0. `row[frame, track]` is the observation or -1."""
+
+    def __init__(self, frame: np.ndarray, track: np.ndarray, xy: np.ndarray, width: int, height: int) -> None:
+        self.frame, self.track, self.xy = frame.astype(np.int64), track.astype(np.int64), np.ascontiguousarray(xy, np.float64)
+        self.frames, self.tracks = int(frame.max()) + 1, int(track.max()) + 1
+        self.width, self.height = width, height
+        self.centre = ((width - 1) / 2, (height - 1) / 2)
+        self.row = np.full((self.frames, self.tracks), -1, np.int32)
+        self.row[self.frame, self.track] = np.arange(len(frame))
+
+    def shared(self, a: int, b: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Tracks seen in both frames, and their pixels in each."""
+        k = np.flatnonzero((self.row[a] >= 0) & (self.row[b] >= 0))
+        return k, self.xy[self.row[a, k]], self.xy[self.row[b, k]]
+
+    def straight(self, xy: np.ndarray, K: np.ndarray) -> np.ndarray:
+        """(n, 2) pixels to straight image-plane coordinates."""
+        return Lens(K[0], K[0], *self.centre, K[1], K[2]).undistort(xy)
+
+    def rays(self, xy: np.ndarray, K: np.ndarray) -> np.ndarray:
+        """(n, 3) unit directions in camera axes."""
+        d = np.c_[self.straight(xy, K), np.ones(len(xy))]
+        return d / np.linalg.norm(d, axis=1, keepdims=True)
+
+
+def triangulate(R: np.ndarray, C: np.ndarray, frame: np.ndarray, point: np.ndarray, xy: np.ndarray, points: int,
+                loss: float, rounds: int = 5) -> np.ndarray:  # fmt: skip
+    """(points, 3) by robust linear least squares over many views; nan where the rays do not fix a point.
+
+    xy (k, 2): straight image-plane coordinates; loss: scale of the robust weight in the same units.
+    Source: Hartley & Zisserman, Multiple View Geometry, 2nd ed., 12.2, reweighted to image distance.
+    """
+    Rk = R[frame]
+    tk = -np.einsum("kij,kj->ki", Rk, C[frame])
+    a = np.stack([xy[:, :1] * Rk[:, 2] - Rk[:, 0], xy[:, 1:] * Rk[:, 2] - Rk[:, 1]], 1)
+    b = np.stack([tk[:, 0] - xy[:, 0] * tk[:, 2], tk[:, 1] - xy[:, 1] * tk[:, 2]], 1)
+    weight, X = np.ones(len(frame)), np.full((points, 3), np.nan)
+    for _ in range(rounds):
+        M, v = _gather_points(a, b, weight, point, points)
+        determinant, trace = np.linalg.det(M), np.trace(M, axis1=1, axis2=2)
+        fixed = determinant > 1e-14 * np.maximum(trace, 1e-30) ** 3
+        X[:] = np.nan
+        X[fixed] = np.linalg.solve(M[fixed], v[fixed][:, :, None])[:, :, 0]
+        inside = np.einsum("kij,kj->ki", Rk, X[point]) + tk
+        z = inside[:, 2]
+        with np.errstate(invalid="ignore", divide="ignore"):
+            error = np.linalg.norm(inside[:, :2] / z[:, None] - xy, axis=1)
+            weight = 1 / np.maximum(z * z, 1e-9) / (1 + (error / loss) ** 2)
+        weight = np.where(np.isfinite(weight), weight, 0.0)
+    return X
+
+
+@nb.njit(**JIT)
+def _gather_points(a, b, weight, point, points):
+    M, v = np.zeros((points, 3, 3)), np.zeros((points, 3))
+    for k in range(len(point)):
+        p, w = point[k], weight[k]
+        for r in range(2):
+            for i in range(3):
+                v[p, i] += w * a[k, r, i] * b[k, r]
+                for j in range(3):
+                    M[p, i, j] += w * a[k, r, i] * a[k, r, j]
+    return M, v
+
+
+def parallax(R: np.ndarray, frame: np.ndarray, point: np.ndarray, rays: np.ndarray, points: int) -> np.ndarray:
+    """(points,) angle in radians by which the rays of each point spread: twice the largest from their mean."""
+    d = np.einsum("kji,kj->ki", R[frame], rays)
+    mean = np.zeros((points, 3))
+    np.add.at(mean, point, d)
+    mean /= np.maximum(np.linalg.norm(mean, axis=1), 1e-12)[:, None]
+    # the chord keeps small angles exact, where the cosine loses them
+    angle = np.zeros(points)
+    np.maximum.at(angle, point, 2 * np.arcsin(np.clip(np.linalg.norm(d - mean[point], axis=1) / 2, 0, 1)))
+    return 2 * angle
+
+
+def start_pose(x: np.ndarray, y: np.ndarray, tolerance: float) -> tuple[np.ndarray, np.ndarray, int] | None:
+    """Second camera (R, centre, inliers) against a first at the origin, from straight coordinates (n, 2); None if none fits."""
+    E, mask = cv2.findEssentialMat(x, y, np.eye(3), method=cv2.USAC_MAGSAC, prob=0.9999, threshold=tolerance, maxIters=2000)
+    if E is None or E.shape != (3, 3):
+        return None
+    count, R, t, _ = cv2.recoverPose(E, x, y, np.eye(3), mask=mask.copy())
+    return R, (-R.T @ t).ravel(), count
+
+
+@nb.njit(**JIT)
+def _resect_step(R, C, X, xy, f, k1, k2, cx, cy, scale2, H, g):
+    """Gauss-Newton sums for one pose; returns the robust cost."""
+    H[:] = 0
+    g[:] = 0
+    total = 0.0
+    J = np.zeros((2, 6))
+    for i in range(len(X)):
+        d0, d1, d2 = X[i, 0] - C[0], X[i, 1] - C[1], X[i, 2] - C[2]
+        a = R[0, 0] * d0 + R[0, 1] * d1 + R[0, 2] * d2
+        b = R[1, 0] * d0 + R[1, 1] * d1 + R[1, 2] * d2
+        z = R[2, 0] * d0 + R[2, 1] * d1 + R[2, 2] * d2
+        if z < 1e-6:
+            total += scale2 * np.log1p(1e8 / scale2)
+            continue
+        x, y = a / z, b / z
+        r2 = x * x + y * y
+        q = 1 + r2 * (k1 + k2 * r2)
+        h = 2 * (k1 + 2 * k2 * r2)
+        e0, e1 = f * q * x + cx - xy[i, 0], f * q * y + cy - xy[i, 1]
+        s = e0 * e0 + e1 * e1
+        total += scale2 * np.log1p(s / scale2)
+        w = 1 / (1 + s / scale2)
+        ux, uy, vy = f * (q + h * x * x), f * h * x * y, f * (q + h * y * y)
+        for r in range(2):
+            px = ux if r == 0 else uy
+            py = uy if r == 0 else vy
+            q0, q1, q2 = px / z, py / z, -(px * x + py * y) / z
+            J[r, 0], J[r, 1], J[r, 2] = q2 * b - q1 * z, q0 * z - q2 * a, q1 * a - q0 * b
+            for c in range(3):
+                J[r, 3 + c] = -(q0 * R[0, c] + q1 * R[1, c] + q2 * R[2, c])
+        for m in range(6):
+            g[m] -= w * (J[0, m] * e0 + J[1, m] * e1)
+            for n in range(6):
+                H[m, n] += w * (J[0, m] * J[0, n] + J[1, m] * J[1, n])
+    return 0.5 * total
+
+
+def resect(R: np.ndarray, C: np.ndarray, X: np.ndarray, xy: np.ndarray, K: np.ndarray, centre: tuple[float, float],
+           move: bool = True) -> tuple[np.ndarray, np.ndarray, np.ndarray]:  # fmt: skip
+    """One camera from a near guess (R, C): known points X (n, 3) seen at xy (n, 2) px. Returns R, C and the errors (n,) in px.
+
+    Robust Gauss-Newton, its scale drawn in from 16 to 2 px so that a frame with many wrong points still settles.
+    """
+    X, xy = np.ascontiguousarray(X), np.ascontiguousarray(xy)
+    H, g = np.zeros((6, 6)), np.zeros(6)
+    for scale in (16.0, 6.0, 2.0):
+        damping = 1e-4
+        cost = _resect_step(R, C, X, xy, *K, *centre, scale**2, H, g)
+        for _ in range(12):
+            n = 6 if move else 3
+            A = H[:n, :n] + damping * np.diag(np.maximum(np.diag(H)[:n], 1e-9))
+            step = np.zeros(6)
+            step[:n] = np.linalg.solve(A, g[:n])
+            Rn, Cn = rotation_from_vector(step[:3]) @ R, C + step[3:]
+            now = _resect_step(Rn, Cn, X, xy, *K, *centre, scale**2, H2 := np.zeros((6, 6)), g2 := np.zeros(6))
+            if now < cost:
+                gain = cost - now
+                R, C, H, g, cost, damping = Rn, Cn, H2, g2, now, damping / 10
+                if gain < 1e-6 * cost:
+                    break
+            else:
+                damping *= 10
+                if damping > 1e4:
+                    break
+    p, z = project(Scene(R[None], C[None], X, K), np.zeros(len(X), int), np.arange(len(X)), centre)
+    return R, C, np.where(z > 0, np.linalg.norm(p - xy, axis=1), np.inf)
+
+
+def resect_from_nothing(X: np.ndarray, xy: np.ndarray, straight: np.ndarray, K: np.ndarray,
+                        centre: tuple[float, float]) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:  # fmt: skip
+    """As `resect`, without a guess (RANSAC); None when no pose explains enough points."""
+    if len(X) < 8:
+        return None
+    ok, turn, shift, inliers = cv2.solvePnPRansac(X, straight, np.eye(3), None, reprojectionError=6 / K[0], iterationsCount=300,
+                                                  confidence=0.999, flags=cv2.SOLVEPNP_SQPNP)  # fmt: skip
+    if not ok or inliers is None or len(inliers) < 8:
+        return None
+    R = cv2.Rodrigues(turn)[0]
+    return resect(R, (-R.T @ shift).ravel(), X, xy, K, centre)
