@@ -237,7 +237,7 @@ def albedo(material, x, y, z, n, size):
         k = (0.36 + 0.16 * (own - 0.5) + 0.20 * d + 0.20 * fine) * (1 - 0.5 * joint)
         stain = max(detail(x, y, 5.0, 0.35, size, 4) - 0.1, 0.0)
         return k * (1 - 0.5 * stain), k * (0.97 - 0.5 * stain), k * (0.90 - 0.6 * stain)
-    if material == STONE or material == FLAGS:
+    if material in (STONE, FLAGS):
         u = x + y if abs(n[2]) < 0.5 else x
         v = z if abs(n[2]) < 0.5 else y
         joint, own = joints(u, v, 0.48, 0.22, 0.018 + size * 0.5)

@@ -1,8 +1,8 @@
 """Deliveries out: movies and numbered pictures, written under another name and renamed when they are whole."""
 
+import contextlib
 import os
 import re
-from collections.abc import Iterable
 from fractions import Fraction
 from pathlib import Path
 from typing import Protocol
@@ -72,7 +72,7 @@ class MovieDelivery:
         self.count += 1
         self._write(self.video.encode(frame))
 
-    def _write(self, packets: Iterable[av.Packet]) -> None:
+    def _write(self, packets: list[av.Packet]) -> None:
         try:
             self.container.mux(packets)
         except (OSError, av.FFmpegError) as error:
@@ -83,7 +83,7 @@ class MovieDelivery:
         assert self.sound and self.audio
         clip, start, end = self.sound
         resampler = av.AudioResampler(format="fltp", layout="stereo", rate=48000)
-        parts = []
+        parts: list[tuple[int, np.ndarray]] = []
         try:
             with av.open(clip) as source:
                 for frame in source.decode(source.streams.audio[0]):
@@ -96,14 +96,14 @@ class MovieDelivery:
             raise PlateError("The sound of the clip cannot be read.", "Write the movie without sound.") from error
         first, last = round(start * 48000), round(end * 48000)
         samples = np.zeros((2, last - first), np.float32)
-        for at, piece in parts:
-            a, b = max(at, first), min(at + piece.shape[1], last)
+        for at, heard in parts:
+            a, b = max(at, first), min(at + heard.shape[1], last)
             if b > a:
-                samples[:, a - first : b - first] = piece[:, a - at : b - at]
+                samples[:, a - first : b - first] = heard[:, a - at : b - at]
         for k in range(0, samples.shape[1], 1024):
-            frame = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples[:, k : k + 1024]), format="fltp", layout="stereo")
-            frame.rate, frame.pts, frame.time_base = 48000, k, Fraction(1, 48000)
-            self._write(self.audio.encode(frame))
+            block = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples[:, k : k + 1024]), format="fltp", layout="stereo")
+            block.rate, block.pts, block.time_base = 48000, k, Fraction(1, 48000)
+            self._write(self.audio.encode(block))
         self._write(self.audio.encode())
 
     def finish(self) -> None:
@@ -123,10 +123,8 @@ class MovieDelivery:
             raise
 
     def abandon(self) -> None:
-        try:
+        with contextlib.suppress(OSError, av.FFmpegError):  # the file is thrown away in the next line
             self.container.close()
-        except (OSError, av.FFmpegError):
-            pass  # the file is thrown away in the next line
         self.part.unlink(missing_ok=True)
 
 
@@ -143,9 +141,10 @@ class SequenceDelivery:
         try:
             part.touch()
             self.written.append((part, final))
-            data = _exr_bytes(picture, part) if final.suffix.lower() == ".exr" else _png_bytes(picture)
-            if data is not None:
-                part.write_bytes(data)
+            if final.suffix.lower() == ".exr":
+                _write_exr(picture, part)
+            else:
+                part.write_bytes(_png_bytes(picture))
         except OSError as error:
             self.abandon()
             raise writing_problem(final, error) from error
@@ -174,7 +173,7 @@ def _png_bytes(picture: np.ndarray) -> bytes:
     return data.tobytes()
 
 
-def _exr_bytes(picture: np.ndarray, path: Path) -> None:
+def _write_exr(picture: np.ndarray, path: Path) -> None:
     """OpenEXR writes by file name only."""
     import OpenEXR
 

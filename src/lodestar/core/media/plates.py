@@ -210,6 +210,7 @@ class MoviePlate:
     def __init__(self, info: PlateInfo) -> None:
         self.info = info
         self._container: av.container.InputContainer | None = None
+        self._at = -1
         self._kept: OrderedDict[int, av.VideoFrame] = OrderedDict()
         try:
             self._container = av.open(info.path)
@@ -239,7 +240,7 @@ class MoviePlate:
             self._start(index)
         try:
             for frame in self._frames:
-                number = self._number.get(frame.pts)
+                number = self._number.get(frame.pts or 0)
                 if number is None:
                     continue
                 if number > index and self._at < 0:
@@ -258,7 +259,7 @@ class MoviePlate:
     def _from_start(self, index: int) -> av.VideoFrame:
         self._start(0)
         for frame in self._frames:
-            number = self._number.get(frame.pts, -1)
+            number = self._number.get(frame.pts or 0, -1)
             self._at = max(self._at, number)
             if number == index:
                 return self._checked(frame, index)
@@ -277,7 +278,7 @@ class MoviePlate:
         frame = self._decode(index)
         deep = frame.format.components[0].bits > 8
         # an untagged picture: Rec.601 up to standard definition, Rec.709 above (common practice, no source)
-        matrix = {1: "ITU709", 5: "ITU601", 6: "ITU601", 9: "bt2020"}.get(int(frame.colorspace or 2))
+        matrix = {1: "ITU709", 5: "ITU601", 6: "ITU601", 9: "bt2020"}.get(int(frame.colorspace or 2), "")
         matrix = matrix or ("ITU709" if frame.height > 576 else "ITU601")
         full = "JPEG" if int(frame.color_range or 0) == 2 else "MPEG"
         if frame.format.name.startswith(("yuv", "nv", "p0")):
@@ -292,7 +293,7 @@ class MoviePlate:
         frame = self._decode(index)
         if frame.format.name.startswith(("yuv4", "yuvj4", "nv12")) and frame.format.components[0].bits == 8:
             plane = frame.planes[0]
-            return np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)[:, : frame.width].copy()
+            return np.frombuffer(memoryview(plane), np.uint8).reshape(plane.height, plane.line_size)[:, : frame.width].copy()
         return frame.reformat(format="gray").to_ndarray()
 
     def close(self) -> None:
@@ -301,7 +302,6 @@ class MoviePlate:
             self._container = None
 
 
-type_of_plate = {"movie": MoviePlate, "sequence": SequencePlate}
 Plate = MoviePlate | SequencePlate
 
 
@@ -310,4 +310,4 @@ def open_plate(info: PlateInfo) -> Plate:
     if not Path(info.path).exists():
         raise PlateError(f"The clip {Path(info.path).name} is not in {Path(info.path).parent} any more.",
                          "Say where it is now; the shot itself is whole.")  # fmt: skip
-    return type_of_plate[info.kind](info)
+    return SequencePlate(info) if info.kind == "sequence" else MoviePlate(info)

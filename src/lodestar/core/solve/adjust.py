@@ -7,14 +7,13 @@ Non-Linear Least Squares Problems, 2004, 3.2. Layout: six numbers a frame (turn,
 
 from typing import NamedTuple
 
-import numba as nb
 import numpy as np
 from scipy.linalg import cho_factor, cho_solve
 
 from ..basics.geometry import rotation_from_vector
+from ..basics.jit import kernel
 from ..basics.job import Job
 
-JIT = dict(cache=True, nogil=True, fastmath=True)
 BEHIND_COST = 1e8  # squared pixels of a point behind its camera
 LONG_SPAN = 40  # frames; longer tracks are gathered apart so that the dense blocks of short ones stay small
 
@@ -44,7 +43,7 @@ def seen(frame: np.ndarray, point: np.ndarray, xy: np.ndarray, points: int) -> S
                 np.ascontiguousarray(xy[order], np.float64), np.searchsorted(point, np.arange(points + 1)))  # fmt: skip
 
 
-@nb.njit(**JIT)
+@kernel
 def _robust(square, scale2):
     """Cauchy's cost and weight of a squared residual; plain squares for scale2 <= 0."""
     if scale2 <= 0:
@@ -52,7 +51,7 @@ def _robust(square, scale2):
     return scale2 * np.log1p(square / scale2), 1.0 / (1.0 + square / scale2)
 
 
-@nb.njit(**JIT)
+@kernel
 def _total(R, C, X, K, frame, point, xy, cx, cy, scale2):
     total = 0.0
     for i in range(len(frame)):
@@ -71,7 +70,7 @@ def _total(R, C, X, K, frame, point, xy, cx, cy, scale2):
     return 0.5 * total
 
 
-@nb.njit(**JIT)
+@kernel
 def _derive(R, C, X, K, frame, point, xy, cx, cy, scale2, A, B, E):
     """A (k, 2, 9): by turn, shift and lens; B (k, 2, 3): by the point; E (k, 2): residuals; all times the root of the weight."""
     f, k1, k2 = K[0], K[1], K[2]
@@ -108,7 +107,7 @@ def _derive(R, C, X, K, frame, point, xy, cx, cy, scale2, A, B, E):
         E[i, 0], E[i, 1] = e0 * w, e1 * w
 
 
-@nb.njit(**JIT)
+@kernel
 def _blocks(A, B, E, frame, first, frames, damping, S, g, half, inverse, pull):
     """The camera part of the normal equations into the lower S and g, and for each point the inverse of its damped block:
     inverse (m, 3, 3) = half half^T, with its right side pull (m, 3)."""
@@ -152,7 +151,7 @@ def _blocks(A, B, E, frame, first, frames, damping, S, g, half, inverse, pull):
         inverse[p] = half[p] @ half[p].T
 
 
-@nb.njit(**JIT)
+@kernel
 def _couple(A, B, frame, first, points, frame0, half, Z):
     """Z: the coupling of a group of points with its frames (six rows each from frame0) and the lens (last three rows)."""
     Z[:] = 0
@@ -171,7 +170,7 @@ def _couple(A, B, frame, first, points, frame0, half, Z):
                 Z[k, 3 * q + 2] += w0 * half[p, 0, 2] + w1 * half[p, 1, 2] + w2 * half[p, 2, 2]
 
 
-@nb.njit(**JIT)
+@kernel
 def _points_back(A, B, frame, first, frames, inverse, pull, step, shift):
     n = 6 * frames + 3
     v = np.zeros(3)

@@ -34,6 +34,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
 
     frames (k,) int32 clip frames; R (k, 3, 3); t (k, 3); frame_error (k,) px; point_ids (m,) int32 tracks; xyz (m, 3);
     point_error (m,) px. lens_deviation: of f, k1, k2. why: what decided between free and turning.
+    source: digest of what it was solved from, by which it is known to be stale.
     """
 
     motion: str
@@ -58,6 +59,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     seconds: dict[str, float]
     why: str = ""
     warning: str = ""
+    source: str = ""
 
     @property
     def centres(self) -> np.ndarray:
@@ -81,7 +83,7 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     if count < LEAST_TRACKS:
         raise SolveError(f"{count} track{'s are' if count != 1 else ' is'} too few to solve a camera; it needs {LEAST_TRACKS} or more.",
                          "Track again with more features, or bring rejected tracks back.")  # fmt: skip
-    first, last = int(tracks.frame[rows].min()), int(tracks.frame[rows].max())
+    first = int(tracks.frame[rows].min())
     table = Table(tracks.frame[rows] - first, tracks.track[rows], tracks.xy[rows], width, height)
     _refuse_still(table)
     lens_free, focal = (settings.k1, settings.k2), settings.focal_px or None
@@ -153,7 +155,7 @@ def _result(tracks: Tracks, table: Table, scene: Scene, frames: list[int], good:
         frozen(_mean_by(table.frame[fit], inside, table.frames)[used]), frozen(ids.astype(np.int32)), frozen(scene.X[ids]),
         frozen(_mean_by(table.track[fit], inside, table.tracks)[ids]),
         float(inside.mean()), float(np.median(inside)), float(np.percentile(inside, 95)), float(np.sqrt((inside**2).mean())),
-        float(fit.sum() / max(known[table.frame].sum(), 1)), float(np.rad2deg(np.median(spread))), tuple(float(x) for x in deviation),
+        float(fit.sum() / max(known[table.frame].sum(), 1)), float(np.rad2deg(np.median(spread))), (float(deviation[0]), float(deviation[1]), float(deviation[2])),
         len(ids), {k: round(v, 3) for k, v in seconds.items()}, why, warning,
     )  # fmt: skip
 

@@ -20,7 +20,7 @@ def solve_turning(table: Table, focal_px: float | None, lens: tuple[bool, bool],
     """
     frames = np.arange(0, table.frames, every)
     chosen = np.isin(table.frame, frames)
-    f_i, p_i = table.frame[chosen], table.track[chosen]
+    p_i = table.track[chosen]
     often = np.bincount(p_i, minlength=table.tracks)[p_i] >= 2
     rows = np.flatnonzero(chosen)[often]
     number = np.searchsorted(frames, table.frame[rows])

@@ -1,11 +1,11 @@
 """Geometry of a few views: tracks as a table, triangulation, parallax, and one frame's pose from known points."""
 
 import cv2
-import numba as nb
 import numpy as np
 
 from ..basics.geometry import Lens, rotation_from_vector
-from .adjust import JIT, Scene, project
+from ..basics.jit import kernel
+from .adjust import Scene, project
 
 
 class Table:
@@ -61,7 +61,7 @@ def triangulate(R: np.ndarray, C: np.ndarray, frame: np.ndarray, point: np.ndarr
     return X
 
 
-@nb.njit(**JIT)
+@kernel
 def _gather_points(a, b, weight, point, points):
     M, v = np.zeros((points, 3, 3)), np.zeros((points, 3))
     for k in range(len(point)):
@@ -95,7 +95,7 @@ def start_pose(x: np.ndarray, y: np.ndarray, tolerance: float) -> tuple[np.ndarr
     return R, (-R.T @ t).ravel(), count
 
 
-@nb.njit(**JIT)
+@kernel
 def _resect_step(R, C, X, xy, f, k1, k2, cx, cy, scale2, H, g):
     """Gauss-Newton sums for one pose; returns the robust cost."""
     H[:] = 0

@@ -7,25 +7,26 @@ Source: S. Baker and I. Matthews, Lucas-Kanade 20 Years On, IJCV 56(3), 2004.
 import numba as nb
 import numpy as np
 
+from ..basics.jit import kernel, parallel_kernel
+
 HALF = 9
 SIDE = 2 * HALF + 1
 ROUNDS = 12
-JIT = dict(cache=True, nogil=True, fastmath=True)
 
 
-@nb.njit(**JIT)
+@kernel
 def _weight(i: int, j: int) -> float:
     return np.exp(-(i * i + j * j) / (2 * (0.55 * HALF) ** 2))
 
 
-@nb.njit(**JIT)
+@kernel
 def _sample(picture, x, y):
     i, j = int(x), int(y)
     a, b = x - i, y - j
     return (1 - b) * ((1 - a) * picture[j, i] + a * picture[j, i + 1]) + b * ((1 - a) * picture[j + 1, i] + a * picture[j + 1, i + 1])
 
 
-@nb.njit(parallel=True, **JIT)
+@parallel_kernel
 def take_patches(picture, xy, patches, inverses):
     """First appearances: picture (h, w) float32, xy (n, 2). Fills patches (n, SIDE, SIDE, 3): value, slope x, slope y, the
     value with zero mean and unit spread; and inverses (n, 6, 6), of the Gauss-Newton matrix."""
@@ -62,7 +63,7 @@ def take_patches(picture, xy, patches, inverses):
         inverses[k] = np.linalg.inv(H)
 
 
-@nb.njit(parallel=True, **JIT)
+@parallel_kernel
 def align(picture, patches, inverses, shapes, xy, likeness):
     """Move each patch to where `picture` (h, w) float32 shows it: updates shapes (n, 2, 2) and xy (n, 2) in place and sets
     likeness (n,) to the weighted normalised cross-correlation, or -1 where the patch left the picture."""

@@ -9,12 +9,14 @@ class Tracks(msgspec.Struct, frozen=True, eq=False):
 
     frame (n,) int32: the clip's frame. track (n,) int32: 0 .. count-1. xy (n, 2) float64: pixels as filmed.
     rejected (count,) bool: greyed by the user or by a rule; kept, and can come back.
+    source: digest of what they were followed in, by which they are known to be stale.
     """
 
     frame: np.ndarray
     track: np.ndarray
     xy: np.ndarray
     rejected: np.ndarray
+    source: str = ""
 
     @property
     def count(self) -> int:
@@ -34,7 +36,7 @@ class Tracks(msgspec.Struct, frozen=True, eq=False):
         return ~self.rejected[self.track]
 
     def with_rejected(self, rejected: np.ndarray) -> "Tracks":
-        return Tracks(self.frame, self.track, self.xy, frozen(np.asarray(rejected, bool)))
+        return msgspec.structs.replace(self, rejected=frozen(np.asarray(rejected, bool)))
 
 
 def frozen(array: np.ndarray) -> np.ndarray:

@@ -1,0 +1,61 @@
+"""The camera as an open JSON file, `lodestar-camera` version 1; its fields are told in docs/camera-file.md."""
+
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..basics.errors import ShotFileError, writing_problem
+from ..solve.camera import Solve
+
+FORMAT = "lodestar-camera"
+
+
+def camera_tree(solve: Solve, fps: float) -> dict[str, Any]:
+    """The file's content: world to camera, x right, y down, z forward, pixel (0, 0) the centre of the top-left pixel."""
+    lens = solve.lens
+    return {
+        "format": FORMAT, "version": 1, "width": solve.width, "height": solve.height, "fps": fps, "motion": solve.motion,
+        "lens": {"model": lens.model, "fx": lens.fx, "fy": lens.fy, "cx": lens.cx, "cy": lens.cy, "k1": lens.k1, "k2": lens.k2},
+        "frames": [{"index": int(i), "R": R.tolist(), "t": t.tolist(), "error_px": round(float(e), 4)}
+                   for i, R, t, e in zip(solve.frames, solve.R, solve.t, solve.frame_error)],
+        "points": [{"id": int(i), "xyz": xyz.tolist(), "error_px": round(float(e), 4)}
+                   for i, xyz, e in zip(solve.point_ids, solve.xyz, solve.point_error)],
+        "error_px": {"mean": solve.mean_px, "median": solve.median_px, "p95": solve.p95_px, "rms": solve.rms_px},
+        "tracks": solve.tracks, "seconds": solve.seconds,
+    }  # fmt: skip
+
+
+def write_camera(solve: Solve, fps: float, path: str | Path) -> None:
+    """Write the file. Raises OutputError with the reason when the place cannot be written."""
+    path = Path(path)
+    part = path.with_name(f".{path.name}.part")
+    try:
+        part.write_text(json.dumps(camera_tree(solve, fps)))
+        os.replace(part, path)
+    except OSError as error:
+        raise writing_problem(path, error) from error
+
+
+def read_camera(path: str | Path) -> dict[str, Any]:
+    """The content of a camera file, checked. Raises ShotFileError when it is not one, or of a newer version."""
+    path = Path(path)
+    try:
+        tree = json.loads(path.read_text())
+        right = tree["format"] == FORMAT
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise ShotFileError(f"{path.name} is not a camera file.", "Export one with: lodestar export SHOT.lode -o solve.json") from error
+    if not right or not isinstance(tree.get("version"), int):
+        raise ShotFileError(f"{path.name} is not a camera file.", "Export one with: lodestar export SHOT.lode -o solve.json")
+    if tree["version"] > 1:
+        raise ShotFileError(f"{path.name} was written by a newer Bright Lodestar (version {tree['version']}).", "Update the program to read it.")
+    try:
+        for frame in tree["frames"]:
+            if np.shape(frame["R"]) != (3, 3) or np.shape(frame["t"]) != (3,):
+                raise KeyError("R")
+        _ = [float(tree["lens"][name]) for name in ("fx", "fy", "cx", "cy", "k1", "k2")]
+    except (KeyError, TypeError, ValueError) as error:
+        raise ShotFileError(f"{path.name} misses the field {error} of a camera file.", "Export it again.") from error
+    return tree

@@ -1,0 +1,169 @@
+"""The document: one shot as a tree of frozen values. Playhead, selection and zoom are not part of it.
+
+Lengths in metres of the scene (or units, while no distance is known), angles in degrees, times in frames of the clip.
+"""
+
+import hashlib
+
+import msgspec
+
+from ..media.plates import PlateInfo
+from ..solve.camera import Solve, SolveSettings
+from ..track.follow import FollowSettings
+from ..track.tracks import Tracks
+from .keyed import Keyed, constant
+
+VERSION = 1
+Colour = tuple[float, float, float]
+
+
+class Outline(msgspec.Struct, frozen=True, kw_only=True):
+    """A closed line with smooth corners over the picture. shape: x, y pairs in plate pixels; feather in px, outward.
+
+    As a region it keeps the tracker away; as a matte what it surrounds passes in front.
+    """
+
+    id: str
+    name: str
+    shape: Keyed
+    feather: Keyed = constant(2.0)
+    on: bool = True
+    inverted: bool = False
+
+
+class Ground(msgspec.Struct, frozen=True, kw_only=True):
+    """What the user said of the scene, by track numbers. distance: two tracks and the metres between them."""
+
+    on_ground: tuple[int, ...] = ()
+    origin: int | None = None
+    distance: tuple[int, int, float] | None = None
+
+
+class Title(msgspec.Struct, frozen=True, kw_only=True, tag="title"):
+    """Solid letters. position: middle of the base line (3,); turn: heading, pitch, roll (3,); size: factor (1,).
+
+    height is that of the capitals. span: first and last frame in which it is there, or None for the whole shot.
+    colour: code values 0..1, sRGB.
+    """
+
+    id: str
+    text: str = "OPEN SKY"
+    face: str = "Inter Display Black"
+    height: Keyed = constant(1.0)
+    depth: Keyed = constant(0.3)
+    bevel: Keyed = constant(0.02)
+    spacing: Keyed = constant(0.0)
+    colour: Colour = (0.89, 0.87, 0.82)
+    roughness: Keyed = constant(0.45)
+    metal: Keyed = constant(0.0)
+    position: Keyed = constant(0.0, 0.0, 0.0)
+    turn: Keyed = constant(0.0, 0.0, 0.0)
+    size: Keyed = constant(1.0)
+    span: tuple[int, int] | None = None
+    visible: bool = True
+    locked: bool = False
+
+    @property
+    def name(self) -> str:
+        return " ".join(self.text.split()) or "Title"
+
+
+class ShadowLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A shadow that was drawn in the picture: foot and tip on the ground (3,), and how high the thing stands."""
+
+    foot: tuple[float, float, float]
+    tip: tuple[float, float, float]
+    height: float
+
+
+class Light(msgspec.Struct, frozen=True, kw_only=True):
+    """Sun and sky. bearing: clockwise from the scene's y axis; height: over the horizon; softness: the sun's width, degrees.
+
+    strength, sky: what a white surface facing them sends back, in the plate's linear light. colours: linear, white = 1.
+    density: share of the shadow that shows; tint: what colour is left in a full shadow.
+    """
+
+    bearing: Keyed = constant(210.0)
+    height: Keyed = constant(40.0)
+    strength: Keyed = constant(1.2)
+    softness: Keyed = constant(0.53)
+    colour: Colour = (1.0, 0.95, 0.86)
+    sky: Keyed = constant(0.45)
+    sky_colour: Colour = (0.82, 0.92, 1.0)
+    density: Keyed = constant(1.0)
+    tint: Colour = (0.0, 0.0, 0.0)
+    on: bool = True
+    shadows: tuple[ShadowLine, ...] = ()
+
+
+class Finish(msgspec.Struct, frozen=True, kw_only=True):
+    """shutter: share of a frame's time in which the shutter is open, for motion blur."""
+
+    shutter: Keyed = constant(0.5)
+
+
+class Output(msgspec.Struct, frozen=True, kw_only=True):
+    """Where the last delivery went, and how it was made."""
+
+    path: str = ""
+    quality: str = "final"
+    sound: bool = True
+
+
+class Shot(msgspec.Struct, frozen=True, kw_only=True):
+    """Everything that is saved. first, last: in and out, both included."""
+
+    version: int = VERSION
+    name: str = "Untitled"
+    plate: PlateInfo | None = None
+    first: int = 0
+    last: int = 0
+    follow: FollowSettings = FollowSettings()
+    regions: tuple[Outline, ...] = ()
+    tracks: Tracks | None = None
+    solving: SolveSettings = SolveSettings()
+    solve: Solve | None = None
+    ground: Ground = Ground()
+    titles: tuple[Title, ...] = ()
+    light: Light = Light()
+    mattes: tuple[Outline, ...] = ()
+    finish: Finish = Finish()
+    output: Output = Output()
+
+    @property
+    def frames(self) -> range:
+        return range(self.first, self.last + 1)
+
+
+def with_plate(shot: Shot, info: PlateInfo) -> Shot:
+    """The shot with another clip; a clip of the same size and length keeps everything that was made on the old one."""
+    old = shot.plate
+    same = old is not None and (old.width, old.height, old.count) == (info.width, info.height, info.count)
+    if same:
+        return msgspec.structs.replace(shot, plate=info)
+    return msgspec.structs.replace(shot, plate=info, first=0, last=info.count - 1, tracks=None, solve=None, ground=Ground())
+
+
+def _digest(*parts: object) -> str:
+    return hashlib.sha1(b"|".join(p if isinstance(p, bytes) else msgspec.json.encode(p) for p in parts)).hexdigest()[:16]
+
+
+def tracking_inputs(shot: Shot) -> str:
+    """Digest of all that tracking depends on; tracks with another `source` are stale."""
+    plate = shot.plate
+    clip = (plate.width, plate.height, plate.count) if plate else None
+    return _digest(clip, shot.first, shot.last, shot.follow, [r for r in shot.regions if r.on])
+
+
+def solving_inputs(shot: Shot) -> str:
+    """Digest of all that the solve depends on; a solve with another `source` is stale."""
+    tracks = shot.tracks
+    return _digest(shot.solving, tracks.source if tracks else "", tracks.rejected.tobytes() if tracks else b"")
+
+
+def tracks_are_stale(shot: Shot) -> bool:
+    return shot.tracks is not None and shot.tracks.source != tracking_inputs(shot)
+
+
+def solve_is_stale(shot: Shot) -> bool:
+    return shot.solve is not None and shot.solve.source != solving_inputs(shot)

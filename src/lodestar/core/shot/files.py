@@ -1,0 +1,116 @@
+"""A shot in a file: a zip of `shot.json` (versioned) and `arrays.npz`. Nothing in it is ever executed.
+
+Written under another name beside, flushed to disk and renamed, so that the old file is whole until the new one is.
+"""
+
+import contextlib
+import io
+import json
+import os
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from ..basics.errors import ShotFileError, writing_problem
+from ..track.tracks import frozen
+from .document import VERSION, Shot
+
+# from version n to n + 1: {n: function(tree) -> tree}, each with its reason in its docstring
+MIGRATIONS: dict[int, Any] = {}
+
+
+def pack(shot: Shot, folder: Path) -> bytes:
+    """The bytes of a .lode file that lies in `folder`, to which the clip's path is made relative where it can be."""
+    if shot.plate is not None:
+        shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=_relative(shot.plate.path, folder)))
+    arrays: dict[str, np.ndarray] = {}
+
+    def hook(value: object) -> object:
+        if isinstance(value, np.ndarray):
+            name = f"a{len(arrays):03}"
+            arrays[name] = value
+            return {"array": name}
+        raise TypeError(f"{type(value)} cannot be saved")
+
+    tree = msgspec.json.format(msgspec.json.encode(shot, enc_hook=hook), indent=1)
+    packed, out = io.BytesIO(), io.BytesIO()
+    np.savez(packed, **arrays)  # type: ignore[arg-type]
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:
+        archive.writestr("shot.json", tree)
+        archive.writestr("arrays.npz", packed.getvalue())
+    return out.getvalue()
+
+
+def _relative(path: str, folder: Path) -> str:
+    try:
+        return os.path.relpath(path, folder) if Path(path).is_absolute() else path
+    except ValueError:
+        return path
+
+
+def unpack(data: bytes, name: str, folder: Path) -> Shot:
+    """The shot in the bytes of a .lode file. Raises ShotFileError when they are cut, damaged or of a newer version."""
+    damaged = f"{name} is cut or damaged and cannot be opened."
+    hint = "The file was left as it is. Open an earlier copy, or the autosave that is offered at the start."
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            text, packed = archive.read("shot.json"), archive.read("arrays.npz")
+        tree = json.loads(text)
+        version = tree["version"]
+        if not isinstance(version, int):
+            raise KeyError("version")
+    except (zipfile.BadZipFile, KeyError, ValueError, TypeError, EOFError, OSError, NotImplementedError) as error:
+        raise ShotFileError(damaged, hint) from error
+    if version > VERSION:
+        raise ShotFileError(f"{name} was saved by a newer Bright Lodestar (file version {version}, this one reads up to {VERSION}).",
+                            "Update the program to open it; the file was left as it is.")  # fmt: skip
+    for old in range(version, VERSION):
+        tree = MIGRATIONS[old](tree)
+    try:
+        with np.load(io.BytesIO(packed), allow_pickle=False) as stored:
+            arrays = {key: frozen(stored[key]) for key in stored.files}
+
+        def hook(kind: type, value: Any) -> object:
+            if kind is np.ndarray:
+                return arrays[value["array"]]
+            raise TypeError(kind)
+
+        shot = msgspec.convert(tree, Shot, dec_hook=hook)
+    except (msgspec.ValidationError, KeyError, ValueError, TypeError, zipfile.BadZipFile, EOFError, OSError) as error:
+        raise ShotFileError(f"{damaged} ({error})" if isinstance(error, msgspec.ValidationError) else damaged, hint) from error
+    if shot.plate is not None:
+        path = os.path.normpath(folder / shot.plate.path)
+        shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=path))
+    return shot
+
+
+def write(shot: Shot, path: str | Path) -> None:
+    """Save. Raises OutputError with the reason when the place cannot be written; the old file is then untouched."""
+    path = Path(path).absolute()
+    part = path.with_name(f".{path.name}.part")
+    try:
+        data = pack(shot, path.parent)
+        with open(part, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(part, path)
+    except OSError as error:
+        with contextlib.suppress(OSError):
+            part.unlink(missing_ok=True)
+        raise writing_problem(path, error) from error
+
+
+def read(path: str | Path) -> Shot:
+    """Open a .lode file. The clip is not looked for here: a missing one is asked for later."""
+    path = Path(path).absolute()
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise ShotFileError(
+            f"{path.name} cannot be read: {(error.strerror or 'unknown reason').lower()}.", "Look whether it is still there."
+        ) from error
+    return unpack(data, path.name, path.parent)
