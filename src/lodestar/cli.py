@@ -94,6 +94,8 @@ def _range(text: str | None, first: int, last: int) -> range:
     if not match:
         raise UserError(f"--range {text} is not understood.", "Write it as first:last, for example 10:89.")
     a, b = int(match.group(1) or first), int(match.group(2) or last)
+    if b == last + 1:  # written as a half-open range to the end
+        b = last
     if not first <= a <= b <= last:
         raise UserError(f"--range {text} lies outside the clip, which has frames {first} to {last}.", "Choose a range within it.")
     return range(a, b + 1)

@@ -1,0 +1,1 @@
+"""The settings of each step, one file a panel."""

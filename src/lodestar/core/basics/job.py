@@ -14,6 +14,7 @@ class Job:
         self.text = ""
         self.started = time.monotonic()
         self._stop = threading.Event()
+        self._stage = (0.0, 1.0)
         self._range = (0.0, 1.0)
 
     def step(self, share: float, text: str = "") -> None:
@@ -26,8 +27,13 @@ class Job:
             self.text = text
 
     def part(self, low: float, high: float) -> None:
-        """What `step` reports from now on counts from `low` to `high` of the whole."""
-        self._range = (low, high)
+        """What `step` reports from now on counts from `low` to `high` of the stage."""
+        a, b = self._stage
+        self._range = (a + (b - a) * low, a + (b - a) * high)
+
+    def stage(self, low: float, high: float) -> None:
+        """What follows, with all its parts, counts from `low` to `high` of the whole: for work made of several functions."""
+        self._stage = self._range = (low, high)
 
     def cancel(self) -> None:
         self._stop.set()

@@ -1,5 +1,6 @@
 """The long steps of a shot, as functions from a shot to a shot: track, solve, deliver. The window and the command line call these."""
 
+import functools
 from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
@@ -69,7 +70,8 @@ def deliver(shot: Shot, path: str | Path, job: Job, *, quality: str = "final", s
     try:
         for number, index in enumerate(frames):
             job.step(number / len(frames), f"frame {index}")
-            picture = frame(shot, index, quality, layer=layer, samples=samples, check=lambda n=number: job.step(n / len(frames)))
+            share = number / len(frames)
+            picture = frame(shot, index, quality, layer=layer, samples=samples, check=functools.partial(job.step, share))
             delivery.add(index, _for_file(picture.pixels, picture.transfer, layer, linear))
         job.step(1.0, "closing the file")
         delivery.finish()

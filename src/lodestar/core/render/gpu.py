@@ -106,7 +106,7 @@ class Renderer:
 
     def __init__(self) -> None:
         try:
-            self.gl = moderngl.create_context(standalone=True, backend="egl", require=330)
+            self.gl = moderngl.create_context(standalone=True, backend="egl", require=330)  # type: ignore[arg-type]
         except Exception as error:  # glcontext raises bare Exceptions of several kinds
             raise RenderError("No OpenGL 3.3 is available on this machine, not even in software.",
                               "Install it with: apt-get install libegl1 libgl1-mesa-dri") from error  # fmt: skip

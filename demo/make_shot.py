@@ -1,0 +1,113 @@
+#!/usr/bin/env python3
+"""Make demo/open-night.lode from the terrace clip: tracked and solved by the program, then titled, lit and matted.
+
+What a user would say by pointing (the ground, one distance, a shadow, the visitor's outline) is taken from the true scene.
+"""
+
+import json
+import pathlib
+import sys
+
+import cv2
+import msgspec
+import numpy as np
+
+FOLDER = pathlib.Path(__file__).resolve().parent
+sys.path[:0] = [str(FOLDER), str(FOLDER.parent / "src")]
+import scenery  # noqa: E402
+
+from lodestar.core.basics.geometry import Camera, Lens, fit_similarity  # noqa: E402
+from lodestar.core.basics.job import Job  # noqa: E402
+from lodestar.core.compose.frame import scene_frame  # noqa: E402
+from lodestar.core.compose.work import solve_shot, track_shot  # noqa: E402
+from lodestar.core.media.plates import probe  # noqa: E402
+from lodestar.core.shot import files  # noqa: E402
+from lodestar.core.shot.document import Finish, Ground, Light, Outline, ShadowLine, Shot, Title, with_plate  # noqa: E402
+from lodestar.core.shot.keyed import Key, Keyed, constant  # noqa: E402
+
+CORNERS, KEY_EVERY = 56, 2
+
+
+def true_cameras(name: str) -> list[Camera]:
+    tree = json.loads((FOLDER / "shots" / f"{name}.camera.json").read_text())
+    lens = Lens(**{k: tree["lens"][k] for k in ("fx", "fy", "cx", "cy", "k1", "k2")})
+    return [Camera(np.array(f["R"]), np.array(f["t"]), lens) for f in tree["frames"]]
+
+
+def silhouette(camera: Camera, time_s: float, width: int, height: int) -> np.ndarray:
+    """(CORNERS, 2) outline of the visitor, from the top of the head round, as somebody would draw it."""
+    mask = np.zeros((height, width), np.uint8)
+    for solid in scenery.visitor(time_s):
+        a, b, radius = np.array(solid[2:5]), np.array(solid[5:8]), solid[8]
+        for share in np.linspace(0, 1, 24):
+            p = a + share * (b - a)
+            xy, depth = camera.project(p)
+            cv2.circle(mask, tuple(np.round(xy * 16).astype(int)), int(round(radius * camera.lens.fx / float(depth) * 16)), 255, -1, cv2.LINE_AA, 4)
+    line = max(cv2.findContours((mask > 127).astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)[0], key=len)[:, 0].astype(float)
+    line = np.roll(line, -int(line[:, 1].argmin()), axis=0)
+    along = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(line, axis=0), axis=1))])
+    at = np.linspace(0, along[-1], CORNERS, endpoint=False)
+    return np.stack([np.interp(at, along, line[:, k]) for k in (0, 1)], 1)
+
+
+def visitor_matte(cameras: list[Camera], fps: float, width: int, height: int) -> Outline:
+    keys = []
+    for i in [*range(0, len(cameras), KEY_EVERY), len(cameras) - 1]:
+        points = np.round(silhouette(cameras[i], (i + 0.5) / fps, width, height), 1)
+        keys.append(Key(float(i), tuple(float(v) for v in points.ravel()), "linear"))
+    unique = {k.frame: k for k in keys}
+    return Outline(id="visitor", name="Visitor", shape=Keyed(keys[0].value, tuple(unique.values())), feather=constant(1.5))
+
+
+def nearest_tracks(solve, truth: np.ndarray, places: list[tuple[float, float, float]]) -> list[int]:
+    """The tracks whose true places (m, 3) lie nearest to these."""
+    return [int(solve.point_ids[np.linalg.norm(truth - p, axis=1).argmin()]) for p in np.array(places)]
+
+
+def main() -> None:
+    info = probe(FOLDER / "shots" / "terrace.mp4")
+    shot = msgspec.structs.replace(with_plate(Shot(), info), name="Fellgate open night")
+    shot = solve_shot(track_shot(shot, Job()), Job())
+    solve, cameras = shot.solve, true_cameras("terrace")
+    assert solve is not None
+    # the solve's frame of reference against the true one, by the cameras' places and where they look
+    own = [Camera(R, t, solve.lens) for R, t in zip(solve.R, solve.t)]
+    reach = np.ptp(solve.centres, axis=0).max()
+    scale = np.ptp([c.centre for c in cameras], axis=0).max() / reach
+    tips = lambda cs, d: np.concatenate([[c.centre for c in cs]] + [[c.centre + d * c.R[k] for c in cs] for k in range(3)])
+    truth = fit_similarity(tips(own, reach), tips([cameras[i] for i in solve.frames], reach * scale))
+    points = truth.points(solve.xyz)
+    flat = np.flatnonzero((np.abs(points[:, 2]) < 0.03) & (points[:, 1] < 12) & (np.abs(points[:, 0]) < 8) & (solve.point_error < 0.5))
+    a, b = nearest_tracks(solve, points, [(-2.0, 5.0, 0.0), (2.5, 7.5, 0.0)])
+    index = {int(k): i for i, k in enumerate(solve.point_ids)}
+    metres = round(float(np.linalg.norm(points[index[a]] - points[index[b]])), 3)
+    origin = nearest_tracks(solve, points, [(0.0, 6.5, 0.0)])[0]
+    ground = Ground(on_ground=tuple(int(solve.point_ids[i]) for i in flat[:: max(1, len(flat) // 40)]), origin=origin, distance=(a, b, metres))
+    shot = msgspec.structs.replace(shot, ground=ground)
+    place = scene_frame(shot)
+    to_scene = lambda p: place.points((np.asarray(p, float) - truth.t) @ truth.R / truth.scale)
+    sun, tuple3 = scenery.sun_direction(), lambda p: tuple(round(float(v), 4) for v in p)
+    shadows = []
+    for x, y, height in ((3.4, 4.6, 1.1), (-3.6, 4.7, 1.05)):
+        foot = np.array([x, y, 0.0])
+        shadows.append(ShadowLine(foot=tuple3(to_scene(foot)), tip=tuple3(to_scene(foot - sun * height / sun[2])), height=height))
+    from lodestar.core.light.sun import bearing_and_height, from_shadows
+
+    bearing, height = bearing_and_height(from_shadows(*(np.array([getattr(s, k) for s in shadows]) for k in ("foot", "tip", "height")))[0])
+    light = Light(bearing=constant(round(bearing, 2)), height=constant(round(height, 2)), strength=constant(1.05), sky=constant(0.30), softness=constant(0.6),
+                  colour=(1.0, 0.94, 0.82), sky_colour=(0.78, 0.9, 1.0), density=constant(0.95), shadows=tuple(shadows))  # fmt: skip
+    at = tuple3([*to_scene((0.35, 6.1, 0.0))[:2], 0.0])
+    gate = tuple3([*to_scene((-0.2, 11.43, 0.45))[:2], 0.45])
+    titles = (
+        Title(id="open-sky", text="OPEN SKY", height=constant(0.92), depth=constant(0.32), bevel=constant(0.022), colour=(0.88, 0.85, 0.79),
+              roughness=constant(0.5), position=constant(*at), turn=constant(-7.0, 0, 0)),
+        Title(id="gate-3", text="GATE 3", face="Zilla Slab Bold", height=constant(0.34), depth=constant(0.1), bevel=constant(0.008), colour=(0.80, 0.42, 0.22),
+              roughness=constant(0.4), position=constant(*gate), turn=constant(0.0, 0, 0)),
+    )  # fmt: skip
+    matte = visitor_matte(cameras, info.fps, info.width, info.height)
+    shot = msgspec.structs.replace(shot, titles=titles, light=light, mattes=(matte,), finish=Finish(shutter=constant(0.4)))
+    files.write(shot, FOLDER / "open-night.lode")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,105 @@
+"""Everything the program can do, as commands with a name: the menus, the shortcuts and the finder are made from them."""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QAction, QKeySequence
+from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QMainWindow, QVBoxLayout
+
+
+class Command(NamedTuple):
+    id: str
+    menu: str
+    label: str
+    act: Callable[[], object]
+    keys: str = ""
+    enabled: Callable[[], bool] = lambda: True
+    tip: str = ""
+
+
+class Commands:
+    """A list of commands, and the actions made from them in the window's menu bar."""
+
+    def __init__(self, window: QMainWindow) -> None:
+        self.window = window
+        self.all: dict[str, Command] = {}
+        self.actions: dict[str, QAction] = {}
+
+    def add(self, *commands: Command) -> None:
+        for command in commands:
+            self.all[command.id] = command
+
+    def run(self, id_: str) -> None:
+        command = self.all[id_]
+        if command.enabled():
+            command.act()
+
+    def fill_menus(self, order: list[str]) -> None:
+        bar = self.window.menuBar()
+        menus = {name: bar.addMenu(name) for name in order}
+        for command in self.all.values():
+            action = QAction(command.label, self.window)
+            action.setObjectName(f"do-{command.id}")
+            if command.keys:
+                action.setShortcut(QKeySequence(command.keys))
+                # plain letters belong to text fields first
+                action.setShortcutContext(Qt.ShortcutContext.WindowShortcut)
+            action.setStatusTip(command.tip)
+            action.triggered.connect(lambda _, c=command: c.act())
+            self.actions[command.id] = action
+            menus[command.menu].addAction(action)
+        for menu in menus.values():
+            menu.aboutToShow.connect(self.refresh)
+
+    def refresh(self) -> None:
+        for id_, command in self.all.items():
+            self.actions[id_].setEnabled(command.enabled())
+
+
+class Finder(QDialog):
+    """Type a few letters of any command; Enter runs it."""
+
+    def __init__(self, commands: Commands) -> None:
+        super().__init__(commands.window)
+        self.commands = commands
+        self.setObjectName("finder")
+        self.setWindowTitle("Find a command")
+        self.setMinimumWidth(440)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(8, 8, 8, 8)
+        self.text = QLineEdit(placeholderText="What do you want to do?")
+        self.text.setObjectName("finder-text")
+        self.list = QListWidget()
+        self.list.setObjectName("finder-list")
+        box.addWidget(self.text)
+        box.addWidget(self.list)
+        self.text.textChanged.connect(self._fill)
+        self.text.returnPressed.connect(self._take)
+        self.list.itemActivated.connect(lambda _: self._take())
+        self.text.installEventFilter(self)
+        self._fill("")
+
+    def _fill(self, text: str) -> None:
+        words = text.lower().split()
+        self.list.clear()
+        for command in self.commands.all.values():
+            haystack = f"{command.menu} {command.label} {command.tip}".lower()
+            if command.enabled() and all(w in haystack for w in words):
+                item = QListWidgetItem(f"{command.menu} › {command.label.replace('…', '')}" + (f"    {command.keys}" if command.keys else ""))
+                item.setData(Qt.ItemDataRole.UserRole, command.id)
+                self.list.addItem(item)
+        self.list.setCurrentRow(0)
+
+    def _take(self) -> None:
+        item = self.list.currentItem()
+        self.accept()
+        if item is not None:
+            self.commands.run(item.data(Qt.ItemDataRole.UserRole))
+
+    def eventFilter(self, watched, event) -> bool:
+        if event.type() == event.Type.KeyPress and event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+            step = 1 if event.key() == Qt.Key.Key_Down else -1
+            self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
+            return True
+        return super().eventFilter(watched, event)

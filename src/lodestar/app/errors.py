@@ -1,0 +1,104 @@
+"""What the user is told: the strip under the menu, the log of messages, and the nets for faults of the program."""
+
+import logging
+import sys
+import threading
+import time
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QToolButton, QVBoxLayout, QWidget
+
+from . import theme
+from .session import Message, Session, state_folder
+
+NOTE_MS = 7000
+log = logging.getLogger(__name__)
+
+
+class Strip(QWidget):
+    """The newest message: what happened, what to do, and buttons where there is something to choose. Notes go by themselves."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("strip")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(16, 4, 8, 4)
+        self.mark, self.text = QLabel(), QLabel()
+        self.text.setObjectName("strip-text")
+        self.text.setWordWrap(True)
+        self.text.setTextFormat(Qt.TextFormat.PlainText)
+        self.buttons = QHBoxLayout()
+        close = QToolButton()
+        close.setObjectName("strip-close")
+        close.setIcon(theme.icon("x"))
+        close.setToolTip("Put this message away; it stays in the log")
+        close.clicked.connect(self.hide)
+        row.addWidget(self.mark)
+        row.addWidget(self.text, 1)
+        row.addLayout(self.buttons)
+        row.addWidget(close)
+        self._timer = QTimer(self, interval=NOTE_MS, singleShot=True)
+        self._timer.timeout.connect(self.hide)
+        session.told.connect(self.show_message)
+        self.hide()
+
+    def show_message(self, message: Message) -> None:
+        while self.buttons.count():
+            self.buttons.takeAt(0).widget().deleteLater()
+        tint = {"bad": theme.BAD, "doubtful": theme.DOUBTFUL}.get(message.kind, theme.QUIET)
+        self.setStyleSheet(
+            f"#strip {{ background: {theme.FIELD}; border-left: 3px solid {tint}; border-bottom: 1px solid {theme.LINE}; }} #strip QLabel {{ background: transparent; }}"
+        )
+        self.mark.setText({"bad": "■", "doubtful": "◐"}.get(message.kind, "●"))
+        self.mark.setStyleSheet(f"color: {tint};")
+        self.text.setText(f"{message.what} {message.hint}".strip())
+        for label, act in message.actions:
+            b = QPushButton(label)
+            b.setObjectName(f"strip-{label.lower().replace(' ', '-')}")
+            b.clicked.connect(lambda _, a=act: (self.hide(), a()))
+            self.buttons.addWidget(b)
+        self.show()
+        if message.kind == "note" and not message.actions:
+            self._timer.start()
+        else:
+            self._timer.stop()
+
+
+class Log(QDialog):
+    def __init__(self, session: Session, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("message-log")
+        self.setWindowTitle("Messages")
+        self.resize(640, 320)
+        box = QVBoxLayout(self)
+        text = QPlainTextEdit(readOnly=True)
+        lines = [f"{time.strftime('%H:%M:%S', time.localtime(m.at))}  {m.what} {m.hint}".rstrip() for m in session.messages]
+        text.setPlainText("\n".join(lines) or "Nothing was told yet.")
+        where = QLabel(f"Details of faults are kept in {state_folder() / 'log.txt'}")
+        where.setProperty("role", "quiet")
+        box.addWidget(text)
+        box.addWidget(where)
+
+
+def catch_faults(told: Callable[[str], None]) -> None:
+    """No exception ends the program: it is logged with its traceback, and told in one sentence. (PyQt would abort.)"""
+
+    def hook(kind, value, trace) -> None:
+        if issubclass(kind, KeyboardInterrupt):
+            sys.__excepthook__(kind, value, trace)
+            return
+        log.critical("a fault of the program", exc_info=(kind, value, trace))
+        told(kind.__name__)
+
+    sys.excepthook = hook
+    threading.excepthook = lambda args: hook(args.exc_type, args.exc_value, args.exc_traceback)
+
+
+def log_to_file() -> None:
+    from logging.handlers import RotatingFileHandler
+
+    handler = RotatingFileHandler(state_folder() / "log.txt", maxBytes=1_000_000, backupCount=1)
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    logging.getLogger().addHandler(handler)

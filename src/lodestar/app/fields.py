@@ -1,0 +1,342 @@
+"""The controls of the settings: number fields that are dragged, typed and keyed, sections that fold, swatches, and rows."""
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtWidgets import QColorDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.units import parse
+
+from . import theme
+
+LABEL_WIDTH, FIELD_WIDTH, KEY_WIDTH = 100, 152, 20
+
+
+class NumberField(QWidget):
+    """A number with its unit. Drag sideways (Shift finer, Ctrl coarser), click to type arithmetic with units, arrows to step,
+    Delete or a double click on the label to reset.
+
+    changed(value, group): group is the same during one drag, so that it is one step of undo, and None for a typed value.
+    """
+
+    changed = pyqtSignal(float, object)
+    wrong = pyqtSignal(object)
+
+    def __init__(self, name: str, unit: str = "", step: float = 0.01, decimals: int = 2, low: float = -1e9, high: float = 1e9,
+                 reset: float | None = None, factor: float = 1.0, tip: str = "") -> None:  # fmt: skip
+        super().__init__()
+        self.unit, self.step, self.decimals, self.low, self.high, self.reset, self.factor = unit, step, decimals, low, high, reset, factor
+        self.value = 0.0
+        self.note = ""
+        self._press: QPointF | None = None
+        self._base = 0.0
+        self._group: object = None
+        self.setObjectName(name)
+        self.setAccessibleName(name.replace("-", " "))
+        self.setToolTip(f"{tip}\nDrag, type (1 m + 20 cm), or use the arrow keys; Delete resets." if tip else "")
+        self.setFixedHeight(24)
+        self.setMinimumWidth(40)
+        self.setCursor(Qt.CursorShape.SizeHorCursor)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.editor = QLineEdit(self)
+        self.editor.hide()
+        self.editor.editingFinished.connect(self._typed)
+        self.editor.installEventFilter(self)
+
+    def show_value(self, value: float, note: str = "") -> None:
+        """Show a value in document units; `factor` turns it into what is shown."""
+        shown = value * self.factor
+        if (shown, note) != (self.value, self.note):
+            self.value, self.note = shown, note
+            self.update()
+
+    def text(self) -> str:
+        return f"{self.value:.{self.decimals}f}".replace("-", "−")
+
+    def _offer(self, shown: float, group: object) -> None:
+        shown = min(max(shown, self.low), self.high)
+        self.value = shown
+        self.update()
+        self.changed.emit(shown / self.factor, group)
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(QColor(theme.FIELD))
+        p.drawRoundedRect(QRectF(self.rect()), 4, 4)
+        if self.low > -1e8 and self.high < 1e8:  # a closed range shows its level
+            share = (self.value - self.low) / (self.high - self.low)
+            p.setBrush(QColor(theme.QUIET))
+            p.drawRect(QRectF(2, self.height() - 2, (self.width() - 4) * min(max(share, 0), 1), 2))
+        if self.hasFocus() or self._group is not None:
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.setPen(QPen(QColor(theme.ACCENT), 1))
+            p.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4)
+        p.setFont(theme.font(13))
+        p.setPen(QColor(theme.TEXT if self.isEnabled() else theme.OFF))
+        inner = QRectF(8, 0, self.width() - 16, self.height())
+        p.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.text())
+        p.setPen(QColor(theme.QUIET))
+        p.setFont(theme.font(12))
+        p.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.note or self.unit)
+
+    def mousePressEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._press, self._base, self._group = event.position(), self.value, None
+
+    def mouseMoveEvent(self, event) -> None:
+        if self._press is None:
+            return
+        moved = event.position().x() - self._press.x()
+        if self._group is None and abs(moved) < 3:
+            return
+        if self._group is None:
+            self._group = object()
+        fine = {Qt.KeyboardModifier.ShiftModifier: 0.1, Qt.KeyboardModifier.ControlModifier: 10.0}.get(event.modifiers(), 1.0)
+        self._offer(self._base + moved * self.step * fine, self._group)
+
+    def mouseReleaseEvent(self, event) -> None:
+        if self._press is not None and self._group is None:
+            self.begin_typing()
+        self._press, self._group = None, None
+        self.update()
+
+    def begin_typing(self, text: str | None = None) -> None:
+        self.editor.setGeometry(self.rect())
+        self.editor.setText(self.text() if text is None else text)
+        self.editor.show()
+        self.editor.setFocus()
+        if text is None:
+            self.editor.selectAll()
+
+    def _typed(self) -> None:
+        if self.editor.isHidden():
+            return
+        text = self.editor.text()
+        self.editor.hide()
+        if text == self.text():
+            return
+        try:
+            self._offer(parse(text, self.unit), None)
+        except UserError as error:
+            self.wrong.emit(error)
+
+    def eventFilter(self, watched, event) -> bool:
+        if event.type() == event.Type.KeyPress and event.key() == Qt.Key.Key_Escape:
+            self.editor.setText(self.text())
+            self.editor.hide()
+            self.setFocus()
+            return True
+        return super().eventFilter(watched, event)
+
+    def keyPressEvent(self, event) -> None:
+        steps = {Qt.Key.Key_Up: 1, Qt.Key.Key_Right: 1, Qt.Key.Key_Down: -1, Qt.Key.Key_Left: -1}
+        if event.key() in steps:
+            coarse = 10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1
+            self._offer(self.value + steps[event.key()] * coarse * self.step, ("arrows", self.objectName()))
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_F2):
+            self.begin_typing()
+        elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
+            self.put_back()
+        elif event.text() and event.text() in "0123456789.-(":
+            self.begin_typing(event.text())
+        else:
+            super().keyPressEvent(event)
+
+    def put_back(self) -> None:
+        if self.reset is not None:
+            self._offer(self.reset * self.factor, None)
+
+
+class KeyButton(QWidget):
+    """The pill beside a field: hollow, can be keyed; full, keyed at this frame; half, keyed elsewhere. A click sets or takes the key."""
+
+    clicked = pyqtSignal()
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setObjectName(f"key-{name}")
+        self.setAccessibleName(f"Key {name.replace('-', ' ')} at this frame")
+        self.setToolTip("Set or take away a key at this frame")
+        self.setFixedSize(KEY_WIDTH, 24)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.state = 0
+
+    def show_state(self, state: int) -> None:
+        if state != self.state:
+            self.state = state
+            self.update()
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        tint = QColor(theme.ACCENT if self.hasFocus() else theme.TEXT if self.state else theme.QUIET)
+        p.setPen(QPen(tint, 1))
+        p.setBrush(tint if self.state == 2 else Qt.BrushStyle.NoBrush)
+        p.drawRoundedRect(QRectF(11.5, 6.5, 5, 11), 2.5, 2.5)
+        if self.state == 1:
+            p.fillRect(QRectF(12, 12, 4, 5), tint)
+
+    def mousePressEvent(self, event) -> None:
+        self.clicked.emit()
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Space):
+            self.clicked.emit()
+        else:
+            super().keyPressEvent(event)
+
+
+class Swatch(QPushButton):
+    """A colour (code values 0..1) that opens the colour dialog; the change shows while it is open."""
+
+    picked = pyqtSignal(tuple)
+
+    def __init__(self, name: str, tip: str) -> None:
+        super().__init__()
+        self.setObjectName(name)
+        self.setAccessibleName(name.replace("-", " "))
+        self.setToolTip(tip)
+        self.setFixedHeight(24)
+        self.rgb = (1.0, 1.0, 1.0)
+        self.clicked.connect(self._choose)
+
+    def show_colour(self, rgb: tuple[float, float, float]) -> None:
+        self.rgb = rgb
+        self.update()
+
+    def _colour(self) -> QColor:
+        return QColor.fromRgbF(*(min(max(c, 0), 1) for c in self.rgb))
+
+    def _choose(self) -> None:
+        chosen = QColorDialog.getColor(self._colour(), self.window(), "Colour", QColorDialog.ColorDialogOption.DontUseNativeDialog)
+        if chosen.isValid():
+            self.picked.emit((chosen.redF(), chosen.greenF(), chosen.blueF()))
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        p.setPen(QPen(QColor(theme.ACCENT), 1) if self.hasFocus() else Qt.PenStyle.NoPen)
+        p.setBrush(QColor(theme.FIELD))
+        p.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4)
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(self._colour())
+        p.drawRoundedRect(QRectF(8, 5, 14, 14), 3, 3)
+        p.setPen(QColor(theme.TEXT))
+        p.setFont(theme.font(13))
+        p.drawText(QRectF(30, 0, self.width() - 34, self.height()), Qt.AlignmentFlag.AlignVCenter, self._colour().name()[1:].upper())
+
+
+class Section(QWidget):
+    """A header that folds its rows, with one quiet fact at the right that still tells their state."""
+
+    def __init__(self, title: str) -> None:
+        super().__init__()
+        self.setObjectName("plain")
+        self.key = f"folded/{title}"
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 8)
+        box.setSpacing(4)
+        self.header = QToolButton()
+        self.header.setObjectName(f"section-{title.lower().replace(' ', '-')}")
+        self.header.setAccessibleName(f"{title}, fold or unfold")
+        self.header.setToolTip(f"Fold or unfold {title}")
+        self.header.setText(title)
+        self.header.setStyleSheet(
+            "QToolButton { font-weight: 600; padding: 0; border: none; background: transparent; } QToolButton:focus { color: #8CC7E8; }"
+        )
+        self.header.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextOnly)
+        self.header.clicked.connect(self.fold)
+        self.fact = QLabel()
+        self.fact.setProperty("role", "quiet")
+        self.fact.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        top = QHBoxLayout()
+        top.setContentsMargins(0, 6, 4, 2)
+        top.addWidget(self.header)
+        top.addWidget(self.fact, 1)
+        box.addLayout(top)
+        self.body = QWidget()
+        self.body.setObjectName("plain")
+        self.rows = QVBoxLayout(self.body)
+        self.rows.setContentsMargins(0, 0, 0, 0)
+        self.rows.setSpacing(4)
+        box.addWidget(self.body)
+        self.body.setVisible(QSettings("bright-lodestar", "window").value(self.key, "0") != "1")
+
+    def fold(self) -> None:
+        self.body.setVisible(self.body.isHidden())
+        QSettings("bright-lodestar", "window").setValue(self.key, "1" if self.body.isHidden() else "0")
+
+    def add(self, label: str, *widgets: QWidget, key: KeyButton | None = None) -> QLabel:
+        """A row: label, one field or several sharing its width, and the key."""
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        text = _Label(label, widgets)
+        text.setProperty("role", "label")
+        text.setFixedWidth(LABEL_WIDTH)
+        row.addWidget(text)
+        fields = QHBoxLayout()
+        fields.setSpacing(4)
+        for widget in widgets:
+            fields.addWidget(widget)
+        row.addLayout(fields, 1)
+        if key is not None:
+            row.addWidget(key)
+        else:
+            row.addSpacing(KEY_WIDTH)
+        self.rows.addLayout(row)
+        return text
+
+    def add_fact(self, label: str) -> tuple[QLabel, QLabel]:
+        """A read-only row: label, value and a quiet note."""
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        name, value, note = QLabel(label), QLabel(), QLabel()
+        name.setProperty("role", "label")
+        name.setFixedWidth(LABEL_WIDTH)
+        value.setMinimumWidth(64)
+        note.setProperty("role", "quiet")
+        row.addWidget(name)
+        row.addWidget(value)
+        row.addWidget(note, 1)
+        self.rows.addLayout(row)
+        return value, note
+
+    def add_wide(self, widget: QWidget) -> None:
+        self.rows.addWidget(widget)
+
+
+class _Label(QLabel):
+    """A label whose double click resets its number fields."""
+
+    def __init__(self, text: str, fields: tuple[QWidget, ...]) -> None:
+        super().__init__(text)
+        self.fields = fields
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        for field in self.fields:
+            if isinstance(field, NumberField):
+                field.put_back()
+
+
+def quiet(text: str = "") -> QLabel:
+    label = QLabel(text)
+    label.setProperty("role", "quiet")
+    label.setWordWrap(True)
+    label.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
+    return label
+
+
+def button(text: str, name: str, tip: str, act: Callable[[], object], main: bool = False) -> QPushButton:
+    b = QPushButton(text)
+    b.setObjectName(name)
+    b.setAccessibleName(text)
+    b.setToolTip(tip)
+    if main:
+        b.setProperty("role", "main")
+    b.clicked.connect(lambda: act())
+    return b

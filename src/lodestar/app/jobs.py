@@ -1,0 +1,90 @@
+"""Long work beside the interface: one job at a time, polled for progress, its end told once on the interface thread."""
+
+import logging
+from collections.abc import Callable
+from typing import Any
+
+from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+
+from lodestar.core.basics.errors import Cancelled, UserError
+from lodestar.core.basics.job import Job
+
+POLL_MS = 60
+log = logging.getLogger(__name__)
+
+
+class _Ends(QObject):
+    done = pyqtSignal(object)
+    failed = pyqtSignal(object)
+    cancelled = pyqtSignal()
+
+
+class _Run(QRunnable):
+    def __init__(self, function: Callable[[Job], Any], job: Job, ends: _Ends) -> None:
+        super().__init__()
+        self.function, self.job, self.ends = function, job, ends
+
+    def run(self) -> None:
+        try:
+            result = self.function(self.job)
+        except Cancelled:
+            self.ends.cancelled.emit()
+        except UserError as error:
+            self.ends.failed.emit(error)
+        except Exception as error:
+            log.exception("a job failed")
+            self.ends.failed.emit(UserError(f"This step stopped on a fault of the program ({type(error).__name__}).",
+                                            "The shot is as it was before; the message log has the details."))  # fmt: skip
+        else:
+            self.ends.done.emit(result)
+
+
+class Jobs(QObject):
+    """Runs one job at a time. `changed` is told when one begins, moves on or ends."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.name = ""
+        self.step = ""
+        self.job: Job | None = None
+        self._pool = QThreadPool(self)
+        self._pool.setMaxThreadCount(1)
+        self._timer = QTimer(self, interval=POLL_MS)
+        self._timer.timeout.connect(self.changed)
+        self._ends: _Ends | None = None
+
+    @property
+    def busy(self) -> bool:
+        return self.job is not None
+
+    def start(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], None], failed: Callable[[UserError], None],
+              cancelled: Callable[[], None] = lambda: None) -> bool:  # fmt: skip
+        """Begin `function(job)`; exactly one of the three ends is called later. False when another job is running."""
+        if self.busy:
+            return False
+        self.name, self.step, self.job = name, step, Job()
+        self._ends = _Ends(self)
+        self._ends.done.connect(lambda result: self._end(done, result))
+        self._ends.failed.connect(lambda error: self._end(failed, error))
+        self._ends.cancelled.connect(lambda: self._end(cancelled))
+        self._timer.start()
+        self._pool.start(_Run(function, self.job, self._ends))
+        self.changed.emit()
+        return True
+
+    def _end(self, then: Callable, *args: object) -> None:
+        self.job, self.name, self.step = None, "", ""
+        self._timer.stop()
+        self._ends = None
+        then(*args)
+        self.changed.emit()
+
+    def cancel(self) -> None:
+        if self.job is not None:
+            self.job.cancel()
+
+    def close(self) -> None:
+        self.cancel()
+        self._pool.waitForDone()

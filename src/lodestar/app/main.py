@@ -1,0 +1,48 @@
+"""Starts the window."""
+
+import os
+import signal
+import sys
+
+
+def run(path: str | None) -> int:
+    """Open the window on a shot, a clip or nothing; returns the exit status."""
+    from . import errors
+
+    faults: list[str] = []
+    errors.catch_faults(faults.append)
+    # the program's own name for the desktop, and its fonts without asking the system for substitutes
+    os.environ.setdefault("QT_LOGGING_RULES", "qt.qpa.*=false")
+    from PyQt6.QtCore import QTimer
+    from PyQt6.QtWidgets import QApplication
+
+    from lodestar.cli import ROOT
+
+    from . import theme
+    from .session import Session
+    from .window import Window
+
+    app = QApplication(sys.argv[:1])
+    app.setApplicationName("Bright Lodestar")
+    app.setDesktopFileName("bright-lodestar")
+    errors.log_to_file()
+    theme.apply(app)
+    session = Session()
+    window = Window(session)
+    errors.catch_faults(
+        lambda kind: session.tell(
+            f"Something went wrong in the program itself ({kind}).", "Your work is as it was before this step; the log has the details.", "bad"
+        )
+    )
+    window.show()
+    if path == str(ROOT / "demo" / "open-night.lode"):
+        QTimer.singleShot(0, window.open_demo)
+    elif path:
+        QTimer.singleShot(0, lambda: window.open_path(path))
+    else:
+        QTimer.singleShot(0, session.offer_untitled)
+    signal.signal(signal.SIGINT, lambda *_: window.close())
+    beat = QTimer(interval=200)  # lets Python see Ctrl+C while Qt runs
+    beat.timeout.connect(lambda: None)
+    beat.start()
+    return app.exec()

@@ -1,0 +1,64 @@
+"""Output: write the finished movie or pictures."""
+
+from pathlib import Path
+
+from PyQt6.QtWidgets import QCheckBox, QComboBox
+
+from lodestar.core.compose.frame import QUALITIES
+
+from ..fields import button, quiet
+from .panel import Panel
+
+KINDS = {"Movie (H.264)": ".mp4", "Pictures (PNG)": ".png", "Pictures (EXR, linear)": ".exr"}
+LAYERS = {"Finished picture": "picture", "Titles alone": "layers", "Shadow": "shadow", "Matte": "matte"}
+
+
+class OutputPanel(Panel):
+    step = "Output"
+
+    def fill(self) -> None:
+        what = self.section("What")
+        self.kind, self.layer, self.quality = QComboBox(), QComboBox(), QComboBox()
+        for box, name, items, tip in ((self.kind, "output-kind", KINDS, "A movie plays anywhere; pictures keep every detail"),
+                                      (self.layer, "output-layer", LAYERS, "The finished picture, or one part of it for another program"),
+                                      (self.quality, "output-quality", {q: q for q in QUALITIES}, "Final: antialiased, soft shadows, motion blur; draft: one pass")):  # fmt: skip
+            box.setObjectName(name)
+            box.setAccessibleName(name.replace("-", " "))
+            box.setToolTip(tip)
+            box.addItems(items)
+        self.quality.setCurrentText("final")
+        what.add("File", self.kind)
+        what.add("Picture", self.layer)
+        what.add("Quality", self.quality)
+        self.sound = QCheckBox("With the clip's sound")
+        self.sound.setObjectName("output-sound")
+        self.sound.setToolTip("Sound of the range between in and out")
+        self.sound.setChecked(True)
+        what.add("Sound", self.sound)
+        self.go = button(
+            "Write…", "write-output", "Choose a name and begin; the window stays free meanwhile", lambda: self.commands.run("write-output"), True
+        )
+        self.box.addSpacing(4)
+        self.box.addWidget(self.go)
+        self.note = quiet()
+        self.box.addSpacing(6)
+        self.box.addWidget(self.note)
+
+    def how(self) -> dict:
+        """Arguments of the delivery as they are chosen."""
+        return {"quality": self.quality.currentText(), "layer": LAYERS[self.layer.currentText()], "sound": self.sound.isChecked()}
+
+    def suffix(self) -> str:
+        return KINDS[self.kind.currentText()]
+
+    def refresh(self) -> None:
+        super().refresh()
+        shot = self.session.shot
+        self.go.setEnabled(shot.plate is not None and not self.session.jobs.busy)
+        movie = self.suffix() == ".mp4"
+        self.sound.setEnabled(movie and bool(shot.plate and shot.plate.has_sound))
+        last = Path(shot.output.path)
+        count = len(shot.frames) if shot.plate else 0
+        self.note.setText(
+            f"{count} frames, {shot.first} to {shot.last}." + (f" Written last: {last.name}" if shot.output.path else "") if shot.plate else ""
+        )

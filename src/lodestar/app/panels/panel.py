@@ -1,0 +1,133 @@
+"""What all panels share: a head with the step's reading, sections, and number rows bound to keyed values."""
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+
+from lodestar.core.shot.keyed import Keyed
+
+from .. import theme
+from ..fields import KeyButton, NumberField, Section
+from ..readings import READINGS
+from ..session import Session
+
+EMPTY_HELP = {
+    "Plate": ("A shot begins with a clip, filmed from the hand or from a drone.", "Drop one here, or choose it."),
+    "Track": ("Features of the picture are followed through the clip.", "Cover what moves by itself first, if it is large."),
+    "Solve": ("From the tracks follows where the camera was in each frame,", "and how its lens bends the picture."),
+    "Ground": ("The ground is found by itself once the camera is solved;", "points that you choose make it exact."),
+    "Place": ("Titles stand on surfaces of the scene.", "Point at one in the picture and click."),
+    "Light": ("The sun is read from shadows in the picture,", "as soon as a title stands there to be lit."),
+    "Foreground": ("Whoever walks past a title must hide it.", "Draw an outline round them, and again where they moved."),
+    "Finish": ("Motion blur follows the real move of the camera.", ""),
+    "Output": ("A movie, or numbered pictures, of the range between in and out.", ""),
+}
+
+
+class Panel(QScrollArea):
+    """The settings of one step. Subclasses fill `self.box` and override `refresh`."""
+
+    step = ""
+
+    def __init__(self, session: Session, commands) -> None:
+        super().__init__()
+        self.session, self.commands = session, commands
+        self.setObjectName("panel")
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFixedWidth(theme.SETTINGS_WIDTH)
+        inside = QWidget()
+        inside.setObjectName("plain")
+        self.box = QVBoxLayout(inside)
+        self.box.setContentsMargins(16, 8, 12, 12)
+        self.box.setSpacing(0)
+        self._updates: list[Callable[[], None]] = []
+        self.title, self.fact = QLabel(self.step), QLabel()
+        self.title.setProperty("role", "title")
+        self.fact.setProperty("role", "quiet")
+        self.fact.setWordWrap(True)
+        head = QHBoxLayout()
+        words = QVBoxLayout()
+        words.setSpacing(0)
+        words.addWidget(self.title)
+        words.addWidget(self.fact)
+        head.addLayout(words, 1)
+        self.head = head
+        self.box.addLayout(head)
+        self.help = QLabel("\n".join(line for line in EMPTY_HELP[self.step] if line))
+        self.help.setWordWrap(True)
+        self.help.setProperty("role", "label")
+        self.help.setContentsMargins(0, 12, 0, 8)
+        self.box.addWidget(self.help)
+        self.fill()
+        self.box.addStretch(1)
+        self.setWidget(inside)
+
+    def fill(self) -> None: ...
+
+    def refresh(self) -> None:
+        reading = READINGS[self.step](self.session.shot)
+        self.fact.setText(" · ".join(x for x in (reading.first, reading.second) if x))
+        tint = {"good": theme.QUIET, "doubtful": theme.DOUBTFUL, "bad": theme.BAD}.get(reading.state, theme.QUIET)
+        self.fact.setStyleSheet(f"color: {tint}; font-size: 12px;")
+        self.help.setVisible(reading.state == "empty")
+        for update in self._updates:
+            update()
+
+    def section(self, title: str) -> Section:
+        line = QFrame()
+        line.setFixedHeight(1)
+        line.setStyleSheet(f"background: {theme.LINE};")
+        self.box.addSpacing(4)
+        self.box.addWidget(line)
+        section = Section(title)
+        self.box.addWidget(section)
+        return section
+
+    def on_refresh(self, update: Callable[[], None]) -> None:
+        self._updates.append(update)
+
+    def field(self, name: str, *, unit: str = "", step: float = 0.01, decimals: int = 2, low: float = -1e9, high: float = 1e9, reset: float | None = None,
+              factor: float = 1.0, tip: str = "") -> NumberField:  # fmt: skip
+        field = NumberField(name, unit, step, decimals, low, high, reset, factor, tip)
+        field.wrong.connect(self.session.fail)
+        return field
+
+    def keyed(self, section: Section, label: str, fields: list[NumberField], get: Callable[[], Keyed | None],
+              put: Callable[[Keyed, object], None]) -> None:  # fmt: skip
+        """A row bound to a keyed value: one field for each of its numbers, and the key."""
+        key = KeyButton(fields[0].objectName())
+        section.add(label, *fields, key=key)
+        session = self.session
+
+        def update() -> None:
+            value = get()
+            for f in (*fields, key):
+                f.setEnabled(value is not None)
+            if value is None:
+                return
+            for i, f in enumerate(fields):
+                f.show_value(value.at(session.frame)[i])
+            key.show_state(2 if value.has_key(session.frame) else 1 if value.keys else 0)
+
+        def change(i: int, number: float, group: object) -> None:
+            value = get()
+            if value is None:
+                return
+            now = list(value.at(session.frame))
+            now[i] = number
+            put(value.changed(session.frame, tuple(now), session.keying), group)
+
+        def toggle() -> None:
+            value = get()
+            if value is not None:
+                put(
+                    value.without_key(session.frame) if value.has_key(session.frame) else value.with_key(session.frame, value.at(session.frame)), None
+                )
+
+        for i, f in enumerate(fields):
+            f.changed.connect(lambda number, group, i=i: change(i, number, group))
+        key.clicked.connect(toggle)
+        self.on_refresh(update)

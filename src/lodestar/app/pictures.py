@@ -1,0 +1,142 @@
+"""The thread that makes pictures. A request replaces the one that waits; what was made is kept while the shot stays the same."""
+
+import logging
+import threading
+from collections import OrderedDict
+from typing import NamedTuple
+
+import numpy as np
+from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtGui import QImage
+
+from lodestar.core.basics.colour import encode
+from lodestar.core.basics.errors import UserError
+from lodestar.core.compose.frame import close_workshop, frame
+from lodestar.core.shot.document import Shot
+
+KEPT_BYTES = 500_000_000
+log = logging.getLogger(__name__)
+
+
+class Request(NamedTuple):
+    """All that a picture depends on, so that the thread needs no lock. bare: the plate alone."""
+
+    shot: Shot
+    index: int
+    quality: str
+    scale: float
+    bare: bool = False
+
+    def what(self) -> tuple:
+        """Parts of the shot that show in the picture; the same objects make the same picture."""
+        s = self.shot
+        return (s.plate, s.solve, s.ground, s.titles, s.light, s.mattes, s.finish)
+
+
+class _Stale(Exception):
+    pass
+
+
+class Pictures(QObject):
+    """`made(request, QImage)` and `failed(request, UserError)` are told on the interface thread."""
+
+    made = pyqtSignal(object, object)
+    failed = pyqtSignal(object, object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._wait = threading.Condition()
+        self._next: Request | None = None
+        self._open = True
+        self._kept: OrderedDict[tuple, QImage] = OrderedDict()
+        self._kept_for: tuple = ()
+        self._bytes = 0
+        self.count = 0
+        self._thread = threading.Thread(target=self._run, name="pictures", daemon=True)
+        self._thread.start()
+
+    def ask(self, request: Request) -> None:
+        with self._wait:
+            self._next = request
+            self._wait.notify()
+
+    def kept_frames(self, request: Request) -> set[int]:
+        """Frames that show at once, for the present shot and size."""
+        with self._wait:
+            if len(self._kept_for) != len(request.what()) or any(a is not b for a, b in zip(self._kept_for, request.what(), strict=True)):
+                return set()
+            return {key[0] for key in self._kept if key[1:] == (request.quality, round(request.scale, 4), request.bare)}
+
+    def close(self) -> None:
+        with self._wait:
+            self._open, self._next = False, None
+            self._wait.notify()
+        self._thread.join(20)
+
+    def _run(self) -> None:
+        while True:
+            with self._wait:
+                while self._open and self._next is None:
+                    self._wait.wait()
+                if not self._open:
+                    break
+                request, self._next = self._next, None
+            assert request is not None
+            try:
+                image = self._image(request)
+            except _Stale:
+                continue
+            except UserError as error:
+                self.failed.emit(request, error)
+            except Exception as error:
+                log.exception("a picture failed")
+                self.failed.emit(
+                    request,
+                    UserError(
+                        f"The picture of frame {request.index} failed on a fault of the program ({type(error).__name__}).",
+                        "The message log has the details.",
+                    ),
+                )
+            else:
+                self.count += 1
+                self.made.emit(request, image)
+        close_workshop()
+
+    def _image(self, request: Request) -> QImage:
+        what = request.what()
+        if len(self._kept_for) != len(what) or any(a is not b for a, b in zip(self._kept_for, what, strict=True)):
+            with self._wait:
+                self._kept.clear()
+                self._kept_for, self._bytes = what, 0
+        key = (request.index, request.quality, round(request.scale, 4), request.bare)
+        if key in self._kept:
+            return self._kept[key]
+        image = self._make(request)
+        with self._wait:
+            self._kept[key] = image
+            self._bytes += image.sizeInBytes()
+            while self._bytes > KEPT_BYTES:
+                _, old = self._kept.popitem(last=False)
+                self._bytes -= old.sizeInBytes()
+        return image
+
+    def _make(self, request: Request) -> QImage:
+        def check() -> None:
+            waiting = self._next
+            if not self._open or (waiting is not None and request.quality == "final" and waiting != request):
+                raise _Stale
+
+        import msgspec
+
+        shot = msgspec.structs.replace(request.shot, titles=()) if request.bare else request.shot
+        picture = frame(shot, request.index, request.quality, scale=request.scale, check=check)
+        pixels = picture.pixels
+        if pixels.dtype == np.uint16:
+            pixels = (pixels >> 8).astype(np.uint8)
+        elif pixels.dtype != np.uint8:
+            pixels = (np.clip(encode(pixels, "srgb") if picture.transfer == "linear" else pixels, 0, 1) * 255 + 0.5).astype(np.uint8)
+        height, width = pixels.shape[:2]
+        # 32 bits a pixel, made here: the painter would convert the picture at each repaint on the interface thread
+        return QImage(np.ascontiguousarray(pixels).data, width, height, 3 * width, QImage.Format.Format_RGB888).convertToFormat(
+            QImage.Format.Format_RGB32
+        )

@@ -1,0 +1,117 @@
+"""The reading of each step: how it stands, in one figure or sentence."""
+
+from typing import NamedTuple
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.scene.ground import reference
+from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
+
+EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
+
+
+class Reading(NamedTuple):
+    """first and second line; mend: label and command of the link that brings the step up to date, if there is one."""
+
+    state: str
+    first: str
+    second: str = ""
+    mend: tuple[str, str] | None = None
+
+
+def plural(n: int, word: str) -> str:
+    return f"{n} {word}{'' if n == 1 else 's'}"
+
+
+def rate_text(rate: tuple[int, int]) -> str:
+    fps = rate[0] / rate[1]
+    return f"{fps:.0f}" if abs(fps - round(fps)) < 1e-6 else f"{fps:.3f}"
+
+
+def plate(shot: Shot) -> Reading:
+    p = shot.plate
+    if p is None:
+        return Reading(EMPTY, "nothing yet")
+    count = shot.last - shot.first + 1
+    range_ = "" if count == p.count else f" of {p.count}"
+    varies = " · rate varies" if p.rate_varies else ""
+    return Reading(DOUBTFUL if p.rate_varies else GOOD, f"{p.width} × {p.height} · {rate_text(p.rate)} fps", f"{count}{range_} frames{varies}")
+
+
+def track(shot: Shot) -> Reading:
+    t = shot.tracks
+    if t is None:
+        return Reading(EMPTY, "nothing yet")
+    kept = int((~t.rejected).sum())
+    if tracks_are_stale(shot):
+        return Reading(STALE, "stale · settings are newer", "", ("Bring up to date", "track"))
+    away = t.count - kept
+    return Reading(
+        GOOD if kept > 100 else DOUBTFUL, plural(kept, "track"), f"{away} rejected" if away else f"{len(t.frame) / max(t.count, 1):.0f} frames each"
+    )
+
+
+def solve(shot: Shot) -> Reading:
+    s = shot.solve
+    if s is None:
+        return Reading(EMPTY, "nothing yet")
+    if solve_is_stale(shot):
+        return Reading(STALE, "stale · tracks are newer", "", ("Bring up to date", "solve"))
+    state = GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD
+    if s.warning and state == GOOD:
+        state = DOUBTFUL
+    worst = int(s.frames[s.frame_error.argmax()])
+    fps = shot.plate.fps if shot.plate else 25
+    return Reading(state, f"{s.mean_px:.2f} px · {s.word}", f"worst {s.frame_error.max():.2f} px at {worst / fps:.1f} s")
+
+
+def ground(shot: Shot) -> Reading:
+    s, g = shot.solve, shot.ground
+    if s is None:
+        return Reading(EMPTY, "nothing yet")
+    try:
+        reference(s, g.on_ground, g.origin, g.distance)
+    except UserError as error:
+        return Reading(BAD, "not level", error.what)
+    unit = "1 unit = 1 m" if g.distance else "no distance yet"
+    if s.motion == "turning":
+        return Reading(GOOD, "level · camera turns", "eye at 1.6 m")
+    return Reading(GOOD, f"level · {unit}", f"from {plural(len(g.on_ground), 'point')}" if g.on_ground else "found by itself")
+
+
+def place(shot: Shot) -> Reading:
+    if not shot.titles:
+        return Reading(EMPTY, "nothing yet")
+    hidden = sum(not t.visible for t in shot.titles)
+    return Reading(GOOD, plural(len(shot.titles), "title"), f"{hidden} hidden" if hidden else shot.titles[0].name)
+
+
+def light(shot: Shot) -> Reading:
+    if not shot.titles:
+        return Reading(EMPTY, "nothing yet")
+    sun = shot.light
+    if not sun.on:
+        return Reading(GOOD, "sky light only")
+    first = f"sun {sun.bearing.at(shot.first)[0]:.0f}° / {sun.height.at(shot.first)[0]:.0f}°"
+    return Reading(GOOD, first, f"from {plural(len(sun.shadows), 'shadow')}" if sun.shadows else "set by hand")
+
+
+def foreground(shot: Shot) -> Reading:
+    if not shot.mattes:
+        return Reading(EMPTY, "nothing yet")
+    keys = sum(len(m.shape.keys) for m in shot.mattes)
+    return Reading(GOOD, plural(len(shot.mattes), "matte"), f"{plural(keys, 'drawn frame')}")
+
+
+def finish(shot: Shot) -> Reading:
+    shutter = shot.finish.shutter.at(shot.first)[0]
+    return Reading(GOOD if shot.titles else EMPTY, f"motion blur {shutter * 360:.0f}°" if shutter > 0 else "no motion blur")
+
+
+def output(shot: Shot) -> Reading:
+    if not shot.output.path:
+        return Reading(EMPTY, "nothing written")
+    return Reading(GOOD, "written", shot.output.path.rsplit("/", 1)[-1])
+
+
+READINGS = {"Plate": plate, "Track": track, "Solve": solve, "Ground": ground, "Place": place, "Light": light,
+            "Foreground": foreground, "Finish": finish, "Output": output}  # fmt: skip

@@ -1,0 +1,325 @@
+"""What the window works on: the shot with its history and file, and the view state that is never saved."""
+
+import logging
+import os
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
+
+from lodestar.core.basics.errors import ShotFileError, UserError
+from lodestar.core.basics.job import Job
+from lodestar.core.compose import work
+from lodestar.core.media.plates import probe
+from lodestar.core.shot import files
+from lodestar.core.shot.document import Shot, Title, with_plate
+from lodestar.core.shot.history import Edit, History
+
+from .jobs import Jobs
+
+AUTOSAVE_MS = 4000
+STEPS = ("Plate", "Track", "Solve", "Ground", "Place", "Light", "Foreground", "Finish", "Output")
+log = logging.getLogger(__name__)
+
+
+class Message(msgspec.Struct, frozen=True):
+    """What happened, what to do, when; kind: 'note', 'doubtful' or 'bad'. actions: (label, function) buttons."""
+
+    what: str
+    hint: str = ""
+    kind: str = "note"
+    actions: tuple[tuple[str, Any], ...] = ()
+    at: float = 0.0
+
+
+def state_folder() -> Path:
+    folder = Path(os.environ.get("XDG_STATE_HOME", "~/.local/state")).expanduser() / "bright-lodestar"
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
+class Session(QObject):
+    """The interface thread alone edits the shot, through `edit`. Views listen to `shot_changed` and `view_changed`."""
+
+    shot_changed = pyqtSignal()
+    view_changed = pyqtSignal()
+    frame_changed = pyqtSignal(int)
+    told = pyqtSignal(object)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.history = History(Shot())
+        self.path: Path | None = None
+        self.saved_shot: Shot = self.history.shot
+        self.saved_at = 0.0
+        self.frame = 0
+        self.step = "Plate"
+        self.tool = ""
+        self.keying = False
+        self.selected = ""  # id of a title, a matte or a region
+        self.tracks: frozenset[int] = frozenset()
+        self.messages: list[Message] = []
+        self.jobs = Jobs(self)
+        self.settings = QSettings("bright-lodestar", "window")
+        self._autosave = QTimer(self, interval=AUTOSAVE_MS, singleShot=True)
+        self._autosave.timeout.connect(self.autosave)
+        self._autosaved: Shot | None = None
+
+    @property
+    def shot(self) -> Shot:
+        return self.history.shot
+
+    # edits -----------------------------------------------------------------------------------------------------------------
+
+    def edit(self, label: str, change: Edit, group: object = None) -> None:
+        """Apply an edit; edits in a row with the same group are one step of undo. A UserError is told, nothing changes."""
+        before = self.history.shot
+        try:
+            self.history.apply(label, change, group)
+        except UserError as error:
+            self.fail(error)
+            return
+        if self.history.shot is not before:
+            self._after_edit()
+
+    def set(self, label: str, group: object = None, **fields: Any) -> None:
+        self.edit(label, lambda shot: msgspec.structs.replace(shot, **fields), group)
+
+    def edit_part(self, label: str, part: str, group: object = None, **fields: Any) -> None:
+        """Change fields of one part of the shot, for example 'light'."""
+        self.edit(label, lambda s: msgspec.structs.replace(s, **{part: msgspec.structs.replace(getattr(s, part), **fields)}), group)
+
+    def edit_item(self, label: str, kind: str, id_: str, group: object = None, **fields: Any) -> None:
+        """Change fields of the title, matte or region with this id; kind: 'titles', 'mattes' or 'regions'."""
+
+        def change(shot: Shot) -> Shot:
+            items = tuple(msgspec.structs.replace(x, **fields) if x.id == id_ else x for x in getattr(shot, kind))
+            return msgspec.structs.replace(shot, **{kind: items})
+
+        self.edit(label, change, group)
+
+    def undo(self) -> None:
+        if self.history.undo() is not None:
+            self._after_edit()
+
+    def redo(self) -> None:
+        if self.history.redo() is not None:
+            self._after_edit()
+
+    def _after_edit(self) -> None:
+        shot = self.shot
+        ids = {x.id for x in (*shot.titles, *shot.mattes, *shot.regions)}
+        if self.selected not in ids:
+            self.selected = ""
+        self.frame = min(max(self.frame, 0), max(shot.plate.count - 1, 0) if shot.plate else 0)
+        self._autosave.start()
+        self.shot_changed.emit()
+
+    # view state --------------------------------------------------------------------------------------------------------------
+
+    def show_frame(self, frame: int) -> None:
+        count = self.shot.plate.count if self.shot.plate else 1
+        frame = min(max(int(frame), 0), count - 1)
+        if frame != self.frame:
+            self.frame = frame
+            self.frame_changed.emit(frame)
+
+    def show_step(self, step: str) -> None:
+        if step != self.step:
+            self.step, self.tool = step, ""
+            self.view_changed.emit()
+
+    def use_tool(self, tool: str) -> None:
+        if tool != self.tool:
+            self.tool = tool
+            self.view_changed.emit()
+
+    def select(self, id_: str = "", tracks: frozenset[int] | None = None) -> None:
+        chosen = self.tracks if tracks is None else tracks
+        if (id_, chosen) != (self.selected, self.tracks):
+            self.selected, self.tracks = id_, chosen
+            self.view_changed.emit()
+
+    def set_keying(self, on: bool) -> None:
+        self.keying = on
+        self.view_changed.emit()
+
+    def title(self) -> Title | None:
+        """The selected title, or the only one there is."""
+        titles = self.shot.titles
+        found = next((t for t in titles if t.id == self.selected), None)
+        return found or (titles[0] if len(titles) == 1 else None)
+
+    # messages ----------------------------------------------------------------------------------------------------------------
+
+    def tell(self, what: str, hint: str = "", kind: str = "note", *actions: tuple[str, Callable]) -> None:
+        message = Message(what, hint, kind, actions, time.time())
+        self.messages.append(message)
+        log.info("%s %s", what, hint)
+        self.told.emit(message)
+
+    def fail(self, error: UserError) -> None:
+        self.tell(error.what, error.hint, "bad")
+
+    # files -------------------------------------------------------------------------------------------------------------------
+
+    @property
+    def unsaved(self) -> bool:
+        return self.shot is not self.saved_shot
+
+    def swap_path(self) -> Path:
+        if self.path is not None:
+            return self.path.with_name(f".{self.path.name}.swap")
+        return state_folder() / "untitled.lode.swap"
+
+    def start_shot(self, shot: Shot, path: Path | None) -> None:
+        """Another shot takes the place of this one; its history begins anew."""
+        self.history = History(shot)
+        self.path, self.saved_shot, self.saved_at = path, shot, time.time() if path else 0.0
+        self._autosaved = None
+        self.selected, self.tracks, self.tool, self.frame = "", frozenset(), "", shot.first
+        self._autosave.stop()
+        if path is not None:
+            self.remember(path)
+        self.shot_changed.emit()
+        self.view_changed.emit()
+        self.frame_changed.emit(self.frame)
+
+    def open(self, path: str | Path) -> bool:
+        """Open a shot, or a clip as a new shot."""
+        path = Path(path).absolute()
+        try:
+            if path.suffix.lower() == ".lode":
+                self.start_shot(files.read(path), path)
+                self._offer_swap()
+                shot = self.shot
+                if shot.plate and not Path(shot.plate.path).exists():
+                    self.tell(f"The clip {Path(shot.plate.path).name} is not in {Path(shot.plate.path).parent} any more.",
+                              "Say where it is now; the shot itself is whole.", "bad")  # fmt: skip
+                self.show_step("Place" if shot.titles else "Plate")
+            else:
+                self.bring_in(path)
+        except UserError as error:
+            self.fail(error)
+            return False
+        return True
+
+    def bring_in(self, path: Path) -> None:
+        """A clip becomes the plate of the shot; raises PlateError."""
+        info = probe(path)
+        fresh = self.shot.plate is None
+        self.edit(f"Open {path.name}", lambda s: msgspec.structs.replace(with_plate(s, info), name=path.stem if fresh else s.name))
+        if info.rate_varies:
+            self.tell(
+                f"The frame rate of {path.name} varies.",
+                "Frames are taken one by one in their order; the delivery runs at the average rate.",
+                "doubtful",
+            )
+        self.show_step("Plate")
+        self.show_frame(0)
+        self.frame_changed.emit(self.frame)
+
+    def save(self, path: Path) -> bool:
+        try:
+            files.write(self.shot, path)
+        except UserError as error:
+            self.tell(error.what, f"{error.hint} The shot is still open and unchanged.", "bad")
+            return False
+        self.swap_path().unlink(missing_ok=True)
+        self.path, self.saved_shot, self.saved_at = Path(path), self.shot, time.time()
+        self.remember(self.path)
+        self.shot_changed.emit()
+        return True
+
+    def autosave(self) -> None:
+        """Write the swap file beside the shot, after edits; it goes when the shot is saved."""
+        if self.shot is self._autosaved or not self.unsaved:
+            return
+        try:
+            files.write(self.shot, self.swap_path())
+        except UserError as error:
+            self.tell(f"The autosave failed: {error.what}", error.hint, "doubtful")
+            return
+        self._autosaved, self.saved_at = self.shot, time.time()
+        self.view_changed.emit()
+
+    def _offer_swap(self) -> None:
+        swap = self.swap_path()
+        if not swap.exists():
+            return
+        at = time.strftime("%H:%M", time.localtime(swap.stat().st_mtime))
+        self.tell(f"Work on this shot from {at} was not saved.", "It was kept by the autosave.", "doubtful",
+                  ("Bring it back", self.recover), ("Throw it away", lambda: swap.unlink(missing_ok=True)))  # fmt: skip
+
+    def offer_untitled(self) -> None:
+        """At the start without a file: offer what an unsaved shot left behind."""
+        if self.path is None and self.swap_path().exists():
+            self._offer_swap()
+
+    def recover(self) -> None:
+        try:
+            swap = self.swap_path()
+            shot = files.unpack(swap.read_bytes(), swap.name, swap.parent)
+        except (ShotFileError, OSError) as error:
+            self.tell("The autosave cannot be read.", str(error), "bad")
+            return
+        self.edit("Bring back unsaved work", lambda _: shot)
+
+    def recent(self) -> list[str]:
+        return [p for p in self.settings.value("recent", [], list) or [] if Path(p).exists()]
+
+    def remember(self, path: Path) -> None:
+        self.settings.setValue("recent", [str(path), *[p for p in self.recent() if p != str(path)]][:10])
+
+    # long work ----------------------------------------------------------------------------------------------------------------
+
+    def run_job(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], None]) -> None:
+        if not self.jobs.start(name, step, function, done, self.fail, lambda: self.tell(f"{name} was cancelled.", "The shot is as it was.")):
+            self.tell(f"{self.jobs.name} is still running.", "Wait for its end, or cancel it at the foot of the course.", "doubtful")
+
+    def track(self) -> None:
+        shot = self.shot
+        self.run_job("Track", "Track", lambda job: work.track_shot(shot, job), lambda result: self._take("Track", shot, "tracks", result))
+
+    def solve(self) -> None:
+        shot = self.shot
+        self.run_job("Solve", "Solve", lambda job: work.solve_shot(shot, job), lambda result: self._take("Solve", shot, "solve", result))
+
+    def track_and_solve(self) -> None:
+        """Bring everything up to the solve up to date, as one job."""
+        shot = self.shot
+
+        def both(job: Job) -> Shot:
+            job.stage(0.0, 0.5)
+            tracked = work.track_shot(shot, job)
+            job.stage(0.5, 1.0)
+            return work.solve_shot(tracked, job)
+
+        self.run_job("Track and solve", "Track", both, lambda result: self._take("Track and solve", shot, "both", result))
+
+    def _take(self, label: str, before: Shot, what: str, result: Shot) -> None:
+        """Take what a job made. If what it read was edited meanwhile, it is taken all the same and shows as stale."""
+        fields = {"tracks": {"tracks": result.tracks}, "solve": {"solve": result.solve}}.get(what, {"tracks": result.tracks, "solve": result.solve})
+        if before.plate is not self.shot.plate and before.plate != self.shot.plate:
+            self.tell(f"{label} ended, but the clip was changed meanwhile.", "The result was dropped; run it again on the new clip.", "doubtful")
+            return
+        self.set(label, **fields)
+        if result.solve is not None and what != "tracks" and result.solve.warning:
+            self.tell(result.solve.warning, "", "doubtful")
+
+    def deliver(self, path: Path, **how: Any) -> None:
+        shot = self.shot
+        began = time.monotonic()
+
+        def done(count: int) -> None:
+            self.edit_part("Write output", "output", path=str(path))
+            self.tell(f"{path.name} is written: {count} frames in {time.monotonic() - began:.0f} s.", str(path.parent))
+
+        self.run_job("Write output", "Output", lambda job: work.deliver(shot, path, job, **how), done)
+
+    def close(self) -> None:
+        self.jobs.close()
+        self._autosave.stop()

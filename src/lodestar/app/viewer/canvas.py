@@ -1,0 +1,256 @@
+"""The picture: zoomed and panned, with overlays on it and a tool in hand."""
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QImage, QPainter, QPen
+from PyQt6.QtWidgets import QWidget
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.geometry import Camera
+from lodestar.core.compose.frame import camera_at
+
+from .. import theme
+from ..pictures import Pictures, Request
+from ..session import Session
+from . import overlays
+
+STILL_MS = 220  # after this long without a change, the draft is made final
+ZOOM_STEP = 1.2
+
+
+class PictureCanvas(QWidget):
+    """Shows frame `session.frame`. Wheel zooms at the pointer, middle drag pans; the rest goes to the tool."""
+
+    picture_changed = pyqtSignal()
+
+    def __init__(self, session: Session, pictures: Pictures) -> None:
+        super().__init__()
+        self.session, self.pictures = session, pictures
+        self.setObjectName("picture")
+        self.setAccessibleName("Picture")
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumSize(160, 90)
+        self.zoom = 0.0  # 0: fit
+        self.pan = QPointF()
+        self.image: QImage | None = None
+        self.bare: QImage | None = None
+        self.shown: Request | None = None
+        self.before_after = False
+        self.divide = 0.5
+        self.refine = True
+        self.show = {"marks": True, "tails": True, "rejected": True, "dim": False, "grid": True, "handles": True, "mattes": True}
+        self.tool = None
+        self.error: UserError | None = None
+        self.dropped = 0
+        self._drag: QPointF | None = None
+        self._still = QTimer(self, interval=STILL_MS, singleShot=True)
+        self._still.timeout.connect(self._ask_final)
+        pictures.made.connect(self._made)
+        pictures.failed.connect(self._failed)
+        session.shot_changed.connect(self.refresh)
+        session.frame_changed.connect(lambda _: self.refresh())
+        session.view_changed.connect(self.update)
+
+    # geometry ----------------------------------------------------------------------------------------------------------------
+
+    def plate_size(self) -> tuple[int, int]:
+        plate = self.session.shot.plate
+        return (plate.width, plate.height) if plate else (1280, 720)
+
+    def fit_zoom(self) -> float:
+        w, h = self.plate_size()
+        return max(min(self.width() / w, self.height() / h), 0.01)
+
+    @property
+    def scale(self) -> float:
+        return self.zoom or self.fit_zoom()
+
+    def origin(self) -> QPointF:
+        w, h = self.plate_size()
+        middle = QPointF((self.width() - w * self.scale) / 2, (self.height() - h * self.scale) / 2)
+        return middle + self.pan if self.zoom else middle
+
+    def to_widget(self, xy: np.ndarray) -> np.ndarray:
+        """(..., 2) plate pixels to widget coordinates."""
+        o = self.origin()
+        return (np.asarray(xy, float) + 0.5) * self.scale + [o.x(), o.y()]
+
+    def to_plate(self, at: QPointF) -> np.ndarray:
+        o = self.origin()
+        return np.array([(at.x() - o.x()) / self.scale - 0.5, (at.y() - o.y()) / self.scale - 0.5])
+
+    def camera(self) -> Camera | None:
+        """The camera of the frame on show; None when this frame has none."""
+        shot = self.session.shot
+        if shot.plate is None or (shot.solve is not None and self.session.frame not in shot.solve.frames):
+            return None
+        return camera_at(shot, self.session.frame)
+
+    def picture_rect(self) -> QRectF:
+        w, h = self.plate_size()
+        return QRectF(self.origin().x(), self.origin().y(), w * self.scale, h * self.scale)
+
+    def set_zoom(self, zoom: float, at: QPointF | None = None) -> None:
+        """zoom in widget px a plate px, 0 to fit; the place under `at` stays where it is."""
+        at = at or QPointF(self.width() / 2, self.height() / 2)
+        place = self.to_plate(at)
+        self.zoom = min(max(zoom, 0.05), 16.0) if zoom else 0.0
+        self.pan = QPointF()
+        if self.zoom:
+            moved = self.to_widget(place)
+            self.pan = at - QPointF(*moved)
+        self.refresh()
+
+    # the picture --------------------------------------------------------------------------------------------------------------
+
+    def request(self, quality: str = "draft", bare: bool = False) -> Request | None:
+        shot = self.session.shot
+        if shot.plate is None:
+            return None
+        sharp = self.scale * self.devicePixelRatioF()
+        steps = np.ceil(min(sharp, 1.0) * 16) / 16  # so that a little zooming does not make the picture anew
+        return Request(shot, self.session.frame, quality, float(max(steps, 1 / 16)), bare)
+
+    def refresh(self) -> None:
+        request = self.request()
+        if request is None:
+            self.image = self.shown = None
+            self.update()
+            return
+        self.pictures.ask(request)
+        if self.refine:
+            self._still.start()
+        self.update()
+
+    def _ask_final(self) -> None:
+        request = self.request("final")
+        if request is not None and request.shot.titles:
+            self.pictures.ask(request)
+
+    def _made(self, request: Request, image: QImage) -> None:
+        wanted = self.request()
+        if wanted is None or any(a is not b for a, b in zip(request.what(), wanted.what(), strict=True)):
+            # a picture of an earlier value still shows a drag moving; it is replaced by the next
+            if wanted is None or request.shot.plate is not wanted.shot.plate:
+                return
+        if request.bare:
+            self.bare = image
+        else:
+            same = self.shown is not None and self.shown.index == request.index and self.shown.shot is request.shot
+            if not (same and self.shown.quality == "final" and request.quality == "draft" and self.shown.scale == request.scale):
+                self.image, self.shown = image, request
+            if self.before_after:
+                self.pictures.ask(self.request("draft", bare=True))
+        self.error = None
+        self.picture_changed.emit()
+        self.update()
+
+    def _failed(self, request: Request, error: UserError) -> None:
+        if self.error is None or error.what != self.error.what:
+            self.session.fail(error)
+        self.error = error
+        self.update()
+
+    def set_before_after(self, on: bool) -> None:
+        self.before_after = on
+        self.bare = None
+        self.refresh()
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), QColor(theme.SURROUND))
+        if self.session.shot.plate is None:
+            return
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale < 3)
+        rect = self.picture_rect()
+        if self.image is not None:
+            p.drawImage(rect, self.image)
+        if self.before_after and self.bare is not None:
+            x = rect.left() + rect.width() * self.divide
+            p.save()
+            p.setClipRect(QRectF(rect.left(), rect.top(), x - rect.left(), rect.height()))
+            p.drawImage(rect, self.bare)
+            p.restore()
+        if self.show["dim"]:
+            p.fillRect(rect, theme.colour("#000000", 0.42))
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        overlays.paint(p, self)
+        if self.tool is not None:
+            self.tool.paint(p)
+        if self.before_after:
+            self._paint_divide(p, rect)
+        if self.error is not None:
+            overlays.tag(p, QPointF(16, 16), [self.error.what, self.error.hint], theme.BAD)
+
+    def _paint_divide(self, p: QPainter, rect: QRectF) -> None:
+        x = rect.left() + rect.width() * self.divide
+        p.setPen(QPen(QColor("#FFFFFF"), 1))
+        p.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
+        p.setBrush(QColor("#FFFFFF"))
+        p.setPen(Qt.PenStyle.NoPen)
+        p.drawRoundedRect(QRectF(x - 3, rect.center().y() - 13, 6, 26), 3, 3)
+        p.setFont(theme.font(12))
+        p.setPen(QColor(theme.TEXT))
+        y = max(rect.top() - 8, 14)
+        p.drawText(QPointF(x - 14 - p.fontMetrics().horizontalAdvance("plate"), y), "plate")
+        p.drawText(QPointF(x + 10, y), "now")
+
+    # mouse and keys -----------------------------------------------------------------------------------------------------------
+
+    def wheelEvent(self, event) -> None:
+        turns = event.angleDelta().y() / 120
+        self.set_zoom(self.scale * ZOOM_STEP**turns, event.position())
+
+    def mousePressEvent(self, event) -> None:
+        self.setFocus()
+        if event.button() == Qt.MouseButton.MiddleButton:
+            self._drag = event.position()
+            if not self.zoom:
+                self.zoom, self.pan = self.fit_zoom(), QPointF()
+        elif self._on_divide(event.position()):
+            self._drag = None
+            self.grabbed_divide = True
+        elif self.tool is not None:
+            self.tool.press(event)
+
+    grabbed_divide = False
+
+    def _on_divide(self, at: QPointF) -> bool:
+        rect = self.picture_rect()
+        return self.before_after and abs(at.x() - rect.left() - rect.width() * self.divide) < 7
+
+    def mouseMoveEvent(self, event) -> None:
+        if self._drag is not None:
+            self.pan += event.position() - self._drag
+            self._drag = event.position()
+            self.update()
+        elif self.grabbed_divide:
+            rect = self.picture_rect()
+            self.divide = float(np.clip((event.position().x() - rect.left()) / rect.width(), 0, 1))
+            self.update()
+        elif self.tool is not None:
+            self.tool.move(event)
+
+    def mouseReleaseEvent(self, event) -> None:
+        if event.button() == Qt.MouseButton.MiddleButton:
+            self._drag = None
+        elif self.grabbed_divide:
+            self.grabbed_divide = False
+        elif self.tool is not None:
+            self.tool.release(event)
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        if self.tool is not None:
+            self.tool.double(event)
+
+    def leaveEvent(self, event) -> None:
+        if self.tool is not None:
+            self.tool.leave()
+
+    def keyPressEvent(self, event) -> None:
+        if self.tool is None or not self.tool.key(event):
+            super().keyPressEvent(event)
+
+    def resizeEvent(self, event) -> None:
+        self.refresh()

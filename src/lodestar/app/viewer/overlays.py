@@ -1,0 +1,216 @@
+"""What is drawn over the picture: marks of tracks, the ground's grid and the horizon, outlines, tags."""
+
+import weakref
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
+
+from lodestar.core.basics.geometry import Camera
+from lodestar.core.matte.outline import smooth_line
+from lodestar.core.shot.document import Outline
+from lodestar.core.solve.camera import residuals
+from lodestar.core.track.tracks import Tracks
+
+from .. import theme
+
+TAIL = 10
+GRID = 12  # cells on each side of the origin
+
+
+def tag(p: QPainter, at: QPointF, lines: list[str], edge: str = "") -> QRectF:
+    """Words over the picture on a dark ground; returns where they are."""
+    p.save()
+    p.setFont(theme.font(12))
+    lines = [line for line in lines if line]
+    width = max(p.fontMetrics().horizontalAdvance(line) for line in lines) + 16
+    rect = QRectF(at.x(), at.y(), width, 8 + 16 * len(lines))
+    p.setPen(QPen(QColor(edge), 1) if edge else Qt.PenStyle.NoPen)
+    p.setBrush(theme.colour(theme.FIELD, 0.92))
+    p.drawRoundedRect(rect, 4, 4)
+    for i, line in enumerate(lines):
+        p.setPen(QColor(theme.TEXT if i == 0 else theme.QUIET))
+        p.drawText(QRectF(rect.left() + 8, rect.top() + 4 + 16 * i, width, 16), Qt.AlignmentFlag.AlignVCenter, line)
+    p.restore()
+    return rect
+
+
+def polygon(xy: np.ndarray) -> QPolygonF:
+    return QPolygonF([QPointF(x, y) for x, y in xy])
+
+
+def paint(p: QPainter, canvas) -> None:
+    """All overlays that belong to the step on show."""
+    session = canvas.session
+    step = session.step
+    if step in ("Ground", "Place", "Light") and canvas.show["grid"]:
+        paint_ground(p, canvas, strong=step == "Ground")
+    if step in ("Track", "Solve", "Ground") and session.shot.tracks is not None and canvas.show["marks"]:
+        paint_marks(p, canvas, session.shot.tracks)
+    if step == "Track":
+        for region in session.shot.regions:
+            paint_outline(p, canvas, region, region.id == session.selected, hatch=True)
+    if step == "Foreground" and canvas.show["mattes"]:
+        for matte in session.shot.mattes:
+            paint_outline(p, canvas, matte, matte.id == session.selected)
+    if step == "Light" and canvas.show["handles"]:
+        paint_shadows(p, canvas)
+
+
+_errors: "weakref.WeakKeyDictionary | dict" = {}
+
+
+def errors_of(session) -> np.ndarray:
+    """Error in px of each observation, nan without a solve; worked out once for each pair of tracks and solve."""
+    shot = session.shot
+    key = (id(shot.tracks), id(shot.solve))
+    if _errors.get("key") != key:
+        _errors.clear()
+        blank = np.full(len(shot.tracks.frame), np.nan)
+        _errors.update(key=key, hold=(shot.tracks, shot.solve), value=residuals(shot.solve, shot.tracks) if shot.solve is not None else blank)
+    return _errors["value"]
+
+
+def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
+    """Rings with tails; the fill tells the error; rejected: a dim dash; chosen: white."""
+    session = canvas.session
+    rows = tracks.at(session.frame)
+    if len(rows) == 0:
+        return
+    at = canvas.to_widget(tracks.xy)
+    error, starts = errors_of(session), tracks.starts
+    chosen = session.tracks
+    ground = set(session.shot.ground.on_ground) if session.step == "Ground" else set()
+    for row in rows:
+        number = int(tracks.track[row])
+        x, y = at[row]
+        if tracks.rejected[number]:
+            if canvas.show["rejected"]:
+                p.setPen(QPen(theme.colour(theme.QUIET, 0.8), 1.5))
+                p.drawLine(QPointF(x - 4, y), QPointF(x + 4, y))
+            continue
+        if canvas.show["tails"]:
+            first = max(starts[number], row - TAIL + 1)
+            p.setPen(QPen(theme.colour(theme.TEXT, 0.55), 1))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawPolyline(polygon(at[first : row + 1]))
+        if number in chosen:
+            p.setPen(QPen(theme.colour("#000000", 0.6), 1.5))
+            p.setBrush(QColor("#FFFFFF"))
+            p.drawEllipse(QPointF(x, y), 4.8, 4.8)
+            continue
+        p.setPen(QPen(theme.colour("#000000", 0.45), 1))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        p.drawEllipse(QPointF(x, y), 4.0, 4.0)
+        known = np.isfinite(error[row])
+        p.setPen(QPen(QColor(theme.ACCENT if number in ground else theme.RAMP[0][1]), 1.6 if number in ground else 1))
+        p.setBrush(theme.error_colour(error[row]) if known else theme.colour(theme.TEXT, 0.25))
+        p.drawEllipse(QPointF(x, y), 3.1, 3.1)
+    if len(chosen) == 1:
+        _mark_tag(p, tracks, error, rows, at, next(iter(chosen)), session)
+
+
+def _mark_tag(p: QPainter, tracks: Tracks, error: np.ndarray, rows: np.ndarray, at: np.ndarray, number: int, session) -> None:
+    here = rows[tracks.track[rows] == number]
+    if len(here) == 0:
+        return
+    own = slice(*tracks.starts[number : number + 2])
+    mean = np.nanmean(error[own]) if np.isfinite(error[own]).any() else np.nan
+    fps = session.shot.plate.fps
+    frames = tracks.frame[own]
+    text = f"{len(frames)} frames, {frames[0] / fps:.1f} to {frames[-1] / fps:.1f} s"
+    tag(p, QPointF(*(at[here[0]] + [10, -42])), [f"track {number}" + (f" · {mean:.2f} px" if np.isfinite(mean) else ""), text])
+
+
+def project_line(camera: Camera, a: np.ndarray, b: np.ndarray, steps: int = 24) -> np.ndarray:
+    """(n, 2) pixels along a straight line of the scene, bent as the lens bends it; only what lies before the camera."""
+    points = a + np.linspace(0, 1, steps)[:, None] * (np.asarray(b) - a)
+    xy, depth = camera.project(points)
+    wide = np.abs((points @ camera.R.T + camera.t)[:, :2] / np.maximum(depth, 1e-6)[:, None]).max(1) < 1.6
+    return xy[(depth > 0.05) & wide]
+
+
+def paint_ground(p: QPainter, canvas, strong: bool) -> None:
+    """Grid of one unit round the origin, the axes at the origin, and the horizon."""
+    camera = canvas.camera()
+    if camera is None:
+        return
+    alpha = 0.34 if strong else 0.10
+    p.setPen(QPen(theme.colour("#FFFFFF", alpha), 1))
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    for k in range(-GRID, GRID + 1):
+        for a, b in (((k, -GRID, 0), (k, GRID, 0)), ((-GRID, k, 0), (GRID, k, 0))):
+            line = project_line(camera, np.array(a, float), np.array(b, float), 40)
+            if len(line) > 1:
+                p.drawPolyline(polygon(canvas.to_widget(line)))
+    if not strong:
+        return
+    for axis, tint in enumerate(theme.AXES):
+        line = project_line(camera, np.zeros(3), np.eye(3)[axis])
+        if len(line) > 1:
+            p.setPen(QPen(QColor(tint), 2))
+            p.drawPolyline(polygon(canvas.to_widget(line)))
+    ahead = np.arctan2(camera.R[2, 0], camera.R[2, 1])
+    around = ahead + np.deg2rad(np.linspace(-60, 60, 61))
+    far = camera.centre + 1e5 * np.stack([np.sin(around), np.cos(around), 0 * around], 1)
+    xy, depth = camera.project(far)
+    line = canvas.to_widget(xy[depth > 0.2 * 1e5])
+    if len(line) > 1:
+        p.setPen(QPen(theme.colour(theme.TEXT, 0.75), 1, Qt.PenStyle.DashLine))
+        p.drawPolyline(polygon(line))
+        x = canvas.picture_rect().left() + 10
+        p.setFont(theme.font(11))
+        p.drawText(QPointF(x, float(np.interp(x, line[:, 0], line[:, 1])) - 5), "horizon")
+
+
+def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bool = False) -> None:
+    points = np.array(outline.shape.at(canvas.session.frame)).reshape(-1, 2)
+    line = canvas.to_widget(smooth_line(points))
+    tint = theme.ACCENT if chosen else theme.READING
+    p.setPen(QPen(theme.colour(tint, 1.0 if outline.on else 0.4), 1.4 if chosen else 1, Qt.PenStyle.SolidLine if outline.on else Qt.PenStyle.DotLine))
+    p.setBrush(QColor(0, 0, 0, 0))
+    if hatch:
+        brush = theme.colour(tint, 0.25)
+        p.setBrush(brush)
+        path = QPainterPath()
+        path.addPolygon(polygon(line))
+        if outline.inverted:
+            whole = QPainterPath()
+            whole.addRect(canvas.picture_rect())
+            path = whole.subtracted(path)
+        from PyQt6.QtGui import QBrush
+
+        p.fillPath(path, QBrush(brush, Qt.BrushStyle.BDiagPattern))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+    p.drawPolygon(polygon(line))
+    if chosen:
+        keyed = outline.shape.has_key(canvas.session.frame)
+        for x, y in canvas.to_widget(points):
+            p.setPen(QPen(QColor(theme.ACCENT), 1))
+            p.setBrush(QColor("#FFFFFF") if keyed else QColor(theme.FIELD))
+            p.drawRect(QRectF(x - 3, y - 3, 6, 6))
+
+
+def paint_shadows(p: QPainter, canvas) -> None:
+    """The shadows that were drawn: foot, tip and the ray from tip to top."""
+    camera = canvas.camera()
+    if camera is None:
+        return
+    for shadow in canvas.session.shot.light.shadows:
+        foot, tip = np.array(shadow.foot), np.array(shadow.tip)
+        paint_shadow(p, canvas, camera, foot, tip, foot + [0, 0, shadow.height], False)
+
+
+def paint_shadow(p: QPainter, canvas, camera: Camera, foot: np.ndarray, tip: np.ndarray, top: np.ndarray, in_hand: bool) -> None:
+    tint = QColor(theme.ACCENT if in_hand else "#FFFFFF")
+    for a, b, style in ((foot, tip, Qt.PenStyle.SolidLine), (foot, top, Qt.PenStyle.SolidLine), (tip, top, Qt.PenStyle.DotLine)):
+        line = project_line(camera, a, b)
+        if len(line) > 1:
+            p.setPen(QPen(tint, 2 if in_hand and b is tip else 1, style))
+            p.drawPolyline(polygon(canvas.to_widget(line)))
+    for point in (foot, tip, top):
+        xy, depth = camera.project(point)
+        if depth > 0:
+            p.setPen(Qt.PenStyle.NoPen)
+            p.setBrush(tint)
+            p.drawEllipse(QPointF(*canvas.to_widget(xy)), 3, 3)

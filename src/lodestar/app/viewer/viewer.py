@@ -1,0 +1,201 @@
+"""The viewer: the tool row, the picture and the scene, and the bar under them."""
+
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
+
+from .. import theme
+from ..pictures import Pictures
+from ..session import Session
+from .canvas import PictureCanvas
+from .scene import SceneCanvas
+from .tools import TOOLS
+
+VIEWS = ("Picture", "Scene", "Both")
+TICKS = {
+    "Track": ("marks", "tails", "rejected", "dim"), "Solve": ("marks", "tails", "rejected", "dim"), "Ground": ("marks", "grid", "dim"),
+    "Place": ("grid", "handles"), "Light": ("grid", "handles"), "Foreground": ("mattes",),
+}  # fmt: skip
+TICK_NAMES = {"marks": ("Marks", "Draw the tracks over the picture"), "tails": ("Tails", "Draw where each mark was in the last ten frames"),
+              "rejected": ("Rejected", "Draw rejected tracks as dim dashes"), "dim": ("Dim picture", "Darken the picture so that marks stand out"),
+              "grid": ("Grid", "Draw the ground's grid over the picture"), "handles": ("Handles", "Draw footprint and handles of what is chosen"),
+              "mattes": ("Outlines", "Draw the outlines of mattes over the picture")}  # fmt: skip
+
+
+class Viewer(QWidget):
+    def __init__(self, session: Session, pictures: Pictures) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("viewer")
+        self.canvas, self.scene = PictureCanvas(session, pictures), SceneCanvas(session)
+        self._tools = {step: {t.name: t(self.canvas) for t in tools} for step, tools in TOOLS.items()}
+        self._default = {"Foreground": "matte", "Light": "shadow", "Place": "move"}
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        box.addWidget(self._tool_row())
+        self.split = QSplitter(Qt.Orientation.Vertical)
+        self.split.addWidget(self.canvas)
+        self.split.addWidget(self.scene)
+        self.split.setSizes([400, 190])
+        self.split.setHandleWidth(5)
+        box.addWidget(self.split, 1)
+        box.addWidget(self._bar())
+        self.hint = QLabel(self.canvas)
+        self.hint.setObjectName("hint")
+        self.hint.setProperty("role", "quiet")
+        self.hint.setStyleSheet(f"background: {theme.SURROUND}; color: {theme.QUIET}; font-size: 12px; padding: 2px 6px; border-radius: 4px;")
+        self.hint.move(8, 8)
+        self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        session.view_changed.connect(self.refresh)
+        session.shot_changed.connect(self.refresh)
+        session.frame_changed.connect(lambda _: self._refresh_bar())
+        self.canvas.picture_changed.connect(self._refresh_bar)
+        self._step = ""
+        self.show_view(session.settings.value("view", "Picture"))
+        self.refresh()
+
+    def _tool_row(self) -> QWidget:
+        row = QWidget()
+        row.setFixedHeight(36)
+        self.row = QHBoxLayout(row)
+        self.row.setContentsMargins(12, 0, 12, 0)
+        self.row.setSpacing(2)
+        self.views = QButtonGroup(self)
+        for name in VIEWS:
+            b = QToolButton(text=name, checkable=True)
+            b.setObjectName(f"view-{name.lower()}")
+            b.setProperty("role", "segment")
+            b.setToolTip({"Picture": "Through the camera", "Scene": "From outside", "Both": "Picture above, scene below"}[name])
+            b.clicked.connect(lambda _, n=name: self.show_view(n))
+            self.views.addButton(b)
+            self.row.addWidget(b)
+        self.row.addSpacing(16)
+        self.tool_place = QHBoxLayout()
+        self.tool_place.setSpacing(4)
+        self.row.addLayout(self.tool_place)
+        self.row.addStretch(1)
+        self.before_after = QToolButton(text="Before–after", checkable=True)
+        self.before_after.setObjectName("before-after")
+        self.before_after.setIcon(theme.icon("columns-2", theme.READING))
+        self.before_after.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+        self.before_after.setToolTip("A line to drag between the plate and the picture as it is now")
+        self.before_after.toggled.connect(self.canvas.set_before_after)
+        self.row.addWidget(self.before_after)
+        return row
+
+    def _bar(self) -> QWidget:
+        bar = QWidget()
+        bar.setFixedHeight(28)
+        layout = QHBoxLayout(bar)
+        layout.setContentsMargins(12, 0, 12, 0)
+        layout.setSpacing(12)
+        self.zoom = QToolButton()
+        self.zoom.setObjectName("zoom")
+        self.zoom.setToolTip("Zoom of the picture; a click changes between fit and 100 %")
+        self.zoom.clicked.connect(lambda: self.canvas.set_zoom(1.0 if not self.canvas.zoom else 0.0))
+        self.quality = QToolButton(checkable=True, checked=True)
+        self.quality.setObjectName("quality")
+        self.quality.setToolTip("Whether a picture that stands still is made in final quality, or stays a draft")
+        self.quality.toggled.connect(self._set_refine)
+        layout.addWidget(self.zoom)
+        layout.addWidget(self.quality)
+        self.tick_place = QHBoxLayout()
+        self.tick_place.setSpacing(12)
+        layout.addLayout(self.tick_place)
+        layout.addStretch(1)
+        self.state = QLabel()
+        self.state.setObjectName("frame-state")
+        self.state.setProperty("role", "quiet")
+        layout.addWidget(self.state)
+        return bar
+
+    def _set_refine(self, on: bool) -> None:
+        self.canvas.refine = on
+        self.canvas.refresh()
+        self._refresh_bar()
+
+    def show_view(self, name: str) -> None:
+        name = name if name in VIEWS else "Picture"
+        self.session.settings.setValue("view", name)
+        for b in self.views.buttons():
+            b.setChecked(b.text() == name)
+        self.canvas.setVisible(name != "Scene")
+        self.scene.setVisible(name != "Picture")
+        self.view = name
+
+    def refresh(self) -> None:
+        session = self.session
+        step = session.step
+        if step != self._step:
+            self._step = step
+            self._fill_tools(step)
+            self._fill_ticks(step)
+        tools = self._tools.get(step, {})
+        if tools and session.tool not in tools:
+            wanted = self._default.get(step, next(iter(tools)))
+            session.tool = "title" if step == "Place" and not session.shot.titles and session.shot.solve is not None else wanted
+        tool = tools.get(session.tool)
+        self.canvas.tool = tool
+        for b in self._tool_buttons:
+            b.setChecked(b.property("tool") == session.tool)
+            b.setEnabled(session.shot.plate is not None)
+        hint = tool.hint() if tool is not None and session.shot.plate is not None else ""
+        self.hint.setText(hint)
+        self.hint.adjustSize()
+        self.hint.setVisible(bool(hint))
+        self.canvas.setCursor(Qt.CursorShape.CrossCursor if session.tool in ("title", "matte", "region", "shadow") else Qt.CursorShape.ArrowCursor)
+        self._refresh_bar()
+        self.canvas.update()
+
+    def _fill_tools(self, step: str) -> None:
+        _clear(self.tool_place)
+        self._tool_buttons = []
+        for name, tool in self._tools.get(step, {}).items():
+            b = QToolButton(text=tool.label, checkable=True)
+            b.setObjectName(f"tool-{name}")
+            b.setProperty("tool", name)
+            b.setIcon(theme.icon(tool.icon, theme.READING))
+            b.setIconSize(QSize(16, 16))
+            b.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+            b.setToolTip(tool.tip)
+            b.clicked.connect(lambda _, n=name: self.session.use_tool(n) or self.refresh())
+            self.tool_place.addWidget(b)
+            self._tool_buttons.append(b)
+
+    def _fill_ticks(self, step: str) -> None:
+        _clear(self.tick_place)
+        for key in TICKS.get(step, ()):
+            name, tip = TICK_NAMES[key]
+            box = QCheckBox(name)
+            box.setObjectName(f"show-{key}")
+            box.setToolTip(tip)
+            box.setChecked(self.canvas.show[key])
+            box.setStyleSheet(f"background: {theme.WINDOW}; font-size: 12px;")
+            box.toggled.connect(lambda on, k=key: self._tick(k, on))
+            self.tick_place.addWidget(box)
+
+    def _tick(self, key: str, on: bool) -> None:
+        self.canvas.show[key] = on
+        self.canvas.update()
+
+    def _refresh_bar(self) -> None:
+        self.zoom.setText(f"{self.canvas.scale * self.canvas.devicePixelRatioF():.0%}" + (" fit" if not self.canvas.zoom else ""))
+        self.quality.setText("Quality: final when still" if self.canvas.refine else "Quality: draft")
+        session = self.session
+        solve = session.shot.solve
+        text = f"Frame {session.frame}"
+        if solve is not None and session.step in ("Solve", "Track", "Ground", "Place"):
+            at = (solve.frames == session.frame).nonzero()[0]
+            text += f" · {solve.frame_error[at[0]]:.2f} px" if len(at) else " · no camera here"
+        shown = self.canvas.shown
+        if shown is not None and shown.shot.titles:
+            text += f" · {shown.quality}"
+        self.state.setText(text)
+
+
+def _clear(layout) -> None:
+    while layout.count():
+        item = layout.takeAt(0)
+        if item.widget() is not None:
+            item.widget().hide()
+            item.widget().deleteLater()

@@ -1,0 +1,418 @@
+"""The window: course, viewer, time and settings, the menus and their commands."""
+
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMainWindow, QMessageBox, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.exchange.camera_file import write_camera
+from lodestar.core.media.deliveries import SequenceDelivery
+from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
+from lodestar.core.shot.document import Shot, with_plate
+
+from . import theme
+from .commands import Command, Commands, Finder
+from .course import Course
+from .errors import Log, Strip
+from .panels.finish import FinishPanel
+from .panels.foreground import ForegroundPanel
+from .panels.ground import GroundPanel
+from .panels.light import LightPanel
+from .panels.output import OutputPanel
+from .panels.place import PlacePanel
+from .panels.plate import PlatePanel
+from .panels.solve import SolvePanel
+from .panels.track import TrackPanel
+from .pictures import Pictures
+from .session import STEPS, Session
+from .timeline.time import Time
+from .viewer.tools import reject_tracks
+from .viewer.viewer import Viewer
+
+PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)
+DEMO = Path(__file__).resolve().parents[3] / "demo" / "open-night.lode"
+CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
+
+
+def ask(parent: QWidget, text: str, hint: str, choices: list[str]) -> str:
+    """The one question box of the program; replaced in tests. Returns the chosen word."""
+    box = QMessageBox(parent)
+    box.setText(text)
+    box.setInformativeText(hint)
+    buttons = {box.addButton(c, QMessageBox.ButtonRole.AcceptRole if i == 0 else QMessageBox.ButtonRole.RejectRole): c for i, c in enumerate(choices)}
+    box.exec()
+    return buttons.get(box.clickedButton(), choices[-1])
+
+
+class Window(QMainWindow):
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.pictures = Pictures(self)
+        self.setObjectName("window")
+        self.setWindowTitle("Bright Lodestar")
+        self.setAcceptDrops(True)
+        self.setMinimumSize(1000, 640)
+        self.commands = Commands(self)
+        self.viewer = Viewer(session, self.pictures)
+        self.canvas = self.viewer.canvas
+        self.time = Time(session, self.pictures, self.canvas)
+        self._add_commands()
+        self.course = Course(session, self.commands.run)
+        self.course.foot.messages.clicked.connect(lambda: self.commands.run("messages"))
+        self.settings = QStackedWidget()
+        self.settings.setFixedWidth(theme.SETTINGS_WIDTH)
+        self.panels = {p.step: p(session, self.commands) for p in PANELS}
+        for panel in self.panels.values():
+            self.settings.addWidget(panel)
+        self._arrange()
+        self.commands.fill_menus(["Shot", "Edit", "View", "Go", "Object", "Help"])
+        self._menu_corner()
+        self._panel_timer = QTimer(self, interval=0, singleShot=True)
+        self._panel_timer.timeout.connect(self._refresh_panel)
+        for signal in (session.shot_changed, session.view_changed):
+            signal.connect(self.refresh)
+        session.frame_changed.connect(lambda _: self._panel_timer.start())
+        session.jobs.changed.connect(self._panel_timer.start)
+        self.resize(1280, 800)
+        geometry = session.settings.value("geometry")
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+        self.refresh()
+
+    def _arrange(self) -> None:
+        middle = QWidget()
+        column = QVBoxLayout(middle)
+        column.setContentsMargins(1, 0, 1, 0)
+        column.setSpacing(0)
+        column.addWidget(self.viewer, 1)
+        column.addWidget(self.time)
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        for part in (self.course, middle, self.settings):
+            row.addWidget(part, 1 if part is middle else 0)
+        whole = QWidget()
+        box = QVBoxLayout(whole)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        box.addWidget(Strip(self.session))
+        box.addLayout(row, 1)
+        self.setCentralWidget(whole)
+        self.invitation = Invitation(self.commands, self.canvas)
+
+    def _menu_corner(self) -> None:
+        corner = QWidget()
+        corner.setStyleSheet(f"background: {theme.PANEL};")
+        row = QHBoxLayout(corner)
+        row.setContentsMargins(0, 0, 12, 0)
+        self.name = QLabel()
+        self.name.setObjectName("shot-name")
+        self.name.setProperty("role", "label")
+        find = QToolButton(text="Find a command  Ctrl K")
+        find.setObjectName("find-command")
+        find.setIcon(theme.icon("search", theme.QUIET))
+        find.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+        find.setToolTip("Type what you want to do (Ctrl+K)")
+        find.setStyleSheet(f"color: {theme.QUIET};")
+        find.clicked.connect(lambda: self.commands.run("find"))
+        row.addWidget(self.name)
+        row.addSpacing(24)
+        row.addWidget(find)
+        self.menuBar().setCornerWidget(corner)
+
+    def _add_commands(self) -> None:
+        s, has = self.session, lambda: self.session.shot.plate is not None
+        title = lambda: s.title() is not None
+        idle = lambda: has() and not s.jobs.busy
+        add = self.commands.add
+        add(Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
+            Command("open", "Shot", "Open a shot…", self.open_shot, "Ctrl+O"),
+            Command("open-clip", "Shot", "Open a clip…", self.open_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
+            Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
+            Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
+            Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.recent()[0]), enabled=lambda: bool(s.recent())),
+            Command("save", "Shot", "Save", self.save, "Ctrl+S"),
+            Command("save-as", "Shot", "Save as…", self.save_as, "Ctrl+Shift+S"),
+            Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=lambda: s.shot.solve is not None),
+            Command("write-output", "Shot", "Write output…", self.write_output, "Ctrl+E", enabled=idle),
+            Command("quit", "Shot", "Quit", self.close, "Ctrl+Q"))  # fmt: skip
+        add(Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", lambda: s.history.undo_label is not None),
+            Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", lambda: s.history.redo_label is not None),
+            Command("reject", "Edit", "Reject chosen marks", lambda: reject_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
+            Command("restore", "Edit", "Restore chosen marks", lambda: reject_tracks(s, s.tracks, True), "", lambda: bool(s.tracks)),
+            Command("track", "Edit", "Track", self._track, "Ctrl+T", idle),
+            Command("solve", "Edit", "Solve", self._solve, "Ctrl+Return", idle),
+            Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", lambda: s.jobs.busy))  # fmt: skip
+        add(*[Command(f"view-{v.lower()}", "View", v, lambda v=v: self.viewer.show_view(v), f"F{i + 5}") for i, v in enumerate(("Picture", "Scene", "Both"))],
+            Command("fit", "View", "Fit", self._fit, "F"),
+            Command("full", "View", "100 %", lambda: self.canvas.set_zoom(1.0), "Ctrl+1"),
+            Command("dim", "View", "Dim picture", self._dim, "D"),
+            Command("before-after", "View", "Before–after", lambda: self.viewer.before_after.toggle(), "B", has),
+            Command("sides", "View", "Hide or show both side columns", self.toggle_sides, "Tab"),
+            Command("messages", "View", "Messages", lambda: Log(s, self).show()))  # fmt: skip
+        add(*[Command(f"go-{step.lower()}", "Go", step, lambda step=step: s.show_step(step), f"Ctrl+Alt+{i + 1}") for i, step in enumerate(STEPS)],
+            Command("play", "Go", "Play or stop", self.time.player.toggle, "Space", has),
+            Command("next", "Go", "Next frame", lambda: s.show_frame(s.frame + 1), ".", has),
+            Command("previous", "Go", "Previous frame", lambda: s.show_frame(s.frame - 1), ",", has),
+            Command("first", "Go", "First frame", lambda: s.show_frame(s.shot.first), "Home", has),
+            Command("last", "Go", "Last frame", lambda: s.show_frame(s.shot.last), "End", has),
+            Command("in", "Go", "In point here", lambda: s.set("Set in", first=min(s.frame, s.shot.last)), "Alt+,", has),
+            Command("out", "Go", "Out point here", lambda: s.set("Set out", last=max(s.frame, s.shot.first)), "Alt+.", has),
+            Command("worst", "Go", "Weakest frame", self._weakest, enabled=lambda: s.shot.solve is not None))  # fmt: skip
+        add(Command("place", "Object", "Place a title", self._place, "Ctrl+Shift+T", has),
+            Command("duplicate", "Object", "Duplicate title", lambda: self.panels["Place"]._duplicate(), "Ctrl+D", title),
+            Command("up", "Object", "Stand up", lambda: self.panels["Place"]._turn(0.0), enabled=title),
+            Command("lie", "Object", "Lie down", lambda: self.panels["Place"]._turn(-90.0), enabled=title),
+            Command("drop", "Object", "Drop to the ground", lambda: self.panels["Place"]._drop(), enabled=title),
+            Command("key", "Object", "Key the position here", self._key_position, "K", title),
+            Command("keying", "Object", "Drags set keys, on or off", lambda: s.set_keying(not s.keying), "Ctrl+Alt+K"))  # fmt: skip
+        add(
+            Command("find", "Help", "Find a command…", lambda: Finder(self.commands).exec(), "Ctrl+K"), Command("about", "Help", "About", self._about)
+        )
+
+    # what commands do ----------------------------------------------------------------------------------------------------------
+
+    def _track(self) -> None:
+        self.session.show_step("Track")
+        self.session.track()
+
+    def _solve(self) -> None:
+        from lodestar.core.shot.document import tracks_are_stale
+
+        shot = self.session.shot
+        self.session.show_step("Solve")
+        if shot.tracks is None or tracks_are_stale(shot):
+            self.session.track_and_solve()
+        else:
+            self.session.solve()
+
+    def _fit(self) -> None:
+        if self.viewer.view == "Scene" or self.viewer.scene.hasFocus():
+            self.viewer.scene.fit()
+        else:
+            self.canvas.set_zoom(0.0)
+
+    def _dim(self) -> None:
+        self.canvas.show["dim"] = not self.canvas.show["dim"]
+        self.viewer._step = ""
+        self.viewer.refresh()
+
+    def _weakest(self) -> None:
+        solve = self.session.shot.solve
+        self.session.show_frame(int(solve.frames[int(np.argmax(solve.frame_error))]))
+
+    def _place(self) -> None:
+        self.session.show_step("Place")
+        self.session.use_tool("title")
+
+    def _key_position(self) -> None:
+        s = self.session
+        title = s.title()
+        if title is not None:
+            s.edit_item("Key position", "titles", title.id, position=title.position.with_key(s.frame, title.position.at(s.frame)))
+
+    def _about(self) -> None:
+        self.session.tell("Bright Lodestar 0.1, free software under the GNU General Public License, version 3 or later.",
+                          "Faces Inter and Zilla Slab under the SIL Open Font License, icons Lucide under the ISC licence.")  # fmt: skip
+
+    def toggle_sides(self) -> None:
+        shown = self.course.isVisible()
+        self.course.setVisible(not shown)
+        self.settings.setVisible(not shown)
+
+    # files ---------------------------------------------------------------------------------------------------------------------
+
+    def _folder(self, kind: str) -> str:
+        return str(self.session.settings.value(f"folder/{kind}", str(Path.home())))
+
+    def _remember_folder(self, kind: str, path: str) -> None:
+        self.session.settings.setValue(f"folder/{kind}", str(Path(path).parent))
+
+    def may_leave(self) -> bool:
+        """Ask what to do with unsaved work; True when the shot may be left."""
+        if not self.session.unsaved or self.session.shot.plate is None:
+            return True
+        choice = ask(self, "This shot has unsaved work.", "It can be saved first.", ["Save", "Do not save", "Stay here"])
+        if choice == "Save":
+            return self.save()
+        if choice == "Do not save":
+            self.session.swap_path().unlink(missing_ok=True)
+        return choice == "Do not save"
+
+    def new_shot(self) -> None:
+        if self.may_leave():
+            self.session.start_shot(Shot(), None)
+            self.session.show_step("Plate")
+
+    def open_path(self, path: str | Path) -> None:
+        if Path(path).suffix.lower() == ".lode" and not self.may_leave():
+            return
+        self.session.open(path)
+
+    def open_shot(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Open a shot", self._folder("shot"), "Shots (*.lode)")
+        if path:
+            self._remember_folder("shot", path)
+            self.open_path(path)
+
+    def open_clip(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Open a clip", self._folder("clip"), f"{CLIPS};;All files (*)")
+        if path:
+            self._remember_folder("clip", path)
+            self.session.open(path)
+
+    def open_demo(self) -> None:
+        """The demo opens as an untitled copy, so that it is never overwritten."""
+        if not self.may_leave():
+            return
+        if self.session.open(DEMO):
+            self.session.path = None
+            self.session.saved_at = 0.0
+            self.refresh()
+
+    def find_clip(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Where is the clip?", self._folder("clip"), f"{CLIPS};;All files (*)")
+        if not path:
+            return
+        try:
+            info = probe(path)
+        except UserError as error:
+            self.session.fail(error)
+            return
+        old = self.session.shot.plate
+        if old is not None and (old.width, old.height, old.count) != (info.width, info.height, info.count):
+            self.session.tell(
+                f"{Path(path).name} has another size or length than the clip of this shot.",
+                "It was not taken. Choose the right one, or open it as a new clip.",
+                "bad",
+            )
+            return
+        self.session.edit("Say where the clip is", lambda s: with_plate(s, info))
+
+    def save(self) -> bool:
+        return self.session.save(self.session.path) if self.session.path is not None else self.save_as()
+
+    def save_as(self) -> bool:
+        name = f"{self._folder('shot')}/{self.session.shot.name}.lode"
+        path, _ = QFileDialog.getSaveFileName(self, "Save the shot", name, "Shots (*.lode)")
+        if not path:
+            return False
+        self._remember_folder("shot", path)
+        return self.session.save(Path(path).with_suffix(".lode"))
+
+    def export_camera(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Export the camera", f"{self._folder('output')}/{self.session.shot.name}.json", "Camera files (*.json)"
+        )
+        if path:
+            try:
+                write_camera(self.session.shot.solve, self.session.shot.plate.fps, path)
+                self.session.tell(f"{Path(path).name} is written.", str(Path(path).parent))
+            except UserError as error:
+                self.session.fail(error)
+
+    def write_output(self) -> None:
+        self.session.show_step("Output")
+        panel = self.panels["Output"]
+        suffix = panel.suffix()
+        name = f"{self._folder('output')}/{self.session.shot.name}{'' if suffix == '.mp4' else '.%04d'}{suffix}"
+        path, _ = QFileDialog.getSaveFileName(self, "Write output", name, f"*{suffix}")
+        if not path:
+            return
+        self._remember_folder("output", path)
+        path = path if path.lower().endswith(suffix) else path + suffix
+        if (
+            self._would_replace(path)
+            and ask(self, "Pictures of this name are there already.", "They will be replaced.", ["Replace", "Stay here"]) != "Replace"
+        ):
+            return
+        self.session.deliver(Path(path), **panel.how())
+
+    def _would_replace(self, path: str) -> bool:
+        if "%" not in path:
+            return False  # the file dialog asks for single files
+        sequence = SequenceDelivery(Path(path))
+        return any((sequence.path.with_name(sequence.path.name % i)).exists() for i in self.session.shot.frames)
+
+    # the window itself -----------------------------------------------------------------------------------------------------------
+
+    def refresh(self) -> None:
+        shot = self.session.shot
+        mark = " · unsaved" if self.session.unsaved and shot.plate else ""
+        self.name.setText(f"{shot.name}{mark}" if shot.plate else "") if hasattr(self, "name") else None
+        self.setWindowTitle(f"{shot.name} · Bright Lodestar" if shot.plate else "Bright Lodestar")
+        self.invitation.setVisible(shot.plate is None)
+        self.settings.setCurrentWidget(self.panels[self.session.step])
+        undo, redo = self.session.history.undo_label, self.session.history.redo_label
+        if self.commands.actions:
+            self.commands.actions["undo"].setText(f"Undo {undo}" if undo else "Undo")
+            self.commands.actions["redo"].setText(f"Redo {redo}" if redo else "Redo")
+            self.commands.refresh()
+        self._panel_timer.start()
+
+    def _refresh_panel(self) -> None:
+        self.panels[self.session.step].refresh()
+        self.commands.refresh()
+
+    def dragEnterEvent(self, event) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event) -> None:
+        urls = [u for u in event.mimeData().urls() if u.isLocalFile()]
+        if urls:
+            self.open_path(urls[0].toLocalFile())
+
+    def closeEvent(self, event) -> None:
+        if not self.may_leave():
+            event.ignore()
+            return
+        self.session.settings.setValue("geometry", self.saveGeometry())
+        if self.time.player.playing:
+            self.time.player.toggle()
+        self.session.close()
+        self.pictures.close()
+        event.accept()
+
+
+class Invitation(QWidget):
+    """What an empty program shows: what it is for, and the two ways to begin."""
+
+    def __init__(self, commands: Commands, canvas: QWidget) -> None:
+        super().__init__(canvas)
+        self.setObjectName("invitation")
+        self.canvas = canvas
+        from .fields import button
+
+        box = QVBoxLayout(self)
+        box.setSpacing(8)
+        head, text = (
+            QLabel("Letters that stood in the place when it was filmed"),
+            QLabel(
+                "Drop a clip here that was filmed from the hand or from a drone,\nor look at the demo first: an open night at the Fellgate observatory."
+            ),
+        )
+        head.setProperty("role", "title")
+        text.setProperty("role", "label")
+        buttons = QHBoxLayout()
+        buttons.addWidget(
+            button("Open a clip", "invite-clip", "Choose a movie, or a picture of a numbered sequence", lambda: commands.run("open-clip"), True)
+        )
+        buttons.addWidget(button("Open the demo", "invite-demo", "A finished shot to play with", lambda: commands.run("open-demo")))
+        buttons.addStretch(1)
+        for part in (head, text):
+            part.setStyleSheet(f"background: {theme.SURROUND};")
+            box.addWidget(part)
+        box.addLayout(buttons)
+        self.setStyleSheet(f"#invitation {{ background: {theme.SURROUND}; }}")
+        canvas.installEventFilter(self)
+        self.adjustSize()
+
+    def eventFilter(self, watched, event) -> bool:
+        if event.type() == event.Type.Resize:
+            self.adjustSize()
+            self.move((self.canvas.width() - self.width()) // 2, (self.canvas.height() - self.height()) // 2)
+        return False
