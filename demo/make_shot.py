@@ -15,7 +15,6 @@ import numpy as np
 FOLDER = pathlib.Path(__file__).resolve().parent
 sys.path[:0] = [str(FOLDER), str(FOLDER.parent / "src")]
 import scenery  # noqa: E402
-
 from lodestar.core.basics.geometry import Camera, Lens, fit_similarity  # noqa: E402
 from lodestar.core.basics.job import Job  # noqa: E402
 from lodestar.core.compose.frame import scene_frame  # noqa: E402
@@ -90,7 +89,7 @@ def main() -> None:
     shadows = []
     for x, y, height in ((3.4, 4.6, 1.1), (-3.6, 4.7, 1.05)):
         foot = np.array([x, y, 0.0])
-        shadows.append(ShadowLine(foot=tuple3(to_scene(foot)), tip=tuple3(to_scene(foot - sun * height / sun[2])), height=height))
+        shadows.append(ShadowLine(foot=tuple3(to_scene(foot)), tip=tuple3(to_scene(foot + [0, 0, height] - sun * height / sun[2])), height=height))
     from lodestar.core.light.sun import bearing_and_height, from_shadows
 
     bearing, height = bearing_and_height(from_shadows(*(np.array([getattr(s, k) for s in shadows]) for k in ("foot", "tip", "height")))[0])

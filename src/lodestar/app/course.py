@@ -213,9 +213,9 @@ class Foot(QWidget):
         p.drawText(
             QRectF(12, self.height() - 42, room, 16),
             left,
-            "Unsaved" if self.session.unsaved and not saved else "Autosaved" if self.session.unsaved else "Saved",
+            "Not saved" if not saved else "Autosaved" if self.session.unsaved else "Saved",
         )
-        p.drawText(QRectF(12, self.height() - 42, room, 16), right, time.strftime("%H:%M", time.localtime(saved)) if saved else "not yet")
+        p.drawText(QRectF(12, self.height() - 42, room, 16), right, time.strftime("%H:%M", time.localtime(saved)) if saved else "")
         p.drawText(QRectF(12, self.height() - 24, room, 16), left, "Messages")
 
 

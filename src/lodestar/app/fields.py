@@ -4,14 +4,15 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPen
-from PyQt6.QtWidgets import QColorDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QColorDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.units import parse
 
 from . import theme
 
-LABEL_WIDTH, FIELD_WIDTH, KEY_WIDTH = 100, 152, 20
+LABEL_WIDTH, KEY_WIDTH = 100, 20
+TYPED = "0123456789.-("
 
 
 class NumberField(QWidget):
@@ -77,7 +78,8 @@ class NumberField(QWidget):
             p.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4)
         p.setFont(theme.font(13))
         p.setPen(QColor(theme.TEXT if self.isEnabled() else theme.OFF))
-        inner = QRectF(8, 0, self.width() - 16, self.height())
+        margin = 8 if self.width() > 60 else 5
+        inner = QRectF(margin, 0, self.width() - 2 * margin, self.height())
         p.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.text())
         p.setPen(QColor(theme.QUIET))
         p.setFont(theme.font(12))
@@ -132,6 +134,13 @@ class NumberField(QWidget):
             return True
         return super().eventFilter(watched, event)
 
+    def event(self, event) -> bool:
+        # a digit or a point begins typing here, whatever it is a shortcut for elsewhere
+        if event.type() == event.Type.ShortcutOverride and event.text() and event.text() in TYPED:
+            event.accept()
+            return True
+        return super().event(event)
+
     def keyPressEvent(self, event) -> None:
         steps = {Qt.Key.Key_Up: 1, Qt.Key.Key_Right: 1, Qt.Key.Key_Down: -1, Qt.Key.Key_Left: -1}
         if event.key() in steps:
@@ -141,7 +150,7 @@ class NumberField(QWidget):
             self.begin_typing()
         elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
             self.put_back()
-        elif event.text() and event.text() in "0123456789.-(":
+        elif event.text() and event.text() in TYPED:
             self.begin_typing(event.text())
         else:
             super().keyPressEvent(event)
@@ -240,15 +249,14 @@ class Section(QWidget):
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 8)
         box.setSpacing(4)
-        self.header = QToolButton()
+        self.header = QPushButton()
         self.header.setObjectName(f"section-{title.lower().replace(' ', '-')}")
         self.header.setAccessibleName(f"{title}, fold or unfold")
         self.header.setToolTip(f"Fold or unfold {title}")
         self.header.setText(title)
         self.header.setStyleSheet(
-            "QToolButton { font-weight: 600; padding: 0; border: none; background: transparent; } QToolButton:focus { color: #8CC7E8; }"
+            f"QPushButton {{ font-weight: 600; padding: 0; border: none; background: transparent; text-align: left; }} QPushButton:focus {{ color: {theme.ACCENT}; }}"
         )
-        self.header.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextOnly)
         self.header.clicked.connect(self.fold)
         self.fact = QLabel()
         self.fact.setProperty("role", "quiet")
@@ -298,8 +306,9 @@ class Section(QWidget):
         name, value, note = QLabel(label), QLabel(), QLabel()
         name.setProperty("role", "label")
         name.setFixedWidth(LABEL_WIDTH)
-        value.setMinimumWidth(64)
+        value.setMinimumWidth(68)
         note.setProperty("role", "quiet")
+        note.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)  # a long note is cut, the panel never grows
         row.addWidget(name)
         row.addWidget(value)
         row.addWidget(note, 1)

@@ -104,7 +104,9 @@ def foreground(shot: Shot) -> Reading:
 
 def finish(shot: Shot) -> Reading:
     shutter = shot.finish.shutter.at(shot.first)[0]
-    return Reading(GOOD if shot.titles else EMPTY, f"motion blur {shutter * 360:.0f}°" if shutter > 0 else "no motion blur")
+    if not shot.titles:
+        return Reading(EMPTY, "nothing yet")
+    return Reading(GOOD, f"motion blur {shutter * 360:.0f}°" if shutter > 0 else "no motion blur")
 
 
 def output(shot: Shot) -> Reading:

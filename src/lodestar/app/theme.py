@@ -93,6 +93,8 @@ QLineEdit, QPlainTextEdit, QComboBox {{ background: {FIELD}; border: 1px solid t
     selection-background-color: {ACCENT}; selection-color: {ON_ACCENT}; }}
 QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus {{ border-color: {ACCENT}; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
+QComboBox::down-arrow {{ image: url({ROOT / "icons" / "chevron-field.svg"}); width: 14px; height: 14px; }}
+QToolButton[role="plain"]:checked {{ border-color: transparent; }}
 QComboBox QAbstractItemView {{ background: {PANEL}; border: 1px solid {LINE}; selection-background-color: {CHOSEN_SEGMENT}; }}
 QCheckBox {{ spacing: 6px; background: transparent; }}
 QCheckBox::indicator {{ width: 9px; height: 9px; border: 1px solid {QUIET}; border-radius: 3px; background: transparent; }}

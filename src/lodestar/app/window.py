@@ -81,6 +81,7 @@ class Window(QMainWindow):
         if geometry is not None:
             self.restoreGeometry(geometry)
         self.refresh()
+        self.canvas.setFocus()
 
     def _arrange(self) -> None:
         middle = QWidget()
@@ -118,6 +119,8 @@ class Window(QMainWindow):
         find.setToolTip("Type what you want to do (Ctrl+K)")
         find.setStyleSheet(f"color: {theme.QUIET};")
         find.clicked.connect(lambda: self.commands.run("find"))
+        corner.setFixedWidth(460)  # the bar keeps the width that the corner has when it is set
+        row.addStretch(1)
         row.addWidget(self.name)
         row.addSpacing(24)
         row.addWidget(find)
@@ -151,7 +154,7 @@ class Window(QMainWindow):
             Command("full", "View", "100 %", lambda: self.canvas.set_zoom(1.0), "Ctrl+1"),
             Command("dim", "View", "Dim picture", self._dim, "D"),
             Command("before-after", "View", "Before–after", lambda: self.viewer.before_after.toggle(), "B", has),
-            Command("sides", "View", "Hide or show both side columns", self.toggle_sides, "Tab"),
+            Command("sides", "View", "Hide or show both side columns", self.toggle_sides, "H"),
             Command("messages", "View", "Messages", lambda: Log(s, self).show()))  # fmt: skip
         add(*[Command(f"go-{step.lower()}", "Go", step, lambda step=step: s.show_step(step), f"Ctrl+Alt+{i + 1}") for i, step in enumerate(STEPS)],
             Command("play", "Go", "Play or stop", self.time.player.toggle, "Space", has),

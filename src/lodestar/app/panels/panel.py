@@ -69,7 +69,7 @@ class Panel(QScrollArea):
 
     def refresh(self) -> None:
         reading = READINGS[self.step](self.session.shot)
-        self.fact.setText(" · ".join(x for x in (reading.first, reading.second) if x))
+        self.fact.setText(reading.first)
         tint = {"good": theme.QUIET, "doubtful": theme.DOUBTFUL, "bad": theme.BAD}.get(reading.state, theme.QUIET)
         self.fact.setStyleSheet(f"color: {tint}; font-size: 12px;")
         self.help.setVisible(reading.state == "empty")

@@ -148,6 +148,7 @@ class Lanes(QWidget):
         self.setAccessibleName("Lanes of titles and mattes")
         self.setToolTip("Click chooses · drag a key along time · drag an end of a span · Delete takes the chosen key away")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.time: QWidget = self  # whose width is the scale; a scroll bar makes the lanes narrower than the ruler
         self.key: tuple[str, float] | None = None
         self._drag: tuple | None = None
 
@@ -163,7 +164,7 @@ class Lanes(QWidget):
         p = QPainter(self)
         p.fillRect(self.rect(), QColor(theme.WINDOW))
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        axis = TimeAxis(self.session, self.width())
+        axis = TimeAxis(self.session, self.time.width())
         for i, (kind, item) in enumerate(self.items()):
             y = i * LANE
             chosen = item.id == self.session.selected
@@ -207,7 +208,7 @@ class Lanes(QWidget):
 
     def mousePressEvent(self, event) -> None:
         kind, item = self._at(event.position())
-        axis = TimeAxis(self.session, self.width())
+        axis = TimeAxis(self.session, self.time.width())
         self.key = self._drag = None
         if item is None:
             return
@@ -230,7 +231,7 @@ class Lanes(QWidget):
     def mouseMoveEvent(self, event) -> None:
         if self._drag is None:
             return
-        axis = TimeAxis(self.session, self.width())
+        axis = TimeAxis(self.session, self.time.width())
         to = axis.frame(event.position().x())
         what = self._drag[0]
         if what == "playhead":
@@ -334,6 +335,7 @@ class Time(QWidget):
         self.ruler, self.lanes = Ruler(session, pictures, canvas), Lanes(session)
         box.addWidget(self.ruler)
         scroll = QScrollArea(widgetResizable=True)
+        self.lanes.time = self
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setFrameShape(QScrollArea.Shape.NoFrame)
         scroll.setWidget(self.lanes)

@@ -130,10 +130,9 @@ class PictureCanvas(QWidget):
 
     def _made(self, request: Request, image: QImage) -> None:
         wanted = self.request()
-        if wanted is None or any(a is not b for a, b in zip(request.what(), wanted.what(), strict=True)):
-            # a picture of an earlier value still shows a drag moving; it is replaced by the next
-            if wanted is None or request.shot.plate is not wanted.shot.plate:
-                return
+        # a picture of an earlier value is shown all the same: it lets a drag be seen, and the next one replaces it
+        if wanted is None or request.shot.plate is not wanted.shot.plate:
+            return
         if request.bare:
             self.bare = image
         else:
@@ -247,6 +246,13 @@ class PictureCanvas(QWidget):
     def leaveEvent(self, event) -> None:
         if self.tool is not None:
             self.tool.leave()
+
+    def event(self, event) -> bool:
+        # numbers that are typed while a handle is in hand belong to the tool, whatever they are shortcuts for elsewhere
+        if event.type() == event.Type.ShortcutOverride and self.tool is not None and self.tool.wants(event.text()):
+            event.accept()
+            return True
+        return super().event(event)
 
     def keyPressEvent(self, event) -> None:
         if self.tool is None or not self.tool.key(event):

@@ -1,7 +1,5 @@
 """What is drawn over the picture: marks of tracks, the ground's grid and the horizon, outlines, tags."""
 
-import weakref
-
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
@@ -57,7 +55,7 @@ def paint(p: QPainter, canvas) -> None:
         paint_shadows(p, canvas)
 
 
-_errors: "weakref.WeakKeyDictionary | dict" = {}
+_errors: dict = {}
 
 
 def errors_of(session) -> np.ndarray:
@@ -135,6 +133,13 @@ def paint_ground(p: QPainter, canvas, strong: bool) -> None:
     camera = canvas.camera()
     if camera is None:
         return
+    p.save()
+    p.setClipRect(canvas.picture_rect())
+    _paint_ground(p, canvas, camera, strong)
+    p.restore()
+
+
+def _paint_ground(p: QPainter, canvas, camera: Camera, strong: bool) -> None:
     alpha = 0.34 if strong else 0.10
     p.setPen(QPen(theme.colour("#FFFFFF", alpha), 1))
     p.setBrush(Qt.BrushStyle.NoBrush)

@@ -57,11 +57,11 @@ class SceneCanvas(QWidget):
         points, centres = self._parts()
         near = points
         if len(points):
-            away = np.linalg.norm(points - np.median(points, 0), axis=1)
-            near = points[away < np.percentile(away, 80)]
+            away = np.linalg.norm(points - centres.mean(0), axis=1)
+            near = points[away < np.percentile(away, 60)]
         everything = np.concatenate([near, centres, np.zeros((1, 3))])
         self.target = (everything.min(0) + everything.max(0)) / 2
-        self.distance = max(float(np.linalg.norm(np.ptp(everything, axis=0))) * 0.95, 1e-3)
+        self.distance = max(float(np.linalg.norm(np.ptp(everything, axis=0))) * 0.8, 1e-3)
         self.update()
 
     def _axes(self) -> np.ndarray:

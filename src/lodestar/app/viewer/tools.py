@@ -23,6 +23,7 @@ from .. import theme
 from . import overlays
 
 REACH_PX = 9.0
+NUMBER = "0123456789.-"
 
 
 def new_id() -> str:
@@ -56,6 +57,10 @@ class Tool:
         self.canvas.update()
 
     def key(self, event) -> bool:
+        return False
+
+    def wants(self, text: str) -> bool:
+        """Whether a typed character belongs to this tool before any shortcut."""
         return False
 
     def paint(self, p: QPainter) -> None: ...
@@ -570,7 +575,7 @@ class MoveTitle(Tool):
         title = self.session.title()
         if title is None:
             return False
-        if self.held and (event.text() and event.text() in "0123456789.-" or event.key() == Qt.Key.Key_Backspace):
+        if self.wants(event.text()) or (self.held and event.key() == Qt.Key.Key_Backspace):
             return self._type(title, event)
         steps = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
         if event.key() in steps and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
@@ -584,6 +589,9 @@ class MoveTitle(Tool):
             remove_title(self.session, title.id)
             return True
         return False
+
+    def wants(self, text: str) -> bool:
+        return bool(self.held and text and text in NUMBER)
 
     def _type(self, title: Title, event) -> bool:
         """A number typed while dragging sets it: metres along an arrow, degrees on the ring, a factor on the square."""
@@ -736,6 +744,9 @@ class AlongShadow(Tool):
                 self.foot = self.tip_at = None
         self.session.view_changed.emit()
 
+    def wants(self, text: str) -> bool:
+        return bool(self.foot is not None and text and text in NUMBER)
+
     def _take(self, height: float) -> None:
         foot, tip = self.foot, self.tip_at
         self.foot = self.tip_at = None
@@ -755,7 +766,7 @@ class AlongShadow(Tool):
         if event.key() == Qt.Key.Key_Escape:
             self.foot = self.tip_at = None
             self.typed = ""
-        elif event.text() and event.text() in "0123456789.":
+        elif self.wants(event.text()):
             self.typed += event.text()
         elif event.key() == Qt.Key.Key_Backspace:
             self.typed = self.typed[:-1]

@@ -95,6 +95,7 @@ class Viewer(QWidget):
         self.zoom.clicked.connect(lambda: self.canvas.set_zoom(1.0 if not self.canvas.zoom else 0.0))
         self.quality = QToolButton(checkable=True, checked=True)
         self.quality.setObjectName("quality")
+        self.quality.setProperty("role", "plain")
         self.quality.setToolTip("Whether a picture that stands still is made in final quality, or stays a draft")
         self.quality.toggled.connect(self._set_refine)
         layout.addWidget(self.zoom)

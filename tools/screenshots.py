@@ -1,0 +1,115 @@
+#!/usr/bin/env python3
+"""Make docs/screenshots/*.png from the demo shot: one picture of each step at 1280 x 800, and two finished frames at 100 %.
+
+screenshots.py [STEP ...] [--out FOLDER]
+"""
+
+import argparse
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT / "src"))
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("XDG_STATE_HOME", tempfile.mkdtemp())
+os.environ.setdefault("XDG_CONFIG_HOME", tempfile.mkdtemp())
+
+from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtWidgets import QApplication
+
+from lodestar.app import theme
+from lodestar.app.session import STEPS, Session
+from lodestar.app.window import Window
+
+FRAME = 46
+
+
+def wait_for_picture(app: QApplication, window: Window, seconds: float = 60) -> None:
+    """Until the picture on show is final, of the present shot and frame."""
+    until = time.monotonic() + seconds
+    canvas = window.canvas
+    while time.monotonic() < until:
+        app.processEvents()
+        shown = canvas.shown
+        if shown is not None and shown.index == window.session.frame and shown.shot is window.session.shot and shown.quality == "final":
+            break
+        time.sleep(0.01)
+    for _ in range(20):
+        app.processEvents()
+
+
+def point_at(window: Window, plate_xy: tuple[float, float]) -> None:
+    """Move the pointer to a place of the picture."""
+    at = QPointF(*window.canvas.to_widget(plate_xy))
+    window.canvas.mouseMoveEvent(
+        QMouseEvent(QEvent.Type.MouseMove, at, at, Qt.MouseButton.NoButton, Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier)
+    )
+
+
+def prepare(window: Window, step: str) -> None:
+    """What is chosen and shown on the picture of a step."""
+    session, viewer = window.session, window.viewer
+    viewer.show_view("Both" if step == "Solve" else "Picture")
+    session.select("", frozenset())
+    if step in ("Track", "Solve"):
+        window.canvas.show["dim"] = True
+    else:
+        window.canvas.show["dim"] = False
+    if step == "Ground":
+        session.select("", frozenset(session.shot.ground.on_ground[:6]))
+    if step == "Place":
+        session.select("open-sky")
+    if step == "Foreground":
+        session.select("visitor")
+    viewer._step = ""
+    viewer.refresh()
+    viewer.before_after.setChecked(step == "Light")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("steps", nargs="*")
+    parser.add_argument("--out", default=str(ROOT / "docs" / "screenshots"))
+    args = parser.parse_args()
+    out = Path(args.out)
+    out.mkdir(parents=True, exist_ok=True)
+    app = QApplication(sys.argv[:1])
+    theme.apply(app)
+    window = Window(Session())
+    window.resize(1280, 800)
+    window.show()
+    for _ in range(20):
+        app.processEvents()
+    if not args.steps or "empty" in args.steps:
+        window.grab().save(str(out / "empty.png"))
+    window.open_demo()
+    session = window.session
+    for step in args.steps or STEPS:
+        if step not in STEPS:
+            continue
+        session.show_step(step)
+        session.show_frame(FRAME)
+        prepare(window, step)
+        wait_for_picture(app, window)
+        window.canvas.update()
+        window.grab().save(str(out / f"{step.lower()}.png"))
+    if not args.steps or "placing" in args.steps:
+        session.show_step("Place")
+        prepare(window, "Place")
+        session.use_tool("title")
+        window.viewer.refresh()
+        wait_for_picture(app, window)
+        point_at(window, (930, 600))
+        for _ in range(20):
+            app.processEvents()
+        window.grab().save(str(out / "placing.png"))
+    session.saved_shot = session.shot
+    window.close()
+
+
+if __name__ == "__main__":
+    main()
