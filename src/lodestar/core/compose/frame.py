@@ -64,8 +64,9 @@ def plate_frame(info: PlateInfo, index: int) -> np.ndarray:
     if w.plate is None or w.plate_info != info:
         if w.plate is not None:
             w.plate.close()
-        w.plate, w.plate_info = open_plate(info), info
+        w.plate, w.plate_info = None, None
         w.frames.clear()
+        w.plate, w.plate_info = open_plate(info), info
     if index not in w.frames:
         w.frames[index] = w.plate.frame(index)
         while len(w.frames) > KEPT_PLATES:

@@ -4,7 +4,7 @@ import cv2
 import numpy as np
 
 STEPS = 12
-FINE = 4  # sub-pixel bits of the polygon fill
+FINE = 4  # sub-pixels across and down
 
 
 def smooth_line(points: np.ndarray, steps: int = STEPS) -> np.ndarray:
@@ -24,14 +24,23 @@ def smooth_line(points: np.ndarray, steps: int = STEPS) -> np.ndarray:
 
 def coverage(points: np.ndarray, width: int, height: int, feather_px: float = 0.0) -> np.ndarray:
     """(height, width) float32 in 0..1: how much of each pixel the smooth closed line covers, fading outward over feather_px."""
-    matte = np.zeros((height, width), np.uint8)
+    result = np.zeros((height, width), np.float32)
     if len(points) < 3:
-        return matte.astype(np.float32)
-    line = np.round(smooth_line(points) * 2**FINE).astype(np.int32)
-    cv2.fillPoly(matte, [line.reshape(-1, 1, 2)], 255, cv2.LINE_AA, FINE)
-    result = matte.astype(np.float32) / 255
+        return result
+    line = smooth_line(points)
+    low = np.clip(np.floor(line.min(0)).astype(int) - 1, 0, [width, height])
+    high = np.clip(np.ceil(line.max(0)).astype(int) + 2, 0, [width, height])
+    if (high <= low).any():
+        return result
+    # filled at four times the size: OpenCV's own antialiasing widens a polygon by two thirds of a pixel (measured)
+    size = high - low
+    fine = np.zeros((int(size[1]) * FINE, int(size[0]) * FINE), np.uint8)
+    corners = np.round(((line - low + 0.5) * FINE - 0.5) * 16).astype(np.int32)
+    cv2.fillPoly(fine, [corners.reshape(-1, 1, 2)], 255, cv2.LINE_8, 4)
+    part = cv2.resize(fine, (int(size[0]), int(size[1])), interpolation=cv2.INTER_AREA)
+    result[low[1] : high[1], low[0] : high[0]] = part.astype(np.float32) / 255
     if feather_px > 0.25:
-        away = cv2.distanceTransform((matte < 128).astype(np.uint8), cv2.DIST_L2, 5)
+        away = cv2.distanceTransform((result < 0.5).astype(np.uint8), cv2.DIST_L2, 5)
         fade = np.clip(1 - away / feather_px, 0, 1)
         result = np.maximum(result, fade * fade * (3 - 2 * fade))
     return result

@@ -24,8 +24,9 @@ const float PI = 3.14159265;
 float reaches(sampler2DShadow map, mat4 view, vec3 n, vec3 from, float bias) {
     vec3 p = world + n * bias * (1.3 - clamp(dot(n, from), 0.0, 1.0));
     vec3 q = (view * vec4(p, 1.0)).xyz * 0.5 + 0.5;
-    if (any(lessThan(q, vec3(0.0))) || any(greaterThan(q, vec3(1.0)))) return 1.0;
-    return texture(map, vec3(q.xy, q.z - 0.0006));
+    // the map covers our objects; what lies behind them along the light is in their shadow however far it is
+    if (any(lessThan(q.xy, vec2(0.0))) || any(greaterThan(q.xy, vec2(1.0))) || q.z < 0.0) return 1.0;
+    return texture(map, vec3(q.xy, min(q.z, 1.0) - 0.0006));
 }
 vec3 surroundings(float up, float rough) {
     float edge = 0.04 + 0.7 * rough;
@@ -51,7 +52,7 @@ void main() {
         // GGX: B. Walter et al., Microfacet Models for Refraction, EGSR 2007; height-correlated masking after E. Heitz, JCGT 2014
         float a = max(roughness * roughness, 0.002), a2 = a * a;
         vec3 h = normalize(sun + v);
-        float nh = max(dot(n, h), 0.0), vh = max(dot(v, h), 0.0);
+        float nh = clamp(dot(n, h), 0.0, 1.0), vh = clamp(dot(v, h), 0.0, 1.0);
         float d = nh * nh * (a2 - 1.0) + 1.0;
         float gloss = a2 / (d * d) * 0.5 / (nl * sqrt(nv * nv * (1.0 - a2) + a2) + nv * sqrt(nl * nl * (1.0 - a2) + a2) + 1e-6);
         vec3 f = f0 + (1.0 - f0) * pow(1.0 - vh, 5.0);

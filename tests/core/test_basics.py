@@ -1,0 +1,110 @@
+"""Colour, units, geometry and jobs against published equations and reference libraries."""
+
+import unittest
+
+import cv2
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from lodestar.core.basics import colour, geometry, units
+from lodestar.core.basics.errors import Cancelled, UserError
+from lodestar.core.basics.job import Job
+
+
+class ColourTest(unittest.TestCase):
+    def test_rec709_equation(self):
+        # ITU-R BT.709-6, item 1.2: V = 1.099 L^0.45 - 0.099 for L >= 0.018, 4.5 L below
+        for light in (0.0, 0.01, 0.0179, 0.018, 0.18, 0.5, 1.0):
+            code = 1.099 * light**0.45 - 0.099 if light >= 0.018 else 4.5 * light
+            self.assertAlmostEqual(float(colour.encode(np.array(light), "rec709")), code, places=5)
+        self.assertAlmostEqual(float(colour.encode(np.array(0.18), "rec709")), 0.4090, places=3)  # grey card, from memory
+
+    def test_srgb_equation(self):
+        # IEC 61966-2-1: V = 1.055 L^(1/2.4) - 0.055 above 0.0031308, 12.92 L below; code 0.5 is light 0.21404
+        self.assertAlmostEqual(float(colour.decode(np.array(0.5), "srgb")), 0.21404, places=5)
+        self.assertAlmostEqual(float(colour.encode(np.array(0.002), "srgb")), 0.02584, places=6)
+
+    def test_all_codes_come_back(self):
+        codes = np.arange(256) / 255
+        for transfer in colour.TRANSFERS:
+            back = colour.encode(colour.decode(codes, transfer), transfer) * 255
+            np.testing.assert_array_equal(np.round(back), np.arange(256))
+        with self.assertRaises(ValueError):
+            colour.decode(codes, "film")
+
+
+class UnitsTest(unittest.TestCase):
+    def test_arithmetic_with_units(self):
+        for text, unit, value in (("1 m + 20 cm", "m", 1.2), ("3/4", "%", 0.75), ("2*(3+4)", "", 14), ("−5", "°", -5), ("1 ft", "m", 0.3048),
+                                  ("250 mm", "cm", 25), (".5", "m", 0.5), ("1,5 m", "m", 1.5), ("1e2", "", 100)):  # fmt: skip
+            self.assertAlmostEqual(units.parse(text, unit), value, msg=text)
+
+    def test_nothing_is_evaluated(self):
+        for text in ("__import__('os')", "a", "1 furlong", "", "2**99", "(1).real", "1/0", "[1]", "9" * 300, "(" * 150):
+            with self.assertRaises(UserError, msg=text):
+                units.parse(text, "m")
+
+
+class GeometryTest(unittest.TestCase):
+    def test_lens_against_opencv(self):
+        # OpenCV's model with k3 = p1 = p2 = 0 is the same polynomial
+        lens = geometry.Lens(998.0, 998.0, 639.5, 359.5, -0.08, 0.012)
+        rng = np.random.default_rng(0)
+        points = np.c_[rng.uniform(-0.6, 0.6, (200, 2)), np.ones(200)]
+        K = np.array([[lens.fx, 0, lens.cx], [0, lens.fy, lens.cy], [0, 0, 1]])
+        reference, _ = cv2.projectPoints(points, np.zeros(3), np.zeros(3), K, np.array([lens.k1, lens.k2, 0, 0]))
+        pixels = lens.distort(points[:, :2])
+        np.testing.assert_allclose(pixels, reference[:, 0], atol=1e-9)
+        np.testing.assert_allclose(lens.undistort(pixels), points[:, :2], atol=1e-10)
+
+    def test_lens_beyond_its_turning_point_stays_finite(self):
+        lens = geometry.Lens(500.0, 500.0, 320, 240, -0.4, 0.0)
+        wild = lens.undistort(np.array([[5000.0, 5000.0], [320, 240]]))
+        self.assertTrue(np.isfinite(wild).all())
+        self.assertLessEqual(np.linalg.norm(wild[0]), lens.turning_radius() + 1e-9)
+
+    def test_rotations_against_scipy(self):
+        rng = np.random.default_rng(1)
+        for w in (*rng.standard_normal((5, 3)), np.zeros(3), np.array([1e-10, 0, 0])):
+            np.testing.assert_allclose(geometry.rotation_from_vector(w), Rotation.from_rotvec(w).as_matrix(), atol=1e-12)
+        turn = geometry.turn_matrix((30, 20, 10))
+        np.testing.assert_allclose(turn, Rotation.from_euler("ZXY", (30, 20, 10), degrees=True).as_matrix(), atol=1e-12)
+
+    def test_similarity_is_found(self):
+        rng = np.random.default_rng(2)
+        a = rng.standard_normal((20, 3))
+        true = geometry.Similarity(2.5, Rotation.random(random_state=3).as_matrix(), np.array([1.0, -2, 3]))
+        found = geometry.fit_similarity(a, true.points(a))
+        self.assertAlmostEqual(found.scale, 2.5)
+        np.testing.assert_allclose(found.R, true.R, atol=1e-12)
+
+    def test_a_camera_sees_the_same_after_a_change_of_reference(self):
+        rng = np.random.default_rng(4)
+        place = geometry.Similarity(3.0, Rotation.random(random_state=1).as_matrix(), rng.standard_normal(3))
+        R, t, lens = Rotation.random(random_state=2).as_matrix(), np.array([0, 0, 9.0]), geometry.Lens(900, 900, 600, 300, -0.05)
+        points = rng.standard_normal((10, 3))
+        before, _ = geometry.Camera(R, t, lens).project(points)
+        after, _ = geometry.Camera(*place.camera(R, t), lens).project(place.points(points))
+        np.testing.assert_allclose(after, before, atol=1e-9)
+
+    def test_rays_go_through_their_pixels(self):
+        camera = geometry.Camera(Rotation.random(random_state=5).as_matrix(), np.array([1, 2, 3.0]), geometry.Lens(900, 900, 600, 300, -0.05))
+        pixels = np.array([[10.0, 20], [600, 300], [1100, 580]])
+        xy, depth = camera.project(camera.centre + 7 * camera.rays(pixels))
+        np.testing.assert_allclose(xy, pixels, atol=1e-8)
+        self.assertTrue((depth > 0).all())
+
+
+class JobTest(unittest.TestCase):
+    def test_parts_of_stages_add_up(self):
+        job = Job()
+        job.stage(0.5, 1.0)
+        job.part(0.0, 0.5)
+        job.step(1.0, "half of the second half")
+        self.assertAlmostEqual(job.share, 0.75)
+
+    def test_cancel_raises_at_the_next_step(self):
+        job = Job()
+        job.cancel()
+        with self.assertRaises(Cancelled):
+            job.step(0.1)

@@ -1,0 +1,145 @@
+"""The commands as a user runs them, with their exit statuses; and the demo shots solved against their true cameras."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+
+import av
+import cv2
+import numpy as np
+
+from lodestar.core.basics.geometry import Camera, Lens, fit_similarity
+from tests.helpers import DEMO, ROOT, SHOTS, FolderCase, number_of, numbered, texture, write_clip
+
+ENV = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+
+
+def run(*args: object) -> subprocess.CompletedProcess:
+    return subprocess.run([sys.executable, "-m", "lodestar", *map(str, args)], capture_output=True, text=True, env=ENV, timeout=300)
+
+
+def cameras(tree: dict) -> list[Camera]:
+    lens = Lens(**{k: tree["lens"][k] for k in ("fx", "fy", "cx", "cy", "k1", "k2")})
+    return [Camera(np.array(f["R"]), np.array(f["t"]), lens) for f in tree["frames"]]
+
+
+class SolveTest(FolderCase):
+    def solve(self, name: str) -> tuple[dict, dict]:
+        done = run("solve", SHOTS / f"{name}.mp4", "-o", self.folder / "solve.json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return json.loads((self.folder / "solve.json").read_text()), json.loads((SHOTS / f"{name}.camera.json").read_text())
+
+    def test_terrace_holds(self):
+        solved, true = self.solve("terrace")
+        self.assertEqual((solved["format"], solved["version"], solved["motion"], len(solved["frames"])), ("lodestar-camera", 1, "free", 100))
+        self.assertLess(solved["error_px"]["mean"], 0.6)
+        self.assertLess(abs(solved["lens"]["fx"] / true["lens"]["fx"] - 1), 0.02)
+        # points of the terrace, carried over by one similarity between the camera paths and where they look
+        own, real = cameras(solved), cameras(true)
+        reach = np.ptp([c.centre for c in own], axis=0).max()
+        scale = np.ptp([c.centre for c in real], axis=0).max() / reach
+        tips = lambda cs, d: np.concatenate([[c.centre for c in cs]] + [[c.centre + d * c.R[k] for c in cs] for k in range(3)])
+        place = fit_similarity(tips(real, reach * scale), tips(own, reach))
+        x, y = np.meshgrid(np.linspace(-7, 7, 12), np.linspace(1, 12, 10))
+        ground = np.stack([x.ravel(), y.ravel(), np.zeros(x.size)], 1)
+        slips = []
+        for a, b in zip(own, real):
+            seen, depth = b.project(ground)
+            ok = (depth > 0.1) & (seen > 0).all(1) & (seen < [1280, 720]).all(1)
+            slips.append(np.linalg.norm(a.project(place.points(ground))[0] - seen, axis=1)[ok])
+        self.assertLess(np.median(np.concatenate(slips)), 1.0)
+
+    def test_lookout_is_a_turn(self):
+        solved, true = self.solve("lookout")
+        self.assertEqual(solved["motion"], "turning")
+        self.assertLess(abs(solved["lens"]["fx"] / true["lens"]["fx"] - 1), 0.02)
+
+    def test_masks_by_frame_number_keep_the_tracker_out(self):
+        masks = self.folder / "masks"
+        masks.mkdir()
+        hidden = np.zeros((720, 1280), np.uint8)
+        hidden[:, :800] = 255
+        for i in range(12):
+            cv2.imwrite(str(masks / f"{i:04}.png"), hidden)
+        done = run("solve", SHOTS / "lookout.mp4", "-o", self.folder / "a.json", "--range", "0:11", "--exclude", masks)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        tree = json.loads((self.folder / "a.json").read_text())
+        self.assertEqual([f["index"] for f in tree["frames"]], list(range(12)))
+        lens = cameras(tree)[0]
+        seen = [lens.project(np.array(p["xyz"]))[0][0] for p in tree["points"]]
+        self.assertGreater(np.percentile(seen, 5), 780)
+
+    def test_failures_have_their_status_and_a_hint(self):
+        black = write_clip(self.folder / "black.mp4", [np.zeros((120, 200, 3), np.uint8)] * 12)
+        still_picture = np.repeat((texture(360, 640) * 255).astype(np.uint8)[..., None], 3, -1)
+        still = write_clip(self.folder / "still.mp4", [still_picture] * 14)
+        (self.folder / "text.mp4").write_text("no movie")
+        one = write_clip(self.folder / "one.mp4", numbered(1))
+        (self.folder / "empty.mp4").write_bytes(b"")
+        for clip, status, word in ((black, 2, "black"), (still, 3, "stands still"), (self.folder / "text.mp4", 2, "cannot be read"), (one, 2, "1 frame"),
+                                   (self.folder / "empty.mp4", 2, "empty"), (self.folder / "none.mp4", 2, "not there")):  # fmt: skip
+            done = run("solve", clip, "-o", self.folder / "x.json")
+            self.assertEqual(done.returncode, status, f"{clip.name}: {done.stderr}")
+            self.assertIn(word, done.stderr)
+            self.assertEqual(len(done.stderr.strip().splitlines()), 2, done.stderr)
+            self.assertFalse((self.folder / "x.json").exists())
+
+    def test_cancel_is_130_and_leaves_nothing(self):
+        process = subprocess.Popen([sys.executable, "-m", "lodestar", "solve", str(SHOTS / "ridge.mp4"), "-o", str(self.folder / "x.json")],
+                                   env=ENV, stderr=subprocess.PIPE, text=True)  # fmt: skip
+        time.sleep(3)
+        process.send_signal(signal.SIGINT)
+        _, told = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 130, told)
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+
+class RenderTest(FolderCase):
+    def test_a_movie_of_a_range(self):
+        done = run("render", DEMO, "-o", self.folder / "out.mp4", "--range", "10:13", "--quality", "draft")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        with av.open(str(self.folder / "out.mp4")) as movie:
+            self.assertEqual(movie.streams.video[0].average_rate, 25)
+            self.assertEqual(sum(1 for _ in movie.decode(video=0)), 4)
+        with av.open(str(self.folder / "out.mp4")) as movie:
+            self.assertEqual(len(movie.streams.audio), 1)
+
+    def test_pictures_and_passes(self):
+        for layer, channels in (("layers", 4), ("shadow", 3), ("matte", 3)):
+            done = run("render", DEMO, "-o", self.folder / f"{layer}.%04d.png", "--range", "40:40", "--samples", "2", "--pass", layer)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            picture = cv2.imread(str(self.folder / f"{layer}.0040.png"), cv2.IMREAD_UNCHANGED)
+            self.assertEqual(picture.shape, (720, 1280, channels))
+            self.assertGreater(picture.std(), 5)
+
+    def test_bad_input(self):
+        cut = self.folder / "cut.lode"
+        cut.write_bytes(DEMO.read_bytes()[:5000])
+        for args in ((cut, "-o", self.folder / "a.mp4"), (DEMO, "-o", self.folder / "no" / "a.mp4"), (DEMO, "-o", self.folder / "a.mp4", "--range", "90:300"),
+                     (DEMO, "-o", self.folder / "a.txt")):  # fmt: skip
+            done = run("render", *args)
+            self.assertEqual(done.returncode, 2, done.stderr)
+            self.assertNotIn("Traceback", done.stderr)
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["cut.lode"])
+
+
+class InfoTest(FolderCase):
+    def test_info_and_export(self):
+        done = run("export", DEMO, "-o", self.folder / "camera.json")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        camera = json.loads(run("info", self.folder / "camera.json", "--json").stdout)
+        self.assertEqual((camera["kind"], camera["frames"]), ("camera", 100))
+        shot = json.loads(run("info", DEMO, "--json").stdout)
+        self.assertEqual(shot["titles"], ["OPEN SKY", "GATE 3"])
+        self.assertTrue(shot["clip_is_there"])
+        clip = json.loads(run("info", SHOTS / "ridge.mp4", "--json").stdout)
+        self.assertEqual((clip["count"], clip["fps"]), (100, 25.0))
+        self.assertEqual(number_of(numbered(8)[7]), 7)
+
+
+if __name__ == "__main__":
+    unittest.main()

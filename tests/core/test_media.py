@@ -1,0 +1,153 @@
+"""Plates in and deliveries out: exact frames, tags, sound, and every kind of bad file."""
+
+import errno
+import unittest
+from fractions import Fraction
+from unittest import mock
+
+import av
+import cv2
+import numpy as np
+
+from lodestar.core.basics.errors import OutputError, PlateError
+from lodestar.core.media import deliveries
+from lodestar.core.media.plates import open_plate, probe
+from tests.helpers import FolderCase, number_of, numbered, write_clip
+
+
+class MovieTest(FolderCase):
+    def test_frames_are_exact_in_a_long_gop(self):
+        clip = write_clip(self.folder / "long.mp4", numbered(60), gop=60)
+        info = probe(clip)
+        self.assertEqual((info.width, info.height, info.count, info.rate), (160, 96, 60, (25, 1)))
+        plate = open_plate(info)
+        self.addCleanup(plate.close)
+        for index in (0, 1, 2, 37, 36, 59, 3, 58, 0):
+            self.assertEqual(number_of(plate.frame(index)), index)
+        with self.assertRaises(PlateError):
+            plate.frame(60)
+
+    def test_other_containers_and_rates(self):
+        for name, codec, fps in (("a.mov", "libx264", Fraction(30000, 1001)), ("b.mkv", "libx264", Fraction(24)), ("c.webm", "libvpx", Fraction(30))):
+            info = probe(write_clip(self.folder / name, numbered(20), fps, codec=codec))
+            self.assertEqual(info.count, 20)
+            self.assertAlmostEqual(info.fps, float(fps), delta=0.01)
+            plate = open_plate(info)
+            self.assertEqual(number_of(plate.frame(13)), 13)
+            plate.close()
+
+    def test_colours_come_through(self):
+        # Rec.709 limited range: a pure grey of 90 stays 90, within one code value of rounding
+        info = probe(write_clip(self.folder / "grey.mp4", numbered(4)))
+        plate = open_plate(info)
+        self.addCleanup(plate.close)
+        self.assertLessEqual(np.abs(plate.frame(1)[60:].astype(int) - 90).max(), 2)
+        self.assertEqual(info.transfer, "rec709")
+
+    def test_bad_files_are_told(self):
+        good = write_clip(self.folder / "good.mp4", numbered(30)).read_bytes()
+        (self.folder / "text.mp4").write_text("this is no movie")
+        (self.folder / "empty.mp4").write_bytes(b"")
+        (self.folder / "cut.mp4").write_bytes(good[: len(good) // 2])
+        for name in ("text.mp4", "empty.mp4", "cut.mp4", "missing.mp4"):
+            with self.assertRaises(PlateError) as told:
+                probe(self.folder / name)
+            self.assertIn(name, told.exception.what)
+            self.assertTrue(told.exception.hint)
+
+    def test_a_cut_end_of_a_streaming_file_leaves_what_came_before(self):
+        clip = write_clip(self.folder / "whole.mkv", numbered(40), gop=8)
+        cut = self.folder / "cut.mkv"
+        cut.write_bytes(clip.read_bytes()[: int(clip.stat().st_size * 0.6)])
+        info = probe(cut)
+        self.assertTrue(5 < info.count < 40)
+        plate = open_plate(info)
+        self.addCleanup(plate.close)
+        self.assertEqual(number_of(plate.frame(3)), 3)
+
+    def test_a_movie_of_one_frame_is_a_plate(self):
+        info = probe(write_clip(self.folder / "one.mp4", numbered(1)))
+        self.assertEqual(info.count, 1)
+
+
+class SequenceTest(FolderCase):
+    def write(self, count: int, size=(40, 30)) -> None:
+        for i in range(count):
+            cv2.imwrite(str(self.folder / f"plate.{i + 11:04}.png"), np.full((size[1], size[0], 3), i * 20, np.uint8))
+
+    def test_numbers_make_a_clip(self):
+        self.write(6)
+        info = probe(self.folder / "plate.0013.png", Fraction(24))
+        self.assertEqual((info.count, info.first_number, info.kind, info.fps), (6, 11, "sequence", 24.0))
+        self.assertEqual(open_plate(info).frame(4)[0, 0, 0], 80)
+
+    def test_a_picture_of_another_size_is_named(self):
+        self.write(5)
+        cv2.imwrite(str(self.folder / "plate.0013.png"), np.zeros((20, 20, 3), np.uint8))
+        with self.assertRaises(PlateError) as told:
+            open_plate(probe(self.folder / "plate.0011.png")).frame(2)
+        self.assertIn("plate.0013.png is 20 × 20", told.exception.what)
+
+    def test_exr_goes_out_and_in(self):
+        out = deliveries.SequenceDelivery(self.folder / "light.%04d.exr")
+        picture = np.linspace(0, 4, 48, dtype=np.float32).reshape(4, 4, 3)
+        out.add(7, picture)
+        out.finish()
+        info = probe(self.folder / "light.0007.exr")
+        self.assertEqual(info.transfer, "linear")
+        np.testing.assert_allclose(open_plate(info).frame(0), picture, rtol=1e-3)
+
+
+class DeliveryTest(FolderCase):
+    def deliver(self, name: str, sound=None, count: int = 20):
+        out = deliveries.open_delivery(self.folder / name, Fraction(25), 160, 96, "rec709", sound)
+        for i, picture in enumerate(numbered(count)):
+            out.add(i, picture)
+        return out
+
+    def test_a_movie_plays_at_its_rate_with_the_sound_of_its_range(self):
+        clip = write_clip(self.folder / "clip.mp4", numbered(50), sound=True)
+        out = deliveries.open_delivery(self.folder / "out.mp4", Fraction(25), 160, 96, "rec709", (str(clip), 0.8, 1.6))
+        for picture in numbered(20):
+            out.add(0, picture)
+        out.finish()
+        with av.open(str(self.folder / "out.mp4")) as movie:
+            stream = movie.streams.video[0]
+            self.assertEqual(stream.average_rate, 25)
+            self.assertEqual((stream.codec_context.color_trc, stream.codec_context.colorspace), (1, 1))
+            frames = [f.to_ndarray(format="rgb24") for f in movie.decode(stream)]
+            self.assertEqual([number_of(f) for f in frames], list(range(20)))
+        with av.open(str(self.folder / "out.mp4")) as movie:
+            sound = np.concatenate([f.to_ndarray()[0] for f in movie.decode(audio=0)])
+        # the tone begins at 1.0 s of the clip, so at 0.2 s of the range
+        loud = np.flatnonzero(np.abs(sound) > 0.2)[0] / 48000
+        self.assertAlmostEqual(loud, 0.2, delta=0.03)
+
+    def test_abandoning_leaves_nothing(self):
+        for name in ("a.mp4", "b.%04d.png"):
+            self.deliver(name).abandon()
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_a_full_disk_is_told_and_leaves_nothing(self):
+        (self.folder / "old.0000.png").write_bytes(b"old")
+        with mock.patch("pathlib.Path.write_bytes", side_effect=OSError(errno.ENOSPC, "full")):
+            out = deliveries.open_delivery(self.folder / "old.%04d.png", Fraction(25), 160, 96, "rec709", None)
+            with self.assertRaises(OutputError) as told:
+                out.add(0, numbered(1)[0])
+        self.assertIn("disk is full", told.exception.what)
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["old.0000.png"])
+        self.assertEqual((self.folder / "old.0000.png").read_bytes(), b"old")
+
+    def test_places_that_cannot_be_written(self):
+        with self.assertRaises(OutputError) as told:
+            self.deliver("nowhere/out.mp4")
+        self.assertIn("does not exist", told.exception.what)
+        with mock.patch("pathlib.Path.touch", side_effect=OSError(errno.EACCES, "no")), self.assertRaises(OutputError) as told:
+            self.deliver("out.mp4")
+        self.assertIn("no permission", told.exception.what)
+        with self.assertRaises(OutputError):
+            self.deliver("out.gif")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,190 @@
+"""Pictures: the shadow of a box against the polygon worked out by hand, the plate untouched, passes that fit together."""
+
+import math
+import unittest
+
+import cv2
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.colour import decode, encode
+from lodestar.core.basics.errors import PlateError
+from lodestar.core.basics.geometry import Camera, Lens
+from lodestar.core.compose.frame import camera_at, close_workshop, default_lens, frame, mesh_of, title_model
+from lodestar.core.light.sun import direction
+from lodestar.core.media.plates import probe
+from lodestar.core.render.gpu import Item, Lamp, Renderer, View, sample
+from lodestar.core.shape.extrude import Mesh, extrude
+from lodestar.core.shot import files
+from lodestar.core.shot.document import Light, Outline, Shot, Title, with_plate
+from lodestar.core.shot.keyed import Keyed, constant
+from tests.helpers import DEMO, FolderCase
+
+_GROUND = Mesh(np.array([[-50, -50, 0], [50, -50, 0], [50, 50, 0], [-50, 50, 0]], np.float32), np.tile(np.array([0, 0, 1], np.float32), (4, 1)),
+               np.array([[0, 1, 2], [0, 2, 3]], np.int32))  # fmt: skip
+
+
+def box_mesh(w: float, d: float, h: float) -> Mesh:
+    """A box that stands on z = 0, w by d by h round the z axis."""
+    return extrude([np.array([[-w / 2, 0], [w / 2, 0], [w / 2, h], [-w / 2, h]])], d, 0.0)
+
+
+def above(height: float = 20.0, size: int = 400, focal: float = 1000.0) -> tuple[View, Camera]:
+    """A camera that looks straight down from over the origin: x to the right, y up in the picture."""
+    R = np.array([[1.0, 0, 0], [0, -1, 0], [0, 0, -1]])
+    t = -R @ np.array([0, 0, height])
+    return View(lambda share: (R, t), focal, (size - 1) / 2, (size - 1) / 2, 0, 0, size, size), Camera(
+        R, t, Lens(focal, focal, (size - 1) / 2, (size - 1) / 2)
+    )
+
+
+class RendererTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.renderer = Renderer()
+
+    def render(self, items, samples, softness=0.0, sky=0.0, sun=(0.6, 0.3)):
+        view, camera = above()
+        d = np.array([*sun, 1.0])
+        lamp = Lamp(d / np.linalg.norm(d), np.ones(3), np.full(3, sky), softness)
+        return self.renderer.render(items, _GROUND, view, lamp, samples, 0.0), camera
+
+    def test_shadow_of_a_box_is_the_polygon_worked_out_by_hand(self):
+        w, d, h = 1.0, 0.6, 1.5
+        item = Item(box_mesh(w, d, h), lambda share: np.eye(4), (0.8, 0.8, 0.8), 0.5, 0.0)
+        layers, camera = self.render([item], 16)
+        # the shadow is the hull of the foot and of the top moved by h times the slope away from the sun
+        foot = np.array([[x, y] for x in (-w / 2, w / 2) for y in (-d / 2, d / 2)])
+        hull = cv2.convexHull(np.concatenate([foot, foot - h * np.array([0.6, 0.3])]).astype(np.float32))[:, 0]
+        pixels, _ = camera.project(np.c_[hull, np.zeros(len(hull))].astype(float))
+        wanted = np.zeros((400, 400), np.uint8)
+        cv2.fillPoly(wanted, [np.round(pixels * 16).astype(np.int32)], 1, shift=4)
+        dark = (layers.shade[..., 1] < 0.5) | (layers.colour[..., 3] > 0.5)
+        # the box itself hides part of its shadow from above, and reaches beyond it where it is nearer to the camera
+        solid = layers.colour[..., 3] > 0.5
+        both = (wanted > 0) & ~solid
+        overlap = (dark & ~solid & both).sum() / ((dark & ~solid) | both).sum()
+        self.assertGreater(overlap, 0.98)
+
+    def test_two_shadows_that_overlap_are_no_darker_than_one(self):
+        place = lambda x: lambda share, m=np.array([[1, 0, 0, x], [0, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1.0]]): m
+        items = [Item(box_mesh(0.3, 0.3, 2.0), place(x), (0.5, 0.5, 0.5), 0.5, 0.0) for x in (0.0, 0.25)]
+        layers, _ = self.render(items, 8, sky=0.3)
+        ground = layers.colour[..., 3] < 0.01
+        lit_share = 0.3 / (0.3 + 1 / math.sqrt(0.6**2 + 0.3**2 + 1))  # sky over sky and sun, on level ground
+        self.assertGreater(layers.shade[ground].min(), lit_share * 0.75)
+
+    def test_a_wide_sun_makes_a_half_shadow_of_the_right_width(self):
+        item = Item(box_mesh(3.0, 0.2, 1.0), lambda share: np.eye(4), (0.8, 0.8, 0.8), 0.5, 0.0)
+        layers, _ = self.render([item], 64, softness=10.0, sun=(0.0, 1.0))
+        column = layers.shade[:, 200, 1]
+        soft = ((column > 0.1) & (column < 0.9)).sum() / 50  # 50 px a metre
+        # edge at height 1, sun at 45 degrees, 10 degrees wide: its shadow's end spreads over cot(40) - cot(50)
+        wide = 1 / math.tan(math.radians(40)) - 1 / math.tan(math.radians(50))
+        # a disc passes from 10 to 90 % of its light over 0.69 of its width (integral of the circle's chord)
+        self.assertAlmostEqual(soft, 0.69 * wide, delta=0.06)
+
+    def test_light_on_a_matt_white_face_is_what_the_lamp_says(self):
+        item = Item(box_mesh(4, 4, 0.5), lambda share: np.eye(4), (1.0, 1.0, 1.0), 1.0, 0.0)
+        view, _ = above()
+        lamp = Lamp(np.array([0, 0, 1.0]), np.full(3, 0.7), np.zeros(3), 0.0)
+        layers = self.renderer.render([item], _GROUND, view, lamp, 4, 0.0)
+        # Lambert with 4 % taken by the gloss, which gives part of it back
+        self.assertAlmostEqual(float(layers.colour[200, 200, 1]), 0.7, delta=0.07)
+
+    def test_samples_fill_the_square_evenly(self):
+        points = np.array([sample(i, 2) for i in range(64)])
+        counts, _, _ = np.histogram2d(points[:, 0], points[:, 1], bins=4, range=[[0, 1], [0, 1]])
+        self.assertTrue((counts >= 2).all() and (counts <= 6).all(), counts)
+
+
+class FrameTest(FolderCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.shot = files.read(DEMO)
+        cls.plate = frame(msgspec.structs.replace(cls.shot, titles=()), 40).pixels
+        cls.final = frame(cls.shot, 40, "final", samples=8).pixels
+
+    @classmethod
+    def tearDownClass(cls):
+        close_workshop()
+
+    def test_the_plate_is_untouched_where_nothing_of_ours_is(self):
+        changed = (self.final != self.plate).any(-1)
+        self.assertTrue(0.02 < changed.mean() < 0.35)
+        rows = np.flatnonzero(changed.any(1))
+        self.assertGreater(rows.min(), 250)  # the sky and the domes are the plate's own numbers
+
+    def test_passes_make_the_picture(self):
+        layers = frame(self.shot, 40, "final", layer="layers", samples=8).pixels
+        shadow = frame(self.shot, 40, "final", layer="shadow", samples=8).pixels
+        light = decode(self.plate / np.float32(255), "rec709") * shadow * (1 - layers[..., 3:]) + layers[..., :3]
+        again = np.clip(encode(light, "rec709") * 255 + 0.5, 0, 255).astype(np.uint8)
+        self.assertLessEqual(np.abs(again.astype(int) - self.final).max(), 1)
+
+    def test_what_passes_in_front_hides_title_and_shadow(self):
+        matte = frame(self.shot, 40, layer="matte").pixels
+        inside = matte >= 1
+        self.assertGreater(inside.sum(), 4000)
+        np.testing.assert_array_equal(self.final[inside], self.plate[inside])
+
+    def test_the_title_stands_where_its_geometry_says(self):
+        title = self.shot.titles[0]
+        shot = msgspec.structs.replace(self.shot, titles=(title,), mattes=(), finish=msgspec.structs.replace(self.shot.finish, shutter=constant(0.0)))
+        alpha = frame(shot, 40, "final", layer="layers", samples=16).pixels[..., 3]
+        mesh, m, camera = mesh_of(title, 40), title_model(title, 40), camera_at(shot, 40)
+        xy, _ = camera.project(mesh.vertices @ m[:3, :3].T + m[:3, 3])
+        fine = np.zeros((720 * 4, 1280 * 4), np.uint8)
+        for triangle in (xy[mesh.triangles] + 0.5) * 4 - 0.5:
+            cv2.fillConvexPoly(fine, np.round(triangle * 16).astype(np.int32), 255, shift=4)
+        wanted = cv2.resize(fine, (1280, 720), interpolation=cv2.INTER_AREA) > 127
+        found = alpha > 0.5
+        self.assertGreater((found & wanted).sum() / (found | wanted).sum(), 0.985)
+
+    def test_a_smaller_picture_is_the_same_picture(self):
+        small = frame(self.shot, 40, "final", scale=0.5, samples=8).pixels
+        reference = cv2.resize(self.final, (640, 360), interpolation=cv2.INTER_AREA)
+        self.assertLess(np.abs(small.astype(int) - reference).mean(), 1.2)
+
+    def test_motion_blur_follows_the_keys(self):
+        title = msgspec.structs.replace(
+            self.shot.titles[0], position=Keyed((0.0, 0.0, 0.0)).with_key(39, (-2, 0, 0), "linear").with_key(41, (2, 0, 0), "linear")
+        )
+        still, moving = (
+            msgspec.structs.replace(self.shot, titles=(title,), mattes=(), finish=msgspec.structs.replace(self.shot.finish, shutter=constant(s)))
+            for s in (0.0, 0.5)
+        )
+        edge = lambda shot: (lambda a: ((a > 0.05) & (a < 0.95)).mean())(frame(shot, 40, "final", layer="layers", samples=24).pixels[..., 3])
+        self.assertGreater(edge(moving), 3 * edge(still))
+
+    def test_a_shot_without_a_solve_shows_titles_before_a_still_camera(self):
+        shot = msgspec.structs.replace(with_plate(Shot(), self.shot.plate), titles=(Title(id="a", text="HI"),), light=Light())
+        self.assertTrue((frame(shot, 0, "draft").pixels != frame(msgspec.structs.replace(shot, titles=()), 0).pixels).any())
+        self.assertEqual(camera_at(shot, 0).lens, default_lens(1280, 720))
+
+    def test_a_shot_without_a_clip_says_so(self):
+        with self.assertRaises(PlateError):
+            frame(Shot(), 0)
+        gone = msgspec.structs.replace(self.shot, plate=msgspec.structs.replace(self.shot.plate, path=str(self.folder / "gone.mp4")))
+        with self.assertRaises(PlateError) as told:
+            frame(gone, 0)
+        self.assertIn("gone.mp4", told.exception.what)
+
+    def test_deep_and_linear_plates_keep_their_kind(self):
+        for name, picture in (("a.0000.png", np.full((90, 160, 3), 30000, np.uint16)), ("b.0000.tif", np.full((90, 160, 3), 30000, np.uint16))):
+            cv2.imwrite(str(self.folder / name), picture)
+            shot = with_plate(Shot(), probe(self.folder / name))
+            shot = msgspec.structs.replace(
+                shot, titles=(Title(id="a", text="HI"),), mattes=(Outline(id="m", name="m", shape=Keyed((0.0, 0, 9, 0, 9, 9))),)
+            )
+            pixels = frame(shot, 0, "draft").pixels
+            self.assertEqual(pixels.dtype, np.uint16)
+            self.assertEqual(pixels[2, -3, 0], 30000)
+            self.assertTrue((pixels != 30000).any())
+
+    def test_sun_from_above_lights_the_top(self):
+        self.assertAlmostEqual(direction(0, 90)[2], 1.0)
+
+
+if __name__ == "__main__":
+    unittest.main()

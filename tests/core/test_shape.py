@@ -1,0 +1,97 @@
+"""Letters against the font's own tables; solids against the rules of a closed surface."""
+
+import unittest
+
+import numpy as np
+from fontTools.pens.boundsPen import BoundsPen
+from fontTools.ttLib import TTFont
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.shape.extrude import extrude, title_mesh
+from lodestar.core.shape.fonts import SHIPPED, all_faces, face_path
+from lodestar.core.shape.outlines import cap_height, word_outlines
+
+
+def volume(mesh) -> float:
+    a, b, c = (mesh.vertices[mesh.triangles[:, k]].astype(float) for k in range(3))
+    return float(np.einsum("ij,ij->i", a, np.cross(b, c)).sum() / 6)
+
+
+def open_edges(mesh) -> int:
+    """Edges that are not shared by exactly two triangles with opposite direction."""
+    _, number = np.unique(np.round(mesh.vertices.astype(float), 5), axis=0, return_inverse=True)
+    triangles = number.ravel()[mesh.triangles]
+    whole = (triangles[:, 0] != triangles[:, 1]) & (triangles[:, 1] != triangles[:, 2]) & (triangles[:, 0] != triangles[:, 2])
+    balance: dict = {}
+    for a, b, c in triangles[whole]:
+        for i, j in ((a, b), (b, c), (c, a)):
+            key = (min(i, j), max(i, j))
+            balance[key] = balance.get(key, 0) + (1 if i < j else -1)
+    return sum(v != 0 for v in balance.values())
+
+
+class OutlinesTest(unittest.TestCase):
+    def test_advance_widths_and_boxes_are_the_fonts_own(self):
+        # outside check: the font's hmtx table and glyph bounds, read by fontTools
+        for face in SHIPPED:
+            path = face_path(face)
+            font = TTFont(path)
+            glyphs, order = font.getGlyphSet(), font.getBestCmap()
+            upem = font["head"].unitsPerEm
+            cap = cap_height(path) * upem
+            for letter in "HOgR8":
+                name = order[ord(letter)]
+                contours, width = word_outlines(path, letter)
+                self.assertAlmostEqual(width * cap, font["hmtx"][name][0], delta=0.01)
+                pen = BoundsPen(glyphs)
+                glyphs[name].draw(pen)
+                points = np.concatenate(contours) * cap + [width * cap / 2, 0]
+                # chords lie within 0.08 % of the em of their curves
+                np.testing.assert_allclose([*points.min(0), *points.max(0)], pen.bounds, atol=0.0009 * upem)
+
+    def test_kerning_lines_and_spacing(self):
+        path = face_path("Inter Display Black")
+        width = lambda text, spacing=0.0: word_outlines(path, text, spacing)[1]
+        self.assertLess(width("AV"), width("A") + width("V"))
+        self.assertAlmostEqual(width("OOO", 0.1) - width("OOO"), 0.2 / cap_height(path), places=6)
+        two, _ = word_outlines(path, "H\nH")
+        heights = sorted(c[:, 1].min() for c in two)
+        self.assertAlmostEqual(heights[0], 0.0, places=3)
+        self.assertGreater(heights[-1], 1.2)
+
+    def test_faces(self):
+        self.assertEqual(all_faces()[:2], list(SHIPPED))
+        with self.assertRaises(UserError):
+            face_path("No Such Face")
+
+
+class SolidTest(unittest.TestCase):
+    def test_a_square_with_a_bevel_has_the_volume_that_it_should(self):
+        square = np.array([[0, 0], [2, 0], [2, 2], [0, 2]], float)
+        self.assertAlmostEqual(volume(extrude([square], 1.0, 0.0)), 4.0, places=5)
+        r, steps = 0.2, 5
+        # each bevel is a stack of frusta of nested squares, as many as there are steps
+        angle = np.linspace(0, np.pi / 2, steps + 1)
+        side, rise = 2 - 2 * r * (1 - np.cos(angle)), r * np.sin(angle)
+        frusta = sum((rise[k + 1] - rise[k]) / 3 * (side[k] ** 2 + side[k] * side[k + 1] + side[k + 1] ** 2) for k in range(steps))
+        self.assertAlmostEqual(volume(extrude([square], 1.0, r)), 4 * (1 - 2 * r) + 2 * frusta, delta=0.01)
+
+    def test_letters_are_closed_also_where_strokes_vanish(self):
+        for face in SHIPPED:
+            for bevel in (0.0, 0.02, 0.08, 0.3):
+                mesh = title_mesh(face_path(face), "Ag&8é", 0.0, 0.4, bevel)
+                self.assertEqual(open_edges(mesh), 0, (face, bevel))
+                self.assertGreater(volume(mesh), 0.2)
+
+    def test_normals_point_outward_and_the_title_stands_on_its_base_line(self):
+        mesh = title_mesh(face_path("Inter Display Black"), "HEH", 0.0, 0.3, 0.03)
+        a, b, c = (mesh.vertices[mesh.triangles[:, k]] for k in range(3))
+        face = np.cross(b - a, c - a)
+        agree = np.einsum("ij,ij->i", face, mesh.normals[mesh.triangles[:, 0]])
+        self.assertGreater((agree >= -1e-7).mean(), 0.999)
+        low, high = mesh.vertices.min(0), mesh.vertices.max(0)
+        np.testing.assert_allclose([low[2], high[2], low[1], high[1]], [0, 1, -0.15, 0.15], atol=1e-3)
+        self.assertAlmostEqual(low[0], -high[0], delta=0.05)
+
+    def test_nothing_to_see_makes_an_empty_mesh(self):
+        self.assertEqual(len(title_mesh(face_path("Zilla Slab Bold"), "   ", 0.0, 0.3, 0.02).triangles), 0)

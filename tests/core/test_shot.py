@@ -1,0 +1,167 @@
+"""The document: keyed values, history, files and every way in which a file can be bad."""
+
+import errno
+import json
+import unittest
+import zipfile
+from unittest import mock
+
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.errors import OutputError, ShotFileError
+from lodestar.core.shot import files
+from lodestar.core.shot.document import Shot, Title, solve_is_stale, solving_inputs, tracks_are_stale, with_plate
+from lodestar.core.shot.history import History
+from lodestar.core.shot.keyed import Key, Keyed, constant, ease
+from tests.helpers import DEMO, ROOT, FolderCase
+
+
+class KeyedTest(unittest.TestCase):
+    def test_easing_against_the_css_standard(self):
+        # W3C CSS Easing Functions Level 1: ease-in-out is cubic-bezier(0.42, 0, 0.58, 1), ease is (0.25, 0.1, 0.25, 1);
+        # values at 1/4 and 1/2 from the standard's curves, as browsers give them (from memory)
+        smooth, free = Key(0, (0.0,), "smooth"), Key(0, (0.0,), "free", (0.25, 0.1, 0.25, 1.0))
+        self.assertAlmostEqual(ease(smooth, 0.25), 0.1291, places=3)
+        self.assertAlmostEqual(ease(smooth, 0.5), 0.5, places=6)
+        self.assertAlmostEqual(ease(free, 0.5), 0.8024, places=3)
+        self.assertAlmostEqual(ease(free, 0.25), 0.4085, places=3)
+
+    def test_values_between_keys(self):
+        value = Keyed((0.0, 0.0)).with_key(10, (0, 10), "linear").with_key(20, (10, 10), "hold").with_key(30, (0, 0))
+        self.assertEqual(value.at(0), (0, 10))
+        self.assertEqual(value.at(15), (5.0, 10.0))
+        self.assertEqual(value.at(29), (10, 10))
+        self.assertEqual(value.at(99), (0, 0))
+        self.assertEqual([k.frame for k in value.moved_key(10, 25).keys], [20, 25, 30])
+
+    def test_dragging_moves_the_whole_motion_or_sets_a_key(self):
+        value = Keyed((0.0,)).with_key(0, (1.0,), "linear").with_key(10, (3.0,), "linear")
+        self.assertEqual([k.value for k in value.changed(5, (4.0,), False).keys], [(3.0,), (5.0,)])
+        keyed = value.changed(5, (9.0,), True)
+        self.assertEqual(keyed.at(5), (9.0,))
+        self.assertEqual(constant(1).changed(3, (2.0,), False), Keyed((2.0,)))
+        self.assertEqual(keyed.without_key(0).without_key(5).without_key(10), Keyed((3.0,)))
+
+
+class HistoryTest(unittest.TestCase):
+    def test_undo_gives_the_old_value_back(self):
+        history = History(Shot())
+        first = history.shot
+        rename = lambda name: lambda s: msgspec.structs.replace(s, name=name)
+        history.apply("Name", rename("a"))
+        for name in ("b", "c", "d"):
+            history.apply("Drag", rename(name), group="one drag")
+        self.assertEqual(history.undo(), "Drag")
+        self.assertEqual(history.shot.name, "a")
+        self.assertEqual(history.redo(), "Drag")
+        self.assertEqual(history.shot.name, "d")
+        history.undo()
+        history.undo()
+        self.assertIs(history.shot, first)
+        self.assertIsNone(history.undo())
+        history.apply("Nothing", lambda s: s)
+        self.assertIsNotNone(history.redo_label)
+
+    def test_what_is_stale_is_known(self):
+        shot = files.read(DEMO)
+        self.assertFalse(tracks_are_stale(shot) or solve_is_stale(shot))
+        rejected = np.zeros(shot.tracks.count, bool)
+        rejected[3] = True
+        changed = msgspec.structs.replace(shot, tracks=shot.tracks.with_rejected(rejected))
+        self.assertTrue(solve_is_stale(changed))
+        self.assertNotEqual(solving_inputs(changed), shot.solve.source)
+        self.assertTrue(tracks_are_stale(msgspec.structs.replace(shot, last=50)))
+
+    def test_another_clip_of_the_same_size_keeps_the_work(self):
+        shot = files.read(DEMO)
+        same = with_plate(shot, msgspec.structs.replace(shot.plate, path="/elsewhere.mp4"))
+        self.assertIs(same.solve, shot.solve)
+        other = with_plate(shot, msgspec.structs.replace(shot.plate, count=50))
+        self.assertIsNone(other.solve)
+        self.assertEqual(other.titles, shot.titles)
+
+
+class FilesTest(FolderCase):
+    def test_everything_comes_back(self):
+        shot = files.read(DEMO)
+        files.write(shot, self.folder / "copy.lode")
+        back = files.read(self.folder / "copy.lode")
+        self.assertEqual(back.titles, shot.titles)
+        self.assertEqual(back.plate, shot.plate)
+        np.testing.assert_array_equal(back.tracks.xy, shot.tracks.xy)
+        np.testing.assert_array_equal(back.solve.R, shot.solve.R)
+        self.assertFalse(back.tracks.xy.flags.writeable)
+
+    def test_the_clip_moves_with_its_folder(self):
+        with zipfile.ZipFile(DEMO) as archive:
+            self.assertEqual(json.loads(archive.read("shot.json"))["plate"]["path"], "shots/terrace.mp4")
+
+    def test_files_of_version_1_open_for_ever(self):
+        shot = files.read(ROOT / "tests" / "data" / "shots" / "v1.lode")
+        self.assertEqual(shot.titles[0].text, "GATE 3")
+        self.assertEqual(shot.titles[0].position.at(10), (1.0, 2.0, 0.0))
+        self.assertEqual(shot.tracks.count, 2)
+
+    def test_bad_files_are_told_and_left(self):
+        whole = DEMO.read_bytes()
+        newer = self.folder / "newer.lode"
+        with zipfile.ZipFile(newer, "w") as archive:
+            archive.writestr("shot.json", json.dumps({"version": 99}))
+            archive.writestr("arrays.npz", b"")
+        cases = {"cut.lode": whole[: len(whole) // 2], "empty.lode": b"", "text.lode": b"hello", "newer.lode": newer.read_bytes()}
+        for name, data in cases.items():
+            path = self.folder / name
+            path.write_bytes(data)
+            with self.assertRaises(ShotFileError) as told:
+                files.read(path)
+            self.assertIn(name, told.exception.what)
+            self.assertEqual(path.read_bytes(), data)
+        with self.assertRaises(ShotFileError) as told:
+            files.read(newer)
+        self.assertIn("newer Bright Lodestar", told.exception.what)
+
+    def test_a_wrong_field_is_named(self):
+        path = self.folder / "wrong.lode"
+        files.write(Shot(titles=(Title(id="a"),)), path)
+        with zipfile.ZipFile(path) as archive:
+            tree, arrays = json.loads(archive.read("shot.json")), archive.read("arrays.npz")
+        tree["titles"][0]["text"] = 5
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr("shot.json", json.dumps(tree))
+            archive.writestr("arrays.npz", arrays)
+        with self.assertRaises(ShotFileError) as told:
+            files.read(path)
+        self.assertIn("titles", told.exception.what)
+
+    def test_arrays_are_never_unpickled(self):
+        import io
+        import pickle
+
+        out = io.BytesIO()
+        np.savez(out, a000=np.array([object()], dtype=object))
+        tree = {
+            "version": 1,
+            "tracks": {"frame": {"array": "a000"}, "track": {"array": "a000"}, "xy": {"array": "a000"}, "rejected": {"array": "a000"}},
+        }
+        path = self.folder / "evil.lode"
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr("shot.json", json.dumps(tree))
+            archive.writestr("arrays.npz", out.getvalue())
+        with mock.patch.object(pickle, "load", side_effect=AssertionError("unpickled")), self.assertRaises(ShotFileError):
+            files.read(path)
+
+    def test_a_full_disk_leaves_the_old_file(self):
+        path = self.folder / "mine.lode"
+        files.write(Shot(name="old"), path)
+        with mock.patch("os.fsync", side_effect=OSError(errno.ENOSPC, "full")), self.assertRaises(OutputError) as told:
+            files.write(Shot(name="new"), path)
+        self.assertIn("disk is full", told.exception.what)
+        self.assertEqual(files.read(path).name, "old")
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["mine.lode"])
+        with self.assertRaises(OutputError):
+            files.write(Shot(), self.folder / "nowhere" / "a.lode")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,96 @@
+"""Features and following, on pictures whose motion is known."""
+
+import unittest
+
+import cv2
+import numpy as np
+
+from lodestar.core.basics.errors import Cancelled, TrackError
+from lodestar.core.basics.job import Job
+from lodestar.core.track.features import detect
+from lodestar.core.track.follow import FollowSettings, follow
+from tests.helpers import texture
+
+
+def zooming(index: int) -> np.ndarray:
+    """(2, 3) map of the first picture to frame `index`: it slides, turns and grows."""
+    turn, size = np.deg2rad(0.25 * index), 1 + 0.004 * index
+    c, s = size * np.cos(turn), size * np.sin(turn)
+    return np.array([[c, -s, 3.3 * index - 0.0 + 20 * s], [s, c, 0.7 * index - 20 * s]])
+
+
+class FollowTest(unittest.TestCase):
+    def setUp(self):
+        self.base = (texture(480, 640) * 255).astype(np.float32)
+        self.noise = np.random.default_rng(5)
+
+    def luma(self, index: int) -> np.ndarray:
+        moved = cv2.warpAffine(self.base, zooming(index), (640, 480), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
+        return np.clip(moved + 2.0 * self.noise.standard_normal(moved.shape), 0, 255).astype(np.uint8)
+
+    def test_tracks_stay_on_their_points(self):
+        tracks = follow(self.luma, range(24), FollowSettings(count=150), lambda i: None, Job())
+        self.assertGreater(tracks.count, 100)
+        error = []
+        for k in range(tracks.count):
+            own = slice(*tracks.starts[k : k + 2])
+            frames, xy = tracks.frame[own], tracks.xy[own]
+            first = cv2.invertAffineTransform(zooming(int(frames[0]))) @ [*xy[0], 1]
+            error += [np.linalg.norm(zooming(int(f)) @ [*first, 1] - p) for f, p in zip(frames[1:], xy[1:])]
+        # noise of two code values; drift would grow with the 24 frames
+        self.assertLess(np.median(error), 0.12)
+        self.assertLess(np.percentile(error, 95), 0.6)
+
+    def test_followed_backward_too(self):
+        tracks = follow(self.luma, range(16), FollowSettings(count=150), lambda i: None, Job())
+        first = tracks.frame[tracks.starts[:-1]]
+        born_late = (first > 0) & (first % 5 != 0)  # features are looked for at every fifth frame only
+        self.assertTrue(born_late.any())
+
+    def test_regions_are_kept_out(self):
+        hidden = np.zeros((480, 640), bool)
+        hidden[:, :320] = True
+        tracks = follow(self.luma, range(8), FollowSettings(count=100), lambda i: hidden, Job())
+        self.assertGreater(tracks.xy[:, 0].min(), 318)
+
+    def test_what_cannot_be_followed_is_told(self):
+        black = np.zeros((240, 320), np.uint8)
+        with self.assertRaises(TrackError) as told:
+            follow(lambda i: black, range(10), FollowSettings(), lambda i: None, Job())
+        self.assertIn("texture", told.exception.what)
+        with self.assertRaises(TrackError):
+            follow(self.luma, range(1), FollowSettings(), lambda i: None, Job())
+        with self.assertRaises(TrackError) as told:
+            follow(lambda i: np.zeros((240 + i, 320), np.uint8), range(9), FollowSettings(), lambda i: None, Job())
+        self.assertIn("changes its size", told.exception.what)
+
+    def test_cancel(self):
+        job = Job()
+
+        def luma(index: int) -> np.ndarray:
+            if index == 3:
+                job.cancel()
+            return self.luma(index)
+
+        with self.assertRaises(Cancelled):
+            follow(luma, range(10), FollowSettings(), lambda i: None, job)
+
+
+class FeaturesTest(unittest.TestCase):
+    def test_spread_evenly_and_apart(self):
+        picture = (texture(360, 640) * 255).astype(np.uint8)
+        picture[:, :320] = picture[:, :320] // 5 + 90  # one half is weak in texture
+        points = detect(picture, None, np.zeros((0, 2)), 120, 14)
+        left = (points[:, 0] < 320).mean()
+        self.assertTrue(0.3 < left < 0.7, left)
+        gaps = np.linalg.norm(points[:, None] - points, axis=2) + 1e9 * np.eye(len(points))
+        self.assertGreaterEqual(gaps.min(), 14)
+
+    def test_noise_alone_is_no_feature(self):
+        rng = np.random.default_rng(0)
+        grey = np.clip(120 + 2.5 * rng.standard_normal((360, 640)), 0, 255).astype(np.uint8)
+        self.assertLess(len(detect(grey, None, np.zeros((0, 2)), 300, 14)), 30)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,120 @@
+"""What several tests share: small clips, seeded scenes, the demo."""
+
+import tempfile
+import unittest
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+from scipy.ndimage import gaussian_filter1d
+
+from lodestar.core.basics.geometry import Camera, Lens
+
+ROOT = Path(__file__).resolve().parents[1]
+SHOTS = ROOT / "demo" / "shots"
+DEMO = ROOT / "demo" / "open-night.lode"
+
+
+class FolderCase(unittest.TestCase):
+    """A test with a folder of its own."""
+
+    def setUp(self) -> None:
+        self._folder = tempfile.TemporaryDirectory()
+        self.addCleanup(self._folder.cleanup)
+        self.folder = Path(self._folder.name)
+
+
+def write_clip(
+    path: Path, pictures: list[np.ndarray], fps: Fraction = Fraction(25), gop: int = 12, codec: str = "libx264", sound: bool = False
+) -> Path:
+    """A movie of the pictures (h, w, 3) uint8, with B frames and, if asked, a tone that starts after half of its length."""
+    with av.open(str(path), "w") as container:
+        stream = container.add_stream(codec, rate=fps)
+        stream.height, stream.width = pictures[0].shape[:2]
+        stream.pix_fmt = "yuv420p"
+        stream.options = {"g": str(gop), "bf": "3", "crf": "12"} if codec == "libx264" else {}
+        audio = container.add_stream("aac", rate=48000, layout="mono") if sound else None
+        for i, picture in enumerate(pictures):
+            frame = av.VideoFrame.from_ndarray(picture, format="rgb24")
+            frame.pts, frame.time_base = i, 1 / fps
+            container.mux(stream.encode(frame))
+        container.mux(stream.encode())
+        if audio is not None:
+            length = int(48000 * len(pictures) / fps)
+            tone = np.sin(np.arange(length) * 2 * np.pi * 440 / 48000).astype(np.float32) * 0.5
+            tone[: length // 2] = 0
+            for k in range(0, length, 1024):
+                block = av.AudioFrame.from_ndarray(tone[None, k : k + 1024], format="fltp", layout="mono")
+                block.rate, block.pts, block.time_base = 48000, k, Fraction(1, 48000)
+                container.mux(audio.encode(block))
+            container.mux(audio.encode())
+    return path
+
+
+def numbered(count: int, width: int = 160, height: int = 96) -> list[np.ndarray]:
+    """Pictures that carry their number as eight black or white blocks."""
+    pictures = []
+    for i in range(count):
+        picture = np.full((height, width, 3), 90, np.uint8)
+        for bit in range(8):
+            picture[:40, bit * 20 : bit * 20 + 20] = 255 if i >> bit & 1 else 0
+        pictures.append(picture)
+    return pictures
+
+
+def number_of(picture: np.ndarray) -> int:
+    return sum(1 << bit for bit in range(8) if picture[20, bit * 20 + 10].mean() > 128)
+
+
+def texture(height: int, width: int, seed: int = 0) -> np.ndarray:
+    """(height, width) smooth noise in 0..1 with detail to follow."""
+    import cv2
+
+    rng = np.random.default_rng(seed)
+    total = np.zeros((height, width), np.float32)
+    for sigma, share in ((1.2, 1.0), (3, 1.0), (9, 1.5)):
+        layer = cv2.GaussianBlur(rng.standard_normal((height, width)).astype(np.float32), (0, 0), sigma)
+        total += share * layer / layer.std()
+    return np.clip(0.5 + total / 8, 0, 1)
+
+
+class Seeded:
+    """A known camera flight over points on ground and walls, and the noisy tracks that it would leave.
+
+    Sigma is the noise of each coordinate in px; a share of the tracks belongs to a thing that moves by itself.
+    """
+
+    def __init__(self, seed: int = 0, frames: int = 60, tracks: int = 400, sigma: float = 0.2, moving: float = 0.04, turning: bool = False) -> None:
+        rng = np.random.default_rng(seed)
+        self.width, self.height, self.sigma = 1280, 720, sigma
+        self.lens = Lens(1000.0, 1000.0, 639.5, 359.5, -0.06, 0.008)
+        u = np.linspace(0, 1, frames)
+        shake = gaussian_filter1d(rng.standard_normal((frames + 40, 6)), 4, axis=0)[20:-20]
+        centre = np.stack([-3 + 6 * u, -9 + 1.5 * u, 2.2 + 0.4 * np.sin(4 * u)], 1) + 0.06 * shake[:, :3]
+        if turning:
+            centre = np.repeat(centre[:1], frames, 0)
+        target = np.stack([-0.5 + u + (8 * u - 4 if turning else 0), 6 + 0 * u, 0.8 + 0 * u], 1) + 0.25 * shake[:, 3:]
+        self.cameras = [self._look(c, t) for c, t in zip(centre, target)]
+        points = np.concatenate([
+            np.c_[rng.uniform(-9, 9, tracks // 2), rng.uniform(-4, 14, tracks // 2), np.zeros(tracks // 2)],
+            np.c_[rng.uniform(-9, 9, tracks - tracks // 2), rng.choice([6.0, 9.0, 14.0], tracks - tracks // 2), rng.uniform(0, 4, tracks - tracks // 2)],
+        ])  # fmt: skip
+        self.points = points
+        walker = rng.random(tracks) < moving
+        rows = []
+        for i, camera in enumerate(self.cameras):
+            moved = points + np.where(walker[:, None], [3.0 * u[i], 0, 0], 0)
+            xy, depth = camera.project(moved)
+            seen = (depth > 0.5) & (xy > 4).all(1) & (xy < [self.width - 4, self.height - 4]).all(1)
+            ids = np.flatnonzero(seen)
+            rows.append((np.full(len(ids), i), ids, xy[ids] + sigma * rng.standard_normal((len(ids), 2))))
+        self.frame, self.track, self.xy = (np.concatenate(x) for x in zip(*rows))
+
+    def _look(self, centre, target) -> Camera:
+        z = target - centre
+        z = z / np.linalg.norm(z)
+        x = np.cross(z, [0, 0, 1.0])
+        x /= np.linalg.norm(x)
+        R = np.stack([x, np.cross(z, x), z])
+        return Camera(R, -R @ centre, self.lens)
