@@ -7,9 +7,10 @@ import time
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
 
 from . import theme
+from .fields import icon_button
 from .session import Message, Session, state_folder
 
 NOTE_MS = 7000
@@ -30,11 +31,7 @@ class Strip(QWidget):
         self.text.setWordWrap(True)
         self.text.setTextFormat(Qt.TextFormat.PlainText)
         self.buttons = QHBoxLayout()
-        close = QToolButton()
-        close.setObjectName("strip-close")
-        close.setIcon(theme.icon("x"))
-        close.setToolTip("Put this message away; it stays in the log")
-        close.clicked.connect(self.hide)
+        close = icon_button("x", "strip-close", "Put this message away; it stays in the log", self.hide)
         row.addWidget(self.mark)
         row.addWidget(self.text, 1)
         row.addLayout(self.buttons)

@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPen
-from PyQt6.QtWidgets import QColorDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QColorDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.units import parse
@@ -338,6 +338,16 @@ def quiet(text: str = "") -> QLabel:
     label.setWordWrap(True)
     label.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
     return label
+
+
+def icon_button(icon: str, name: str, tip: str, act: Callable[[], object]) -> QToolButton:
+    b = QToolButton()
+    b.setObjectName(name)
+    b.setAccessibleName(tip)
+    b.setIcon(theme.icon(icon, theme.READING))
+    b.setToolTip(tip)
+    b.clicked.connect(lambda: act())
+    return b
 
 
 def button(text: str, name: str, tip: str, act: Callable[[], object], main: bool = False) -> QPushButton:

@@ -1,5 +1,6 @@
 """Long work beside the interface: one job at a time, polled for progress, its end told once on the interface thread."""
 
+import gc
 import logging
 from collections.abc import Callable
 from typing import Any
@@ -11,6 +12,23 @@ from lodestar.core.basics.job import Job
 
 POLL_MS = 60
 log = logging.getLogger(__name__)
+
+
+class Collector(QObject):
+    """Python's cycle collector, on the interface thread only: run by a worker it could delete a window there, which Qt forbids."""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        gc.disable()
+        self._count = 0
+        timer = QTimer(self, interval=1000)
+        timer.timeout.connect(self._collect)
+        timer.start()
+
+    def _collect(self) -> None:
+        # the old generation is large after numba's compiler; once a minute is enough for it
+        self._count += 1
+        gc.collect(2 if self._count % 60 == 0 else 1)
 
 
 class _Ends(QObject):

@@ -19,6 +19,7 @@ def run(path: str | None) -> int:
     from lodestar.cli import ROOT
 
     from . import theme
+    from .jobs import Collector
     from .session import Session
     from .window import Window
 
@@ -28,6 +29,7 @@ def run(path: str | None) -> int:
     errors.log_to_file()
     theme.apply(app)
     session = Session()
+    Collector(session)
     window = Window(session)
     errors.catch_faults(
         lambda kind: session.tell(

@@ -1,13 +1,12 @@
 """Ground: which points lie on it, which is the origin, and how long one distance is."""
 
 import numpy as np
-from PyQt6.QtWidgets import QHBoxLayout, QToolButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from lodestar.core.compose.frame import scene_frame
 from lodestar.core.scene.ground import reference
 
-from .. import theme
-from ..fields import button, quiet
+from ..fields import button, icon_button, quiet
 from .panel import Panel
 
 
@@ -40,12 +39,8 @@ class GroundPanel(Panel):
         box = QHBoxLayout(row)
         box.setContentsMargins(0, 0, 0, 0)
         text = quiet()
-        gone = QToolButton()
-        gone.setObjectName(f"forget-{key}")
-        gone.setIcon(theme.icon("x", theme.READING))
-        gone.setToolTip("Take this back")
         empty = {"ground": {"on_ground": ()}, "origin": {"origin": None}, "distance": {"distance": None}}[key]
-        gone.clicked.connect(lambda: self.session.edit_part("Take back", "ground", **empty))
+        gone = icon_button("x", f"forget-{key}", "Take this back", lambda: self.session.edit_part("Take back", "ground", **empty))
         box.addWidget(text, 1)
         box.addWidget(gone)
         self.said.add_wide(row)

@@ -4,13 +4,13 @@ import msgspec
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.light.sun import from_shadows
 
 from .. import theme
-from ..fields import Swatch, quiet
+from ..fields import Swatch, icon_button, quiet
 from ..viewer.tools import with_shadows
 from .panel import Panel
 
@@ -26,12 +26,7 @@ class ShadowRow(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.addStretch(1)
-        gone = QToolButton()
-        gone.setObjectName(f"forget-shadow-{number}")
-        gone.setIcon(theme.icon("x", theme.READING))
-        gone.setToolTip("Forget this shadow")
-        gone.clicked.connect(lambda: panel.forget(number))
-        row.addWidget(gone)
+        row.addWidget(icon_button("x", f"forget-shadow-{number}", "Forget this shadow", lambda: panel.forget(number)))
 
     def paintEvent(self, event) -> None:
         p = QPainter(self)

@@ -26,6 +26,8 @@ class OutputPanel(Panel):
             box.setAccessibleName(name.replace("-", " "))
             box.setToolTip(tip)
             box.addItems(items)
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setMinimumContentsLength(8)
         self.quality.setCurrentText("final")
         what.add("File", self.kind)
         what.add("Picture", self.layer)

@@ -1,12 +1,12 @@
 """Track: how many features, regions that the tracker must not see, and what to do with chosen marks."""
 
 import numpy as np
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.shot.document import tracks_are_stale
 
 from .. import theme
-from ..fields import button, quiet
+from ..fields import button, icon_button, quiet
 from ..viewer.overlays import errors_of
 from ..viewer.tools import reject_tracks, remove_outline
 from .panel import Panel
@@ -120,15 +120,8 @@ def outline_row(session, kind: str, outline) -> QWidget:
     turned.setChecked(outline.inverted)
     turned.setToolTip("Take what lies outside the outline instead")
     turned.toggled.connect(lambda value: session.edit_item("Invert outline", kind, outline.id, inverted=value))
-    pick = QToolButton()
-    pick.setIcon(theme.icon("pencil", theme.READING))
-    pick.setToolTip("Take this outline in hand")
-    pick.clicked.connect(lambda: session.select(outline.id))
-    gone = QToolButton()
-    gone.setObjectName(f"outline-delete-{outline.id}")
-    gone.setIcon(theme.icon("trash-2", theme.READING))
-    gone.setToolTip("Delete this outline")
-    gone.clicked.connect(lambda: remove_outline(session, kind, outline.id))
+    pick = icon_button("pencil", f"outline-pick-{outline.id}", "Take this outline in hand", lambda: session.select(outline.id))
+    gone = icon_button("trash-2", f"outline-delete-{outline.id}", "Delete this outline", lambda: remove_outline(session, kind, outline.id))
     box.addWidget(on, 1)
     for w in (turned, pick, gone):
         box.addWidget(w)

@@ -1,0 +1,359 @@
+"""The window: undo, keys, files, recovery, messages, missing clips, keyboard, and jobs that are cancelled."""
+
+import unittest
+from unittest import mock
+
+import msgspec
+import numpy as np
+from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QWidget
+
+from lodestar.app import window as window_module
+from lodestar.app.commands import Finder
+from lodestar.app.fields import NumberField
+from lodestar.app.session import STEPS
+from lodestar.core.compose.frame import camera_at
+from lodestar.core.shot import files
+from tests.app.window_case import WindowCase
+from tests.helpers import DEMO, SHOTS, numbered, write_clip
+
+
+class DemoCase(WindowCase):
+    def setUp(self):
+        super().setUp()
+        self.window.open_demo()
+        self.settle()
+
+
+class ViewTest(DemoCase):
+    def test_the_picture_is_the_frame_that_compose_makes(self):
+        self.session.show_frame(46)
+        self.wait_picture()
+        pixels = self.pixels()
+        y, x = int(400 / 720 * pixels.shape[0]), int(600 / 1280 * pixels.shape[1])
+        # OPEN SKY is light stone before grey paving: bright and warm there
+        self.assertGreater(int(pixels[y - 3 : y + 3, x - 3 : x + 3].mean()), 120)
+        self.click("before-after")
+        self.wait(lambda: self.canvas.bare is not None)
+
+    def test_nothing_is_cut_at_1280_by_800(self):
+        self.assertEqual((self.window.width(), self.window.height()), (1280, 800))
+        for step in STEPS:
+            self.click(f"step-{step.lower()}")
+            panel = self.window.panels[step]
+            self.assertLessEqual(panel.widget().minimumSizeHint().width(), panel.viewport().width(), step)
+            for child in panel.findChildren(QWidget):
+                if child.isVisible() and child.parent() is not None and child.objectName() and not child.parent().isHidden():
+                    right = child.mapTo(panel, child.rect().topRight()).x()
+                    self.assertLessEqual(right, panel.width(), f"{step}: {child.objectName()}")
+        viewer = self.window.viewer
+        self.assertGreaterEqual(viewer.width() * viewer.height(), 0.5 * 1280 * 772 * 0.99)
+
+    def test_every_control_has_a_name_and_a_tooltip(self):
+        missing = []
+        for step in STEPS:
+            self.click(f"step-{step.lower()}")
+            for child in self.window.panels[step].findChildren(QWidget):
+                focus = child.focusPolicy() & Qt.FocusPolicy.TabFocus
+                if child.isVisible() and focus and child.objectName() not in ("panel", "") and not child.objectName().startswith("qt_"):
+                    named = child.accessibleName() or getattr(child, "text", lambda: "")()
+                    if not named or not child.toolTip():
+                        missing.append(f"{step}: {child.objectName()}")
+        self.assertEqual(missing, [])
+
+    def test_zoom_keeps_the_place_under_the_pointer(self):
+        at = QPointF(300, 200)
+        before = self.canvas.to_plate(at)
+        self.canvas.set_zoom(2.0, at)
+        np.testing.assert_allclose(self.canvas.to_plate(at), before, atol=1e-6)
+        self.key(Qt.Key.Key_F)
+        self.assertEqual(self.canvas.zoom, 0.0)
+
+    def test_one_key_gives_the_window_to_the_picture(self):
+        wide = self.canvas.width()
+        self.key(Qt.Key.Key_H)
+        self.assertGreater(self.canvas.width(), wide + 300)
+        self.key(Qt.Key.Key_H)
+        self.assertEqual(self.canvas.width(), wide)
+
+    def test_playing_keeps_the_clock(self):
+        self.session.show_frame(0)
+        self.key(Qt.Key.Key_Space)
+        self.wait(lambda: self.session.frame >= 12, 5)
+        player = self.window.time.player
+        import time
+
+        behind = (time.perf_counter() - player.began) * 25 - self.session.frame
+        self.assertLess(abs(behind), 5)
+        self.key(Qt.Key.Key_Space)
+        self.assertFalse(player.playing)
+
+    def test_the_scene_view_orbits_and_shares_the_selection(self):
+        self.click("view-both")
+        scene = self.window.viewer.scene
+        self.wait(lambda: scene._fitted is not None)
+        points, _ = scene._parts()
+        xy, depth = scene.project(points)
+        inside = (xy > 20).all(1) & (xy < [scene.width() - 20, scene.height() - 20]).all(1) & (xy[:, 1] > 40)
+        # one that stands alone, so that the click is plain
+        gaps = np.linalg.norm(xy[:, None] - xy, axis=2) + 1e9 * np.eye(len(xy))
+        pick = int(np.argmax(np.where(inside, gaps.min(1), -1)))
+        QTest.mouseClick(scene, Qt.MouseButton.LeftButton, pos=QPointF(*xy[pick]).toPoint())
+        self.assertEqual(self.session.tracks, {int(self.session.shot.solve.point_ids[pick])})
+        heading = scene.heading
+        self.mouse(QEvent.Type.MouseButtonPress, (200, 90), widget=scene)
+        self.mouse(QEvent.Type.MouseMove, (260, 90), widget=scene)
+        self.mouse(QEvent.Type.MouseButtonRelease, (260, 90), widget=scene)
+        self.assertNotEqual(scene.heading, heading)
+
+
+class TitleTest(DemoCase):
+    def setUp(self):
+        super().setUp()
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.settle()
+
+    def title(self):
+        return self.session.title()
+
+    def test_numbers_are_dragged_typed_and_reset_as_one_step_each(self):
+        field = self.find("height")
+        self.assertIsInstance(field, NumberField)
+        self.mouse(QEvent.Type.MouseButtonPress, (20, 10), widget=field)
+        for x in (40, 60, 80):
+            self.mouse(QEvent.Type.MouseMove, (x, 10), widget=field)
+        self.mouse(QEvent.Type.MouseButtonRelease, (80, 10), widget=field)
+        self.assertAlmostEqual(self.title().height.at(0)[0], 0.92 + 60 * 0.005, places=3)
+        self.session.undo()
+        self.assertAlmostEqual(self.title().height.at(0)[0], 0.92, places=6)
+        QTest.mouseClick(field, Qt.MouseButton.LeftButton)
+        field.editor.setText("1 m + 20 cm")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.assertAlmostEqual(self.title().height.at(0)[0], 1.2)
+        QTest.mouseClick(field, Qt.MouseButton.LeftButton)
+        field.editor.setText("very high")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.assertAlmostEqual(self.title().height.at(0)[0], 1.2)
+        self.assertIn("is not a number", self.told())
+
+    def test_handles_turn_size_and_lift(self):
+        self.session.show_frame(46)
+        tool = self.canvas.tool
+        for handle, part in (("turn", "turn"), ("size", "size"), ("z", "position")):
+            before = getattr(self.title(), part).at(46)
+            start = tool._on_widget(tool.handles(self.title())[handle])
+            self.drag([start, start + [18, -14], start + [36, -28]], plate=False)
+            self.assertNotEqual(getattr(self.title(), part).at(46), before, handle)
+        self.assertGreater(self.title().position.at(46)[2], 0.05)
+        drop = tool._on_widget(tool.handles(self.title())["drop"])
+        self.drag([drop, drop], plate=False)
+        self.assertEqual(self.title().position.at(46)[2], 0.0)
+
+    def test_a_number_typed_while_dragging_sets_it(self):
+        tool = self.canvas.tool
+        start = tool._on_widget(tool.handles(self.title())["turn"])
+        self.mouse(QEvent.Type.MouseButtonPress, start)
+        self.mouse(QEvent.Type.MouseMove, start + [10, 0])
+        for digit in (Qt.Key.Key_3, Qt.Key.Key_5):
+            self.key(digit)
+        self.assertEqual(self.title().turn.at(0)[0], 35.0)
+        self.mouse(QEvent.Type.MouseButtonRelease, start, Qt.MouseButton.NoButton)
+
+    def test_keys_are_set_by_dragging_and_moved_in_the_lane(self):
+        self.click("keying")
+        self.assertTrue(self.session.keying)
+        for frame in (10, 60):
+            self.session.show_frame(frame)
+            self.key(Qt.Key.Key_Right)
+        self.assertEqual([k.frame for k in self.title().position.keys], [10, 60])
+        lanes = self.window.time.lanes
+        from lodestar.app.timeline.time import TimeAxis
+
+        axis = TimeAxis(self.session, self.window.time.width())
+        self.mouse(QEvent.Type.MouseButtonPress, (axis.x(60), 9), widget=lanes)
+        self.mouse(QEvent.Type.MouseMove, (axis.x(80), 9), widget=lanes)
+        self.mouse(QEvent.Type.MouseButtonRelease, (axis.x(80), 9), widget=lanes)
+        self.assertEqual([k.frame for k in self.title().position.keys], [10, 80])
+        self.key(Qt.Key.Key_Delete, widget=lanes)
+        self.assertEqual([k.frame for k in self.title().position.keys], [10])
+
+    def test_easing_is_chosen_at_a_key(self):
+        self.session.show_frame(20)
+        self.key(Qt.Key.Key_K, widget=self.window)
+        box = self.find("easing")
+        box.setCurrentText("linear")
+        box.activated.emit(box.currentIndex())
+        self.assertEqual(self.title().position.keys[0].easing, "linear")
+
+    def test_lying_down_duplicating_and_deleting(self):
+        self.click("lie-down")
+        self.assertEqual(self.title().turn.at(0)[1], -90.0)
+        self.click("stand-up")
+        self.assertEqual(self.title().turn.at(0)[1], 0.0)
+        self.click("duplicate")
+        self.assertEqual(len(self.session.shot.titles), 3)
+        self.key(Qt.Key.Key_Delete)
+        self.assertEqual(len(self.session.shot.titles), 2)
+
+    def test_a_drag_shows_itself_in_the_picture(self):
+        self.wait_picture()
+        before = self.pixels().copy()
+        xy, _ = camera_at(self.session.shot, self.session.frame).project(np.array(self.title().position.at(0)) + [0, 0, 0.3])
+        start = self.canvas.to_widget(xy)
+        self.mouse(QEvent.Type.MouseButtonPress, start)
+        self.mouse(QEvent.Type.MouseMove, start + [40, 10])
+        self.wait(lambda: self.canvas.shown.shot is self.session.shot)
+        self.assertTrue((self.pixels() != before).any())
+        self.mouse(QEvent.Type.MouseButtonRelease, start + [40, 10], Qt.MouseButton.NoButton)
+
+
+class WorkTest(DemoCase):
+    def test_rejecting_and_undo_of_everything(self):
+        first = self.session.shot
+        self.click("step-track")
+        self.session.select("", frozenset([3, 4]))
+        self.key(Qt.Key.Key_Delete)
+        self.assertEqual(int(self.session.shot.tracks.rejected.sum()), 2)
+        self.click("restore-all")
+        self.assertEqual(int(self.session.shot.tracks.rejected.sum()), 0)
+        self.session.edit_part("Sun", "light", bearing=self.session.shot.light.bearing.changed(0, (10.0,), False))
+        while self.session.history.undo_label:
+            self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, self.window)
+        self.assertIs(self.session.shot, first)
+
+    def test_a_region_is_drawn_and_makes_the_tracks_stale(self):
+        self.click("step-track")
+        self.click("tool-region")
+        for corner in ((100, 100), (300, 100), (300, 300)):
+            self.click_at(corner)
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(len(self.session.shot.regions), 1)
+        self.assertIn("stale", self.find("step-track").accessibleDescription())
+
+    def test_cancel_leaves_the_shot_as_it_was(self):
+        before = self.session.shot
+        self.click("step-track")
+        self.click("track")
+        self.wait(lambda: self.session.jobs.job is not None and self.session.jobs.job.share > 0.05)
+        self.click("cancel-job")
+        self.wait_idle()
+        self.assertIs(self.session.shot, before)
+        self.assertIn("cancelled", self.told())
+
+    def test_a_failed_solve_says_why_and_keeps_the_shot(self):
+        shot = self.session.shot
+        self.session.set("Reject nearly all", tracks=shot.tracks.with_rejected(np.arange(shot.tracks.count) > 8))
+        before = self.session.shot
+        self.click("step-solve")
+        self.click("solve")
+        self.wait_idle()
+        self.assertIs(self.session.shot, before)
+        self.assertIn("too few", self.told())
+        self.assertIn("too few", self.find("strip-text").text())
+
+    def test_a_cancelled_output_leaves_no_file(self):
+        self.session.deliver(self.folder / "out.mp4", quality="draft")
+        self.wait(lambda: self.session.jobs.job is not None and self.session.jobs.job.share > 0.05)
+        self.session.jobs.cancel()
+        self.wait_idle()
+        self.assertEqual(list(self.folder.glob("*.mp4")) + list(self.folder.glob(".*.mp4")), [])
+
+    def test_a_fault_of_the_program_is_told_in_one_sentence(self):
+        with self.assertLogs("lodestar.app.jobs", "ERROR"):
+            self.session.run_job("Count", "Track", lambda job: 1 / 0, lambda result: None)
+            self.wait_idle()
+        self.assertIn("fault of the program", self.told())
+
+
+class FileTest(WindowCase):
+    def test_autosave_and_recovery(self):
+        self.window.open_demo()
+        self.session.edit_item("Type", "titles", "open-sky", text="KEPT")
+        self.session.autosave()
+        self.assertTrue(self.session.swap_path().exists())
+        other = self.open_window()
+        other.session.offer_untitled()
+        self.assertIn("not saved", other.session.messages[-1].what)
+        label, bring_back = other.session.messages[-1].actions[0]
+        bring_back()
+        self.assertEqual(other.session.shot.titles[0].text, "KEPT")
+        self.close_window(other)
+
+    def test_a_saved_shot_has_its_swap_beside_it_and_loses_it_on_saving(self):
+        self.window.open_demo()
+        self.session.save(self.folder / "mine.lode")
+        self.session.edit_item("Type", "titles", "open-sky", text="NEW")
+        self.session.autosave()
+        swap = self.folder / ".mine.lode.swap"
+        self.assertTrue(swap.exists())
+        self.session.save(self.session.path)
+        self.assertFalse(swap.exists())
+
+    def test_a_missing_clip_is_asked_for_and_can_be_found(self):
+        shot = files.read(DEMO)
+        gone = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=str(self.folder / "gone.mp4")))
+        files.write(gone, self.folder / "a.lode")
+        self.window.open_path(self.folder / "a.lode")
+        self.assertIn("gone.mp4", self.told())
+        self.click("step-plate")
+        with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "terrace.mp4"), "")):
+            self.click("find-clip")
+        self.assertEqual(self.session.shot.titles, shot.titles)
+        self.wait_picture()
+        with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "lookout.mp4"), "")):
+            self.window.find_clip()
+        self.assertIn("another size or length", self.told())
+
+    def test_bad_files_are_told_and_nothing_is_lost(self):
+        self.window.open_demo()
+        before = self.session.shot
+        self.session.saved_shot = before
+        for name, data in (("cut.lode", DEMO.read_bytes()[:9000]), ("text.mp4", b"no movie"), ("empty.mp4", b"")):
+            path = self.folder / name
+            path.write_bytes(data)
+            self.window.open_path(path)
+            self.assertIn(name, self.told())
+            self.assertIs(self.session.shot, before)
+        self.assertFalse(self.session.save(self.folder / "nowhere" / "a.lode"))
+        self.assertIn("does not exist", self.told())
+
+    def test_a_clip_is_dropped_on_the_window(self):
+        clip = write_clip(self.folder / "clip.mp4", numbered(12))
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(clip))])
+        event = QDropEvent(QPointF(400, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+        self.window.dropEvent(event)
+        self.assertEqual(self.session.shot.plate.count, 12)
+        self.wait(lambda: self.canvas.image is not None)
+
+    def test_unsaved_work_is_asked_about(self):
+        self.window.open_demo()
+        self.session.edit_item("Type", "titles", "open-sky", text="NEW")
+        with mock.patch.object(window_module, "ask", return_value="Stay here") as asked:
+            self.window.new_shot()
+            self.assertIsNotNone(self.session.shot.plate)
+            asked.return_value = "Do not save"
+            self.window.new_shot()
+        self.assertIsNone(self.session.shot.plate)
+        self.assertTrue(self.find("invitation"))
+
+    def test_the_finder_runs_commands(self):
+        self.window.open_demo()
+        finder = Finder(self.window.commands)
+        finder.show()
+        QTest.keyClicks(finder.text, "go light")
+        self.assertEqual(finder.list.count(), 1)
+        QTest.keyClick(finder.text, Qt.Key.Key_Return)
+        self.assertEqual(self.session.step, "Light")
+
+    def test_side_folders_and_recent_shots_are_remembered(self):
+        self.window.open_demo()
+        self.session.save(self.folder / "mine.lode")
+        self.assertEqual(self.session.recent()[0], str(self.folder / "mine.lode"))
+
+
+if __name__ == "__main__":
+    unittest.main()
