@@ -122,6 +122,7 @@ def visitor(time_s: float) -> list:
     hip, shoulder = np.array([x, y, 0.92]), np.array([x + 0.03, y, 1.42])
     solids = [
         capsule(CLOTH, hip + [0, 0, 0.1], shoulder - [0, 0, 0.08], 0.17),
+        capsule(SKIN, shoulder + [0, 0, 0.05], (x + 0.04, y, 1.6), 0.055),
         ball(SKIN, (x + 0.05, y, 1.67), 0.11),
         ball(TROUSERS, (x + 0.02, y, 1.71), 0.115),
     ]

@@ -26,7 +26,7 @@ class FolderCase(unittest.TestCase):
 
 
 def write_clip(
-    path: Path, pictures: list[np.ndarray], fps: Fraction = Fraction(25), gop: int = 12, codec: str = "libx264", sound: bool = False
+    path: Path, pictures: list[np.ndarray], fps: Fraction = Fraction(25), gop: int = 12, codec: str = "libx264", sound: bool = False, start: int = 0
 ) -> Path:
     """A movie of the pictures (h, w, 3) uint8, with B frames and, if asked, a tone that starts after half of its length."""
     with av.open(str(path), "w") as container:
@@ -37,7 +37,7 @@ def write_clip(
         audio = container.add_stream("aac", rate=48000, layout="mono") if sound else None
         for i, picture in enumerate(pictures):
             frame = av.VideoFrame.from_ndarray(picture, format="rgb24")
-            frame.pts, frame.time_base = i, 1 / fps
+            frame.pts, frame.time_base = i + start, 1 / fps
             container.mux(stream.encode(frame))
         container.mux(stream.encode())
         if audio is not None:

@@ -65,6 +65,21 @@ class MovieTest(FolderCase):
         self.addCleanup(plate.close)
         self.assertEqual(number_of(plate.frame(3)), 3)
 
+    def test_a_picture_that_changes_its_size_is_named(self):
+        # two transport streams in a row are one file whose picture changes
+        first, second = (
+            write_clip(self.folder / name, numbered(12, 160, height), start=start) for name, height, start in (("a.ts", 96, 0), ("b.ts", 128, 12))
+        )
+        both = self.folder / "both.ts"
+        both.write_bytes(first.read_bytes() + second.read_bytes())
+        plate = open_plate(probe(both))
+        self.addCleanup(plate.close)
+        self.assertEqual(number_of(plate.frame(5)), 5)
+        with self.assertRaises(PlateError) as told:
+            for index in range(12, 24):
+                plate.frame(index)
+        self.assertIn("changes its size at frame", told.exception.what)
+
     def test_a_movie_of_one_frame_is_a_plate(self):
         info = probe(write_clip(self.folder / "one.mp4", numbered(1)))
         self.assertEqual(info.count, 1)

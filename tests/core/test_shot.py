@@ -2,6 +2,8 @@
 
 import errno
 import json
+import subprocess
+import sys
 import unittest
 import zipfile
 from unittest import mock
@@ -102,6 +104,10 @@ class FilesTest(FolderCase):
         self.assertEqual(shot.titles[0].text, "GATE 3")
         self.assertEqual(shot.titles[0].position.at(10), (1.0, 2.0, 0.0))
         self.assertEqual(shot.tracks.count, 2)
+
+    def test_the_published_schema_is_current(self):
+        done = subprocess.run([sys.executable, str(ROOT / "tools" / "schema.py"), "--check"])
+        self.assertEqual(done.returncode, 0, "run tools/schema.py")
 
     def test_bad_files_are_told_and_left(self):
         whole = DEMO.read_bytes()

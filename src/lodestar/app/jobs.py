@@ -95,6 +95,8 @@ class Jobs(QObject):
     def _end(self, then: Callable, *args: object) -> None:
         self.job, self.name, self.step = None, "", ""
         self._timer.stop()
+        if self._ends is not None:
+            self._ends.deleteLater()
         self._ends = None
         then(*args)
         self.changed.emit()

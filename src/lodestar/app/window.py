@@ -3,7 +3,7 @@
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import QSize, Qt, QTimer
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMainWindow, QMessageBox, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
@@ -105,7 +105,7 @@ class Window(QMainWindow):
         self.invitation = Invitation(self.commands, self.canvas)
 
     def _menu_corner(self) -> None:
-        corner = QWidget()
+        corner = _Corner()
         corner.setStyleSheet(f"background: {theme.PANEL};")
         row = QHBoxLayout(corner)
         row.setContentsMargins(0, 0, 12, 0)
@@ -119,7 +119,6 @@ class Window(QMainWindow):
         find.setToolTip("Type what you want to do (Ctrl+K)")
         find.setStyleSheet(f"color: {theme.QUIET};")
         find.clicked.connect(lambda: self.commands.run("find"))
-        corner.setFixedWidth(460)  # the bar keeps the width that the corner has when it is set
         row.addStretch(1)
         row.addWidget(self.name)
         row.addSpacing(24)
@@ -132,8 +131,8 @@ class Window(QMainWindow):
         idle = lambda: has() and not s.jobs.busy
         add = self.commands.add
         add(Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
-            Command("open", "Shot", "Open a shot…", self.open_shot, "Ctrl+O"),
-            Command("open-clip", "Shot", "Open a clip…", self.open_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
+            Command("open", "Shot", "Open a shot…", self.choose_shot, "Ctrl+O"),
+            Command("open-clip", "Shot", "Open a clip…", self.choose_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
             Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
             Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
             Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.recent()[0]), enabled=lambda: bool(s.recent())),
@@ -255,13 +254,13 @@ class Window(QMainWindow):
             return
         self.session.open(path)
 
-    def open_shot(self) -> None:
+    def choose_shot(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Open a shot", self._folder("shot"), "Shots (*.lode)")
         if path:
             self._remember_folder("shot", path)
             self.open_path(path)
 
-    def open_clip(self) -> None:
+    def choose_clip(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Open a clip", self._folder("clip"), f"{CLIPS};;All files (*)")
         if path:
             self._remember_folder("clip", path)
@@ -379,6 +378,13 @@ class Window(QMainWindow):
         self.session.close()
         self.pictures.close()
         event.accept()
+
+
+class _Corner(QWidget):
+    """The right of the menu bar. The bar places it by its hint and never asks again, so the hint must not change."""
+
+    def sizeHint(self) -> QSize:
+        return QSize(460, 28)
 
 
 class Invitation(QWidget):

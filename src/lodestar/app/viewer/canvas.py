@@ -260,3 +260,4 @@ class PictureCanvas(QWidget):
 
     def resizeEvent(self, event) -> None:
         self.refresh()
+        self.picture_changed.emit()

@@ -1,0 +1,34 @@
+"""Compile the numeric kernels once, at set-up, so that the first shot does not wait for it: `python -m lodestar.warm`."""
+
+import contextlib
+
+import numpy as np
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.geometry import Camera, Lens
+from lodestar.core.basics.job import Job
+from lodestar.core.compose.blend import over_plate
+from lodestar.core.solve.camera import SolveSettings, solve
+from lodestar.core.track.follow import FollowSettings, follow
+from lodestar.core.track.tracks import make_tracks
+
+
+def main() -> None:
+    """Run each kernel on a little data of the kinds that the program uses."""
+    rng = np.random.default_rng(0)
+    picture = (rng.random((120, 200)) * 255).astype(np.uint8)
+    follow(lambda i: np.roll(picture, i, 1), range(6), FollowSettings(count=40), lambda i: None, Job())
+    lens = Lens(500.0, 500.0, 319.5, 179.5)
+    points = np.c_[rng.uniform(-3, 3, (80, 2)), rng.uniform(5, 9, 80)]
+    rows = [(np.full(80, i), np.arange(80), Camera(np.eye(3), np.array([0.15 * i - 1, 0, 0]), lens).project(points)[0]) for i in range(14)]
+    frame, track, xy = (np.concatenate(x) for x in zip(*rows))
+    for motion in ("free", "turning"):
+        with contextlib.suppress(UserError):  # what matters is that it was compiled
+            solve(make_tracks(frame, track, xy + 0.1 * rng.standard_normal(xy.shape)), 640, 360, SolveSettings(motion=motion), Job())
+    layers = np.zeros((4, 4, 4), np.float32), np.full((4, 4, 3), 0.5, np.float32), np.zeros((4, 4), np.float32)
+    for kind in (np.uint8, np.uint16, np.float32):
+        over_plate(np.zeros((8, 8, 3), kind), "rec709", *layers, 0, 0)
+
+
+if __name__ == "__main__":
+    main()

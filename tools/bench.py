@@ -1,0 +1,174 @@
+#!/usr/bin/env python3
+"""Time each step of the demo shot, each beside a plain lower bound that is measured in the same run.
+
+    bench.py [--frames N] [--samples N]
+
+Machines are shared and noisy: read the ratios. Bounds: decode alone; one forward flow pass of OpenCV with as many points;
+a copy of the plate; decode and encode alone. The last lines measure the window: the longest time without an answer while it
+tracks and solves, and how long a start takes to the first picture.
+"""
+
+import argparse
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from fractions import Fraction
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT / "src"))
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["XDG_STATE_HOME"] = os.environ["XDG_CONFIG_HOME"] = tempfile.mkdtemp()
+
+import cv2
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.job import Job
+from lodestar.core.compose.frame import frame, plate_frame
+from lodestar.core.compose.work import deliver, solve_shot, track_shot
+from lodestar.core.media.deliveries import MovieDelivery
+from lodestar.core.media.plates import open_plate
+from lodestar.core.shot import files
+
+
+def timed(function, *args):
+    began = time.perf_counter()
+    result = function(*args)
+    return time.perf_counter() - began, result
+
+
+def row(name: str, seconds: float, frames: int, bound: float, what: str) -> None:
+    print(f"{name:<14}{seconds:8.2f} s {frames / seconds:8.1f} frames/s {seconds / bound:8.1f} × {what} ({bound:.2f} s)")
+
+
+def decode(shot) -> list:
+    plate = open_plate(shot.plate)
+    pictures = [plate.frame(i) for i in shot.frames]
+    plate.close()
+    return pictures
+
+
+def flow(shot, points: int) -> None:
+    plate = open_plate(shot.plate)
+    before, grid = None, np.stack(np.meshgrid(np.linspace(30, shot.plate.width - 30, 20), np.linspace(30, shot.plate.height - 30, points // 20)), -1)
+    at = grid.reshape(-1, 1, 2).astype(np.float32)
+    for i in shot.frames:
+        luma = plate.luma(i)
+        if before is not None:
+            cv2.calcOpticalFlowPyrLK(before, luma, at, None, winSize=(17, 17), maxLevel=3)
+        before = luma
+    plate.close()
+
+
+def encode(shot, pictures: list, folder: Path) -> None:
+    out = MovieDelivery(folder / "plain.mp4", Fraction(*shot.plate.rate), shot.plate.width, shot.plate.height, "rec709", None)
+    for i, picture in enumerate(pictures):
+        out.add(i, picture)
+    out.finish()
+
+
+def window_figures() -> None:
+    """The event loop's longest gap during a whole track and solve, and its 95 % over all gaps."""
+    from PyQt6.QtCore import QTimer
+    from PyQt6.QtWidgets import QApplication
+
+    from lodestar.app import theme
+    from lodestar.app.jobs import Collector
+    from lodestar.app.session import Session
+    from lodestar.app.window import Window
+
+    app = QApplication.instance() or QApplication([])
+    theme.apply(app)
+    window = Window(Session())
+    keep = Collector(window)
+    window.resize(1280, 800)
+    window.show()
+    window.open_demo()
+    until = time.monotonic() + 4
+    while time.monotonic() < until:
+        app.processEvents()
+    gaps, last = [], [time.perf_counter()]
+
+    def beat() -> None:
+        now = time.perf_counter()
+        gaps.append(now - last[0])
+        last[0] = now
+
+    timer = QTimer(interval=5)
+    timer.timeout.connect(beat)
+    window.session.show_step("Solve")
+    window.session.track_and_solve()
+    last[0] = time.perf_counter()
+    timer.start()
+    began = time.perf_counter()
+    while window.session.jobs.busy:
+        app.processEvents()
+        time.sleep(0.0005)
+    timer.stop()
+    g = np.array(gaps) * 1000
+    print(
+        f"window while it tracks and solves ({time.perf_counter() - began:.1f} s): longest gap {g.max():.0f} ms, over 100 ms: {(g > 100).sum()}, 99 % of {len(g)} under {np.percentile(g, 99):.0f} ms"
+    )
+    assert keep is not None
+    window.session.saved_shot = window.session.shot
+    window.close()
+
+
+def start_figure() -> None:
+    code = "from lodestar.app.pictures import Pictures; import os,sys; Pictures.made  # noqa\n"
+    code += "import lodestar.app.viewer.canvas as c\nold = c.PictureCanvas._made\n"
+    code += "def made(self, r, i):\n    old(self, r, i); sys.stdout.flush(); os._exit(0)\nc.PictureCanvas._made = made\nfrom lodestar.cli import main\nmain(['demo'])"
+    env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
+    seconds = min(timed(lambda: subprocess.run([sys.executable, "-c", code], env=env, check=True))[0] for _ in range(2))
+    bare = timed(lambda: subprocess.run([sys.executable, "-c", "import PyQt6.QtWidgets, numpy, scipy.linalg, cv2, numba, av"], env=env, check=True))[
+        0
+    ]
+    print(f"start to the first picture of the demo: {seconds:.2f} s, {seconds / bare:.1f} × importing the libraries alone ({bare:.2f} s)")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--frames", type=int, default=100)
+    parser.add_argument("--pictures", type=int, default=12, help="frames that are rendered for the figures of draft, final and output")
+    args = parser.parse_args()
+    shot = files.read(ROOT / "demo" / "open-night.lode")
+    shot = msgspec.structs.replace(shot, last=min(args.frames, shot.plate.count) - 1)
+    n = len(shot.frames)
+    warm = msgspec.structs.replace(shot, last=11)
+    solve_shot(track_shot(warm, Job()), Job())  # compiled kernels are loaded before anything is timed
+    decode_s, pictures = timed(decode, shot)
+    row("decode", decode_s, n, decode_s, "itself")
+    points = int(np.bincount(shot.tracks.frame).mean())
+    flow_s, _ = timed(flow, shot, points)
+    track_s, shot = timed(track_shot, shot, Job())
+    row("track", track_s, n, flow_s, f"decode and one forward flow pass of {points} points")
+    solve_s, _ = timed(solve_shot, shot, Job())
+    row("solve", solve_s, n, flow_s, "the same flow pass")
+    print(f"track and solve together: {track_s + solve_s:.1f} s for {n} frames")
+    some = [int(i) for i in np.linspace(shot.first, shot.last, args.pictures)]
+    for i in some:
+        plate_frame(shot.plate, i)
+    copy_s, _ = timed(lambda: [plate_frame(shot.plate, i).copy() for i in some])
+    for quality, scale in (("draft", 0.625), ("draft", 1.0), ("final", 1.0)):
+        frame(shot, some[0], quality, scale=scale)
+        seconds, _ = timed(lambda q=quality, s=scale: [frame(shot, i, q, scale=s) for i in some])
+        row(f"{quality} {scale:.0%}", seconds, len(some), copy_s, "a copy of the plate")
+        print(f"{'':14}{seconds / len(some):8.3f} s a frame")
+    with tempfile.TemporaryDirectory() as folder:
+        part = msgspec.structs.replace(shot, first=40, last=40 + args.pictures - 1)
+        own_s, own = timed(decode, part)
+        encode_s, _ = timed(encode, part, own, Path(folder))
+        seconds, _ = timed(lambda: deliver(part, Path(folder) / "out.mp4", Job()))
+        row("output final", seconds, args.pictures, own_s + encode_s, "decode and encode alone")
+    window_figures()
+    start_figure()
+    import resource
+
+    print(f"largest memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB")
+
+
+if __name__ == "__main__":
+    main()
