@@ -131,7 +131,7 @@ class Window(QMainWindow):
         idle = lambda: has() and not s.jobs.busy
         add = self.commands.add
         add(Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
-            Command("open", "Shot", "Open a shot…", self.choose_shot, "Ctrl+O"),
+            Command("choose", "Shot", "Open a shot…", self.choose_shot, "Ctrl+O"),
             Command("open-clip", "Shot", "Open a clip…", self.choose_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
             Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
             Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
