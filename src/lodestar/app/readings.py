@@ -2,8 +2,7 @@
 
 from typing import NamedTuple
 
-from lodestar.core.basics.errors import UserError
-from lodestar.core.scene.ground import reference
+from lodestar.core.compose.frame import ground_problem
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 
 EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
@@ -68,10 +67,9 @@ def ground(shot: Shot) -> Reading:
     s, g = shot.solve, shot.ground
     if s is None:
         return Reading(EMPTY, "nothing yet")
-    try:
-        reference(s, g.on_ground, g.origin, g.distance)
-    except UserError as error:
-        return Reading(BAD, "not level", error.what)
+    problem = ground_problem(shot)
+    if problem:
+        return Reading(BAD, "not level", problem)
     unit = "1 unit = 1 m" if g.distance else "no distance yet"
     if s.motion == "turning":
         return Reading(GOOD, "level · camera turns", "eye at 1.6 m")

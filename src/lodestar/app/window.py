@@ -1,5 +1,6 @@
 """The window: course, viewer, time and settings, the menus and their commands."""
 
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +11,7 @@ from lodestar.core.basics.errors import UserError
 from lodestar.core.exchange.camera_file import write_camera
 from lodestar.core.media.deliveries import SequenceDelivery
 from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
+from lodestar.core.shape.fonts import system_faces
 from lodestar.core.shot.document import Shot, with_plate
 
 from . import theme
@@ -70,6 +72,7 @@ class Window(QMainWindow):
         self._arrange()
         self.commands.fill_menus(["Shot", "Edit", "View", "Go", "Object", "Help"])
         self._menu_corner()
+        threading.Thread(target=system_faces, name="fonts", daemon=True).start()
         self._panel_timer = QTimer(self, interval=0, singleShot=True)
         self._panel_timer.timeout.connect(self._refresh_panel)
         for signal in (session.shot_changed, session.view_changed):

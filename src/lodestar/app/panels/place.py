@@ -3,7 +3,7 @@
 import msgspec
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit
 
-from lodestar.core.shape.fonts import SHIPPED, all_faces
+from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known
 from lodestar.core.shot.document import Title
 from lodestar.core.shot.keyed import EASINGS, constant
 
@@ -160,7 +160,7 @@ class PlacePanel(Panel):
         self.title.setText(title.name if title is not None else "Place")
         if title is None:
             return
-        if not self._all_faces and self.isVisible():
+        if not self._all_faces and faces_are_known():
             self._all_faces = True
             self.face.clear()
             self.face.addItems(all_faces())

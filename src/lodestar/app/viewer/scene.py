@@ -5,8 +5,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
-from lodestar.core.compose.frame import camera_at, mesh_of, scene_frame, title_model
-from lodestar.core.render.gpu import Item, box_corners
+from lodestar.core.compose.frame import camera_at, scene_frame, title_box, title_model
 
 from .. import theme
 from ..session import Session
@@ -173,11 +172,10 @@ class SceneCanvas(QWidget):
 
     def _paint_titles(self, p: QPainter) -> None:
         for title in self.session.shot.titles:
-            mesh = mesh_of(title, self.session.frame)
-            if len(mesh.vertices) == 0 or not title.visible:
+            if not title.visible or not title.text.strip():
                 continue
-            m = title_model(title, self.session.frame)
-            corners = box_corners(Item(mesh, lambda s, m=m: m, (0, 0, 0), 0, 0).mesh) @ m[:3, :3].T + m[:3, 3]
+            m, ends = title_model(title, self.session.frame), title_box(title, self.session.frame)
+            corners = np.array([[ends[i][0], ends[j][1], ends[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)]) @ m[:3, :3].T + m[:3, 3]
             chosen = title.id == self.session.selected
             p.setPen(QPen(QColor(theme.ACCENT if chosen else theme.TEXT), 1.4 if chosen else 1))
             for a, b in BOX_EDGES:

@@ -12,7 +12,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import meet_plane, turn_matrix
-from lodestar.core.compose.frame import mesh_of, scene_frame, title_model
+from lodestar.core.compose.frame import mesh_of, scene_frame, title_box, title_model
 from lodestar.core.light.sun import bearing_and_height, from_shadow, from_shadows
 from lodestar.core.matte.outline import smooth_line
 from lodestar.core.scene.surfaces import Patch, patch_under
@@ -438,9 +438,8 @@ class MoveTitle(Tool):
         frame = self.session.frame
         at = np.array(title.position.at(frame))
         m = title_model(title, frame)
-        mesh = mesh_of(title, frame)
         unit = np.linalg.norm(m[:3, 0])
-        low, high = (mesh.vertices.min(0), mesh.vertices.max(0)) if len(mesh.vertices) else (np.zeros(3), np.ones(3))
+        low, high = title_box(title, frame)
         reach = 0.9 * float(title.height.at(frame)[0]) * title.size.at(frame)[0]
         R = m[:3, :3] / max(unit, 1e-9)
         return {"x": at + R[:, 0] * reach, "y": at + R[:, 1] * reach, "z": at + np.array([0, 0, 1.5 * reach]), "turn": at - R[:, 1] * reach * 1.6,
@@ -654,10 +653,8 @@ class MoveTitle(Tool):
         return " · ".join(f"{v:.2f}" for v in title.position.at(frame)) + (" · key here" if self.session.keying else "")
 
     def _paint_footprint(self, p: QPainter, title: Title, camera) -> None:
-        m, mesh = title_model(title, self.session.frame), mesh_of(title, self.session.frame)
-        if len(mesh.vertices) == 0:
-            return
-        low, high = mesh.vertices.min(0), mesh.vertices.max(0)
+        m = title_model(title, self.session.frame)
+        low, high = title_box(title, self.session.frame)
         corners = np.array([[low[0], low[1], 0], [high[0], low[1], 0], [high[0], high[1], 0], [low[0], high[1], 0]]) @ m[:3, :3].T + m[:3, 3]
         p.setPen(QPen(QColor(theme.ACCENT), 1.4))
         p.setBrush(Qt.BrushStyle.NoBrush)

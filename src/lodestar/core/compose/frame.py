@@ -3,6 +3,7 @@
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
+from pathlib import Path
 from typing import NamedTuple
 
 import cv2
@@ -18,6 +19,7 @@ from ..render.gpu import Item, Lamp, Layers, Renderer, View, bounds, box_corners
 from ..scene.ground import scene_of
 from ..shape.extrude import Mesh, title_mesh
 from ..shape.fonts import SHIPPED, face_path
+from ..shape.outlines import word_box
 from ..shot.document import Outline, Shot, Title
 
 QUALITIES = {"draft": 1, "final": 24}
@@ -84,20 +86,26 @@ _DEFAULT_POSE = (np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.array([0, 1.
 
 def scene_frame(shot: Shot) -> Similarity:
     """From the solve's frame of reference to the scene's, as the user's ground says."""
-    g = shot.ground
-    return _scene_frame(id(shot.solve), shot.solve, g.on_ground, g.origin, g.distance)
+    return _scene_frame(shot)[0]
+
+
+def ground_problem(shot: Shot) -> str:
+    """What is wrong with the ground that the user said; empty when nothing is."""
+    return _scene_frame(shot)[1]
 
 
 _scene_cache: dict = {}
 
 
-def _scene_frame(key: int, solve, on_ground, origin, distance) -> Similarity:
-    name = (key, on_ground, origin, distance)
+def _scene_frame(shot: Shot) -> tuple[Similarity, str]:
+    """Kept by the solve's identity and what was said: the level plane takes some ten milliseconds to find."""
+    solve, g = shot.solve, shot.ground
+    name = (id(solve), g)
     hit = _scene_cache.get(name)
     if hit is None or hit[0] is not solve:
         if len(_scene_cache) > 32:
             _scene_cache.clear()
-        hit = _scene_cache[name] = (solve, scene_of(solve, on_ground, origin, distance))
+        hit = _scene_cache[name] = (solve, scene_of(solve, g.on_ground, g.origin, g.distance))
     return hit[1]
 
 
@@ -133,15 +141,27 @@ def title_model(title: Title, frame: float) -> np.ndarray:
     return m
 
 
-def mesh_of(title: Title, frame: float) -> Mesh:
-    """The title's solid, with depth and bevel turned from metres to cap heights. A missing face is replaced, never fatal."""
+def _face_path(title: Title) -> Path:
+    """The title's face, or the first shipped one where it is missing: never fatal."""
     try:
-        path = face_path(title.face)
+        return face_path(title.face)
     except UserError:
-        path = face_path(next(iter(SHIPPED)))
+        return face_path(next(iter(SHIPPED)))
+
+
+def mesh_of(title: Title, frame: float) -> Mesh:
+    """The title's solid, with depth and bevel turned from metres to cap heights."""
+    path = _face_path(title)
     height = max(title.height.at(frame)[0], 1e-6)
     depth, bevel = max(title.depth.at(frame)[0], 1e-4) / height, max(title.bevel.at(frame)[0], 0.0) / height
     return title_mesh(path, title.text, round(title.spacing.at(frame)[0], 4), round(depth, 5), round(bevel, 5))
+
+
+def title_box(title: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
+    """Low and high corner (3,) of the title in its own axes. Quick, for handles: no solid is made for it."""
+    low, high = word_box(_face_path(title), title.text, round(title.spacing.at(frame)[0], 4))
+    half = max(title.depth.at(frame)[0], 1e-4) / max(title.height.at(frame)[0], 1e-6) / 2
+    return np.array([low[0], -half, low[1]]), np.array([high[0], half, high[1]])
 
 
 def visible_titles(shot: Shot, index: int) -> list[Title]:

@@ -101,11 +101,11 @@ def level_plane(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     return centre, normal if normal @ up > 0 else -normal
 
 
-def scene_of(solve: Solve | None, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None) -> Similarity:
-    """As `reference`, but what cannot be is left out: the picture goes on while the user mends it."""
+def scene_of(solve: Solve | None, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None) -> tuple[Similarity, str]:
+    """As `reference`, but what cannot be is left out and told: the picture goes on while the user mends it."""
     if solve is None:
-        return identity()
+        return identity(), ""
     try:
-        return reference(solve, on_ground, origin, distance)
-    except UserError:
-        return reference(solve, (), origin, distance)
+        return reference(solve, on_ground, origin, distance), ""
+    except UserError as error:
+        return reference(solve, (), origin, distance), error.what

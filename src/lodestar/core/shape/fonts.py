@@ -37,6 +37,11 @@ def system_faces() -> dict[str, Path]:
     return found
 
 
+def faces_are_known() -> bool:
+    """Whether the system's faces were read already; hundreds of fonts take seconds, so the window has it done elsewhere."""
+    return system_faces.cache_info().currsize > 0
+
+
 def _full_name(path: Path) -> str:
     try:
         with TTFont(path, lazy=True) as font:

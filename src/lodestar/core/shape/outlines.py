@@ -69,6 +69,17 @@ def _pen() -> hb.DrawFuncs:
     return pen
 
 
+@functools.lru_cache(maxsize=64)
+def word_box(path: Path, text: str, spacing: float = 0.0) -> tuple[tuple[float, float], tuple[float, float]]:
+    """Low and high corner of the words, in units of the cap height; a unit square where there is nothing to see."""
+    contours, _ = word_outlines(path, text, spacing)
+    if not contours:
+        return (-0.5, 0.0), (0.5, 1.0)
+    points = np.concatenate(contours)
+    (x0, y0), (x1, y1) = points.min(0), points.max(0)
+    return (float(x0), float(y0)), (float(x1), float(y1))
+
+
 def word_outlines(path: Path, text: str, spacing: float = 0.0) -> tuple[list[np.ndarray], float]:
     """Closed contours [(n, 2)] and the width of the widest line, in units of the cap height.
 
