@@ -46,8 +46,8 @@ class OutlinesTest(unittest.TestCase):
                 pen = BoundsPen(glyphs)
                 glyphs[name].draw(pen)
                 points = np.concatenate(contours) * cap + [width * cap / 2, 0]
-                # chords lie within 0.08 % of the em of their curves
-                np.testing.assert_allclose([*points.min(0), *points.max(0)], pen.bounds, atol=0.0009 * upem)
+                # chords lie within 0.12 % of the em of their curves
+                np.testing.assert_allclose([*points.min(0), *points.max(0)], pen.bounds, atol=0.0013 * upem)
 
     def test_kerning_lines_and_spacing(self):
         path = face_path("Inter Display Black")

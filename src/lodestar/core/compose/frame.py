@@ -22,7 +22,7 @@ from ..shape.fonts import SHIPPED, face_path
 from ..shape.outlines import word_box
 from ..shot.document import Outline, Shot, Title
 
-QUALITIES = {"draft": 1, "final": 24}
+QUALITIES = {"draft": 1, "final": 20}
 PASSES = ("picture", "layers", "shadow", "matte")
 KEPT_PLATES = 24
 MARGIN_PX = 3
@@ -264,8 +264,8 @@ def _layers(
     items = [i for i in items if len(i.mesh.vertices)]
     if not items:
         return None
-    bend = _bend_map(Lens(focal, focal, cx, cy, lens.k1, lens.k2), width, height)
-    area = _footprint(items, lamp, camera, focal, cx, cy, bend)
+    bend, low, high = _bend_map(Lens(focal, focal, cx, cy, lens.k1, lens.k2), width, height)
+    area = _footprint(items, lamp, camera, focal, cx, cy, low, high)
     if area is None:
         return None
     left, top, right, bottom = area
@@ -304,21 +304,22 @@ def _dense(shade: np.ndarray, shot: Shot, index: int) -> np.ndarray:
     return (1 - density * (1 - shade) * (1 - tint)).astype(np.float32)
 
 
-def _bend_map(lens: Lens, width: int, height: int) -> np.ndarray:
-    """(height, width, 2) float32: for each filmed pixel, its place in the straight picture; kept for the last few lenses."""
+def _bend_map(lens: Lens, width: int, height: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(height, width, 2) float32: for each filmed pixel, its place in the straight picture, with its low and high corner (2,);
+    kept for the last few lenses."""
     key = (lens, width, height)
     if key not in _workshop.bends:
         if len(_workshop.bends) > 3:
             _workshop.bends.clear()
         y, x = np.mgrid[0:height, 0:width].astype(np.float64)
         xy = lens.undistort(np.stack([x, y], -1))
-        _workshop.bends[key] = (xy * [lens.fx, lens.fy] + [lens.cx, lens.cy]).astype(np.float32)
+        bend = (xy * [lens.fx, lens.fy] + [lens.cx, lens.cy]).astype(np.float32)
+        _workshop.bends[key] = bend, bend.reshape(-1, 2).min(0), bend.reshape(-1, 2).max(0)
     return _workshop.bends[key]
 
 
-def _footprint(items: list[Item], lamp: Lamp, camera: Camera, focal: float, cx: float, cy: float, bend: np.ndarray):
+def _footprint(items: list[Item], lamp: Lamp, camera: Camera, focal: float, cx: float, cy: float, frame_low: np.ndarray, frame_high: np.ndarray):
     """Left, top, right, bottom in straight pixels of items, their shadows and the sky's shade round them; None when out of sight."""
-    frame_low, frame_high = bend.reshape(-1, 2).min(0), bend.reshape(-1, 2).max(0)
     points = []
     for item in items:
         for share in (-0.5, 0.5):

@@ -22,6 +22,9 @@ BLOCK = 64  # buffers are made in multiples of this, so that a moving title does
 MOST_MESHES = 64
 
 
+_boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
+
+
 class Item(NamedTuple):
     """A solid: its mesh, where it is over the frame's time (model(share) -> (4, 4)), and its surface (base: linear light)."""
 
@@ -182,6 +185,9 @@ class Renderer:
         for number in range(samples):
             check()
             self._sub_frame(items, ground, view, lamp, number, samples, shutter)
+            # the software driver works when its result is asked for; asked for here it does so without the interpreter lock,
+            # which a draw call that reads the result would hold (gaps of 250 ms in the window, measured)
+            self._finish()
             gl.disable(moderngl.DEPTH_TEST)
             gl.enable(moderngl.BLEND)
             gl.blend_func = moderngl.ONE, moderngl.ONE
@@ -192,7 +198,6 @@ class Renderer:
             self._set(self.sum, colours=0, lights=1, share=1.0 / samples)
             self.sum_triangle.render(moderngl.TRIANGLES, vertices=3)
             gl.disable(moderngl.BLEND)
-            # waits for the software driver without the interpreter lock; moderngl's own finish would hold it
             self._finish()
         colour, light = (
             np.frombuffer(self.all.read((0, 0, view.width, view.height), 4, attachment=k, dtype="f4"), "f4").reshape(view.height, view.width, 4)
@@ -224,6 +229,7 @@ class Renderer:
         self._depth(self.sun_buffer, sun_view, items, models)
         if many:
             self._depth(self.sky_buffer, sky_view, items, models)
+        self._finish()
         R, t = view.pose(moment)
         eye = -R.T @ t
         distance = float(np.linalg.norm(eye - centre))
@@ -265,9 +271,16 @@ def bounds(items: list[Item], models: list[np.ndarray]) -> tuple[np.ndarray, flo
 
 
 def box_corners(mesh: Mesh) -> np.ndarray:
-    """(8, 3) corners of the mesh's own box."""
+    """(8, 3) corners of the mesh's own box; kept for the last meshes, since each picture asks many times."""
+    kept = _boxes.get(id(mesh))
+    if kept is not None and kept[0] is mesh:
+        return kept[1]
     low, high = (mesh.vertices.min(0), mesh.vertices.max(0)) if len(mesh.vertices) else (np.zeros(3), np.zeros(3))
-    return np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)], float)
+    corners = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)], float)
+    if len(_boxes) >= MOST_MESHES:
+        _boxes.clear()
+    _boxes[id(mesh)] = (mesh, corners)
+    return corners
 
 
 def _ratio(light: np.ndarray, lamp: Lamp) -> np.ndarray:

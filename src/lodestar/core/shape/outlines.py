@@ -8,7 +8,7 @@ import uharfbuzz as hb
 
 from ..basics.errors import UserError
 
-CHORD = 0.0008  # largest distance of a chord from its curve, in ems
+CHORD = 0.0012  # largest distance of a chord from its curve, in ems
 LINE_STEP = 1.15  # from base line to base line, in ems (common practice, no source)
 
 
