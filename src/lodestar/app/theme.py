@@ -27,6 +27,11 @@ def colour(name: str, alpha: float = 1.0) -> QColor:
 
 def error_colour(px: float) -> QColor:
     """The one ramp for errors: pale to ember, by px."""
+    return _ramp(round(float(px), 2))
+
+
+@functools.cache
+def _ramp(px: float) -> QColor:
     if not px > RAMP[0][0]:
         return QColor(RAMP[0][1])
     for (a, first), (b, second) in zip(RAMP, RAMP[1:], strict=False):

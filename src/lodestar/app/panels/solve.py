@@ -10,6 +10,7 @@ from lodestar.core.solve.camera import region_map
 
 from .. import theme
 from ..fields import button, quiet
+from ..viewer.overlays import errors_of
 from ..viewer.tools import reject_tracks
 from .panel import Panel
 
@@ -131,4 +132,4 @@ class SolvePanel(Panel):
             self.lens_rows[name][1].setText(note)
         if shot.tracks is not None and self._mapped is not solve:
             self._mapped = solve
-            self.map.show_map(*region_map(solve, shot.tracks))
+            self.map.show_map(*region_map(solve, shot.tracks, errors_of(self.session)))

@@ -79,31 +79,31 @@ def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
     error, starts = errors_of(session), tracks.starts
     chosen = session.tracks
     ground = set(session.shot.ground.on_ground) if session.step == "Ground" else set()
+    dash, tail, halo = QPen(theme.colour(theme.QUIET, 0.8), 1.5), QPen(theme.colour(theme.TEXT, 0.55), 1), QPen(theme.colour("#000000", 0.45), 1)
+    edge, ground_edge, unknown = QPen(QColor(theme.RAMP[0][1]), 1), QPen(QColor(theme.ACCENT), 1.6), theme.colour(theme.TEXT, 0.25)
     for row in rows:
         number = int(tracks.track[row])
-        x, y = at[row]
+        centre = QPointF(*at[row])
         if tracks.rejected[number]:
             if canvas.show["rejected"]:
-                p.setPen(QPen(theme.colour(theme.QUIET, 0.8), 1.5))
-                p.drawLine(QPointF(x - 4, y), QPointF(x + 4, y))
+                p.setPen(dash)
+                p.drawLine(centre - QPointF(4, 0), centre + QPointF(4, 0))
             continue
         if canvas.show["tails"]:
             first = max(starts[number], row - TAIL + 1)
-            p.setPen(QPen(theme.colour(theme.TEXT, 0.55), 1))
-            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.setPen(tail)
             p.drawPolyline(polygon(at[first : row + 1]))
         if number in chosen:
-            p.setPen(QPen(theme.colour("#000000", 0.6), 1.5))
+            p.setPen(halo)
             p.setBrush(QColor("#FFFFFF"))
-            p.drawEllipse(QPointF(x, y), 4.8, 4.8)
+            p.drawEllipse(centre, 4.8, 4.8)
             continue
-        p.setPen(QPen(theme.colour("#000000", 0.45), 1))
+        p.setPen(halo)
         p.setBrush(Qt.BrushStyle.NoBrush)
-        p.drawEllipse(QPointF(x, y), 4.0, 4.0)
-        known = np.isfinite(error[row])
-        p.setPen(QPen(QColor(theme.ACCENT if number in ground else theme.RAMP[0][1]), 1.6 if number in ground else 1))
-        p.setBrush(theme.error_colour(error[row]) if known else theme.colour(theme.TEXT, 0.25))
-        p.drawEllipse(QPointF(x, y), 3.1, 3.1)
+        p.drawEllipse(centre, 4.0, 4.0)
+        p.setPen(ground_edge if number in ground else edge)
+        p.setBrush(theme.error_colour(error[row]) if np.isfinite(error[row]) else unknown)
+        p.drawEllipse(centre, 3.1, 3.1)
     if len(chosen) == 1:
         _mark_tag(p, tracks, error, rows, at, next(iter(chosen)), session)
 

@@ -195,9 +195,11 @@ def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
     return result
 
 
-def region_map(solve: Solve, tracks: Tracks, across: int = 8, down: int = 5) -> tuple[np.ndarray, np.ndarray]:
-    """Mean error in px and number of observations, each (down, across), by where in the picture they lie."""
-    error = residuals(solve, tracks)
+def region_map(solve: Solve, tracks: Tracks, error: np.ndarray, across: int = 8, down: int = 5) -> tuple[np.ndarray, np.ndarray]:
+    """Mean error in px and number of observations, each (down, across), by where in the picture they lie.
+
+    error (n,): the residuals of the tracks in px.
+    """
     rows = np.flatnonzero(np.isfinite(error) & (error < 3.0))
     column = np.clip(tracks.xy[rows, 0] * across / solve.width, 0, across - 1).astype(int)
     row = np.clip(tracks.xy[rows, 1] * down / solve.height, 0, down - 1).astype(int)
