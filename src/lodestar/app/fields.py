@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPen
-from PyQt6.QtWidgets import QColorDialog, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QColorDialog, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.units import parse
@@ -247,8 +247,12 @@ class Section(QWidget):
         self.setObjectName("plain")
         self.key = f"folded/{title}"
         box = QVBoxLayout(self)
-        box.setContentsMargins(0, 0, 0, 8)
+        box.setContentsMargins(0, 2, 0, 5)
         box.setSpacing(4)
+        line = QFrame()
+        line.setFixedHeight(1)
+        line.setStyleSheet(f"background: {theme.LINE};")
+        box.addWidget(line)
         self.header = QPushButton()
         self.header.setObjectName(f"section-{title.lower().replace(' ', '-')}")
         self.header.setAccessibleName(f"{title}, fold or unfold")
@@ -262,7 +266,7 @@ class Section(QWidget):
         self.fact.setProperty("role", "quiet")
         self.fact.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         top = QHBoxLayout()
-        top.setContentsMargins(0, 6, 4, 2)
+        top.setContentsMargins(0, 4, 4, 0)
         top.addWidget(self.header)
         top.addWidget(self.fact, 1)
         box.addLayout(top)

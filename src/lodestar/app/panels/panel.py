@@ -77,11 +77,6 @@ class Panel(QScrollArea):
             update()
 
     def section(self, title: str) -> Section:
-        line = QFrame()
-        line.setFixedHeight(1)
-        line.setStyleSheet(f"background: {theme.LINE};")
-        self.box.addSpacing(4)
-        self.box.addWidget(line)
         section = Section(title)
         self.box.addWidget(section)
         return section

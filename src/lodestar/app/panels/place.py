@@ -159,6 +159,9 @@ class PlacePanel(Panel):
         self.new.style().polish(self.new)
         self.title.setText(title.name if title is not None else "Place")
         if title is None:
+            if shot.titles:
+                self.help.setText("Click a title in the picture or its lane to change it.")
+                self.help.show()
             return
         if not self._all_faces and faces_are_known():
             self._all_faces = True

@@ -39,7 +39,7 @@ class PictureCanvas(QWidget):
         self.before_after = False
         self.divide = 0.5
         self.refine = True
-        self.show = {"marks": True, "tails": True, "rejected": True, "dim": False, "grid": True, "handles": True, "mattes": True}
+        self.show = {"marks": True, "tails": True, "rejected": True, "dim": False, "grid": True, "floor": False, "handles": True, "mattes": True}
         self.tool = None
         self.error: UserError | None = None
         self.dropped = 0
@@ -109,8 +109,10 @@ class PictureCanvas(QWidget):
         if shot.plate is None:
             return None
         sharp = self.scale * self.devicePixelRatioF()
-        steps = np.ceil(min(sharp, 1.0) * 16) / 16  # so that a little zooming does not make the picture anew
-        return Request(shot, self.session.frame, quality, float(max(steps, 1 / 16)), bare)
+        # fitted: just the pixels that are shown, since drawing at nearly the same size makes bands; else in steps, so that a
+        # little zooming does not make the picture anew
+        scale = min(sharp, 1.0) if not self.zoom else float(np.ceil(min(sharp, 1.0) * 16) / 16)
+        return Request(shot, self.session.frame, quality, max(scale, 1 / 16), bare)
 
     def refresh(self) -> None:
         request = self.request()
@@ -164,12 +166,12 @@ class PictureCanvas(QWidget):
         p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale < 3)
         rect = self.picture_rect()
         if self.image is not None:
-            p.drawImage(rect, self.image)
+            p.drawImage(self._image_rect(rect, self.image), self.image)
         if self.before_after and self.bare is not None:
             x = rect.left() + rect.width() * self.divide
             p.save()
             p.setClipRect(QRectF(rect.left(), rect.top(), x - rect.left(), rect.height()))
-            p.drawImage(rect, self.bare)
+            p.drawImage(self._image_rect(rect, self.bare), self.bare)
             p.restore()
         if self.show["dim"]:
             p.fillRect(rect, theme.colour("#000000", 0.42))
@@ -181,6 +183,14 @@ class PictureCanvas(QWidget):
             self._paint_divide(p, rect)
         if self.error is not None:
             overlays.tag(p, QPointF(16, 16), [self.error.what, self.error.hint], theme.BAD)
+
+    def _image_rect(self, rect: QRectF, image: QImage) -> QRectF:
+        """Where the picture is drawn: pixel on pixel where it has the size that is shown, to half a pixel."""
+        ratio = self.devicePixelRatioF()
+        width, height = image.width() / ratio, image.height() / ratio
+        if abs(width - rect.width()) < 1 and abs(height - rect.height()) < 1:
+            return QRectF(round(rect.left() * ratio) / ratio, round(rect.top() * ratio) / ratio, width, height)
+        return rect
 
     def _paint_divide(self, p: QPainter, rect: QRectF) -> None:
         x = rect.left() + rect.width() * self.divide

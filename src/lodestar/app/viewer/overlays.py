@@ -41,8 +41,10 @@ def paint(p: QPainter, canvas) -> None:
     """All overlays that belong to the step on show."""
     session = canvas.session
     step = session.step
-    if step in ("Ground", "Place", "Light") and canvas.show["grid"]:
-        paint_ground(p, canvas, strong=step == "Ground")
+    if step == "Ground" and canvas.show["grid"]:
+        paint_ground(p, canvas, strong=True)
+    if step in ("Place", "Light") and canvas.show["floor"]:
+        paint_ground(p, canvas, strong=False)
     if step in ("Track", "Solve", "Ground") and session.shot.tracks is not None and canvas.show["marks"]:
         paint_marks(p, canvas, session.shot.tracks)
     if step == "Track":

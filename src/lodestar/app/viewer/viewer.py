@@ -13,11 +13,11 @@ from .tools import TOOLS
 VIEWS = ("Picture", "Scene", "Both")
 TICKS = {
     "Track": ("marks", "tails", "rejected", "dim"), "Solve": ("marks", "tails", "rejected", "dim"), "Ground": ("marks", "grid", "dim"),
-    "Place": ("grid", "handles"), "Light": ("grid", "handles"), "Foreground": ("mattes",),
+    "Place": ("floor", "handles"), "Light": ("floor", "handles"), "Foreground": ("mattes",),
 }  # fmt: skip
 TICK_NAMES = {"marks": ("Marks", "Draw the tracks over the picture"), "tails": ("Tails", "Draw where each mark was in the last ten frames"),
               "rejected": ("Rejected", "Draw rejected tracks as dim dashes"), "dim": ("Dim picture", "Darken the picture so that marks stand out"),
-              "grid": ("Grid", "Draw the ground's grid over the picture"), "handles": ("Handles", "Draw footprint and handles of what is chosen"),
+              "grid": ("Grid", "Draw the ground's grid over the picture"), "floor": ("Grid", "Draw the ground's grid over picture and titles"), "handles": ("Handles", "Draw footprint and handles of what is chosen"),
               "mattes": ("Outlines", "Draw the outlines of mattes over the picture")}  # fmt: skip
 
 
