@@ -53,6 +53,15 @@ class SolveTest(FolderCase):
             slips.append(np.linalg.norm(a.project(place.points(ground))[0] - seen, axis=1)[ok])
         self.assertLess(np.median(np.concatenate(slips)), 1.0)
 
+    def test_ridge_holds_from_the_air(self):
+        solved, true = self.solve("ridge")
+        self.assertEqual((solved["motion"], len(solved["frames"])), ("free", 100))
+        self.assertLess(solved["error_px"]["mean"], 0.6)
+        self.assertLess(abs(solved["lens"]["fx"] / true["lens"]["fx"] - 1), 0.02)
+        own, real = (np.array([c.centre for c in cameras(tree)]) for tree in (solved, true))
+        off = np.linalg.norm(fit_similarity(own, real).points(own) - real, axis=1)
+        self.assertLess(off.max(), 0.02)  # metres, over a flight of 13
+
     def test_lookout_is_a_turn(self):
         solved, true = self.solve("lookout")
         self.assertEqual(solved["motion"], "turning")

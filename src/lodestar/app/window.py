@@ -30,7 +30,7 @@ from .panels.track import TrackPanel
 from .pictures import Pictures
 from .session import STEPS, Session
 from .timeline.time import Time
-from .viewer.tools import reject_tracks
+from .viewer.tools.marks import reject_tracks
 from .viewer.viewer import Viewer
 
 PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)

@@ -11,7 +11,7 @@ from lodestar.core.light.sun import from_shadows
 
 from .. import theme
 from ..fields import Swatch, icon_button, quiet
-from ..viewer.tools import with_shadows
+from ..viewer.tools.shadow import with_shadows
 from .panel import Panel
 
 

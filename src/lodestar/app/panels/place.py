@@ -8,7 +8,8 @@ from lodestar.core.shot.document import Title
 from lodestar.core.shot.keyed import EASINGS, constant
 
 from ..fields import Swatch, button
-from ..viewer.tools import new_id, remove_title
+from ..viewer.tools.titles import remove_title
+from ..viewer.tools.tool import new_id
 from .panel import Panel
 
 

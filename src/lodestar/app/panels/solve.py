@@ -11,7 +11,7 @@ from lodestar.core.solve.camera import region_map
 from .. import theme
 from ..fields import button, quiet
 from ..viewer.overlays import errors_of
-from ..viewer.tools import reject_tracks
+from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
 
 MOTIONS = {"auto": "Find out", "free": "Moves freely", "turning": "Only turns"}

@@ -8,7 +8,8 @@ from lodestar.core.shot.document import tracks_are_stale
 from .. import theme
 from ..fields import button, icon_button, quiet
 from ..viewer.overlays import errors_of
-from ..viewer.tools import reject_tracks, remove_outline
+from ..viewer.tools.marks import reject_tracks
+from ..viewer.tools.outlines import remove_outline
 from .panel import Panel
 
 

@@ -1,0 +1,130 @@
+"""Reading the sun from a shadow in the picture."""
+
+import msgspec
+import numpy as np
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QPainter
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.geometry import meet_plane
+from lodestar.core.light.sun import bearing_and_height, from_shadow, from_shadows
+from lodestar.core.shot.document import ShadowLine, Shot
+from lodestar.core.shot.keyed import constant
+
+from .. import overlays
+from .tool import NUMBER, Tool
+
+
+class AlongShadow(Tool):
+    """Drag from the foot of something to the tip of its shadow, then click its top (or type its height): the sun follows."""
+
+    name, label, icon, tip = "shadow", "Along a shadow", "sun", "Drag from the foot of something to the tip of its shadow, then click its top"
+
+    def __init__(self, canvas) -> None:
+        super().__init__(canvas)
+        self.foot: np.ndarray | None = None
+        self.tip_at: np.ndarray | None = None
+        self.typed = ""
+        self.dragging = False
+
+    def hint(self) -> str:
+        if self.foot is not None and not self.dragging:
+            return "Now click the top of what throws this shadow, or type its height and Enter · Escape drops it"
+        return "Drag from the foot of something to the tip of its shadow"
+
+    def _ground(self, at: QPointF) -> np.ndarray | None:
+        camera = self.canvas.camera()
+        if camera is None:
+            return None
+        ray = camera.rays(self.canvas.to_plate(at))
+        distance = float(meet_plane(camera.centre, ray, np.zeros(3), np.array([0, 0, 1.0])))
+        return camera.centre + distance * ray if np.isfinite(distance) and distance < 1e4 else None
+
+    def _height(self, at: QPointF) -> float:
+        """Height over the foot at which the pointer's ray passes nearest to the upright through the foot."""
+        camera = self.canvas.camera()
+        d = camera.rays(self.canvas.to_plate(at))
+        w = self.foot - camera.centre
+        flat = d[:2] @ d[:2]
+        return float((w[:2] @ d[:2]) / max(flat, 1e-9) * d[2] - w[2])
+
+    def press(self, event) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if self.foot is not None and self.tip_at is not None:
+            self._take(self._height(event.position()))
+            return
+        self.foot = self.tip_at = self._ground(event.position())
+        self.dragging = self.foot is not None
+        if self.foot is None:
+            self.session.tell("The foot must stand on the ground, below the horizon.", "Begin at the foot of a post or a person.", "doubtful")
+
+    def move(self, event) -> None:
+        if self.dragging:
+            tip = self._ground(event.position())
+            self.tip_at = tip if tip is not None else self.tip_at
+        super().move(event)
+
+    def release(self, event) -> None:
+        if self.dragging:
+            self.dragging = False
+            if np.linalg.norm(self.tip_at - self.foot) < 1e-3:
+                self.foot = self.tip_at = None
+        self.session.view_changed.emit()
+
+    def wants(self, text: str) -> bool:
+        return bool(self.foot is not None and text and text in NUMBER)
+
+    def _take(self, height: float) -> None:
+        foot, tip = self.foot, self.tip_at
+        self.foot = self.tip_at = None
+        self.typed = ""
+        try:
+            from_shadow(foot, tip, height)
+        except UserError as error:
+            self.session.fail(error)
+            return
+        shadow = ShadowLine(foot=tuple(map(float, foot)), tip=tuple(map(float, tip)), height=float(height))
+        self.session.edit("Sun from a shadow", lambda s: with_shadows(s, (*s.light.shadows, shadow)))
+        self.session.view_changed.emit()
+
+    def key(self, event) -> bool:
+        if self.foot is None:
+            return False
+        if event.key() == Qt.Key.Key_Escape:
+            self.foot = self.tip_at = None
+            self.typed = ""
+        elif self.wants(event.text()):
+            self.typed += event.text()
+        elif event.key() == Qt.Key.Key_Backspace:
+            self.typed = self.typed[:-1]
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.typed:
+            self._take(float(self.typed) if self.typed.count(".") < 2 else 0)
+        else:
+            return False
+        self.session.view_changed.emit()
+        self.canvas.update()
+        return True
+
+    def paint(self, p: QPainter) -> None:
+        camera = self.canvas.camera()
+        if self.foot is None or self.tip_at is None or camera is None or self.pointer is None:
+            return
+        height = float(self.typed) if self.typed and self.typed.count(".") < 2 else 0.0 if self.dragging else self._height(self.pointer)
+        top = self.foot + [0, 0, max(height, 0)]
+        overlays.paint_shadow(p, self.canvas, camera, self.foot, self.tip_at, top, True)
+        words = [f"shadow {np.linalg.norm(self.tip_at - self.foot):.2f} long"]
+        if height > 0:
+            bearing, up = bearing_and_height(from_shadow(self.foot, self.tip_at, height))
+            words = [f"bearing {bearing:.1f}° · height {up:.1f}°", f"{height:.2f} high"]
+        overlays.tag(p, self.pointer + QPointF(16, 12), words)
+
+
+def with_shadows(shot: Shot, shadows: tuple[ShadowLine, ...]) -> Shot:
+    """The shot with these shadows, and the sun where they say."""
+    light = msgspec.structs.replace(shot.light, shadows=shadows)
+    if shadows:
+        mean, _ = from_shadows(np.array([s.foot for s in shadows]), np.array([s.tip for s in shadows]), np.array([s.height for s in shadows]))
+        bearing, height = bearing_and_height(mean)
+        light = msgspec.structs.replace(light, bearing=constant(round(bearing, 2)), height=constant(round(height, 2)), on=True)
+    return msgspec.structs.replace(shot, light=light)

@@ -1,0 +1,49 @@
+"""What every tool on the picture is: it takes mouse and keys from the canvas, draws what is in hand, and edits through the session."""
+
+import uuid
+
+from PyQt6.QtCore import QPointF
+from PyQt6.QtGui import QPainter
+
+REACH_PX = 9.0
+NUMBER = "0123456789.-"
+
+
+def new_id() -> str:
+    return uuid.uuid4().hex[:8]
+
+
+class Tool:
+    """name: by which the session knows it; label, icon, tip: of its button; hint: what the mouse does now."""
+
+    name = label = icon = tip = ""
+
+    def __init__(self, canvas) -> None:
+        self.canvas = canvas
+        self.session = canvas.session
+        self.pointer: QPointF | None = None
+
+    def hint(self) -> str:
+        return ""
+
+    def press(self, event) -> None: ...
+
+    def move(self, event) -> None:
+        self.pointer = event.position()
+        self.canvas.update()
+
+    def release(self, event) -> None: ...
+    def double(self, event) -> None: ...
+
+    def leave(self) -> None:
+        self.pointer = None
+        self.canvas.update()
+
+    def key(self, event) -> bool:
+        return False
+
+    def wants(self, text: str) -> bool:
+        """Whether a typed character belongs to this tool before any shortcut."""
+        return False
+
+    def paint(self, p: QPainter) -> None: ...
