@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Make docs/screenshots/*.png from the demo shot: one picture of each step at 1280 x 800, and two finished frames at 100 %.
+"""Make docs/screenshots/*.png from the demo shot: one picture of each step at 1280 x 800, and a finished frame at 100 %.
 
 screenshots.py [STEP ...] [--out FOLDER]
 """
@@ -17,6 +17,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("XDG_STATE_HOME", tempfile.mkdtemp())
 os.environ.setdefault("XDG_CONFIG_HOME", tempfile.mkdtemp())
 
+import cv2
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QApplication
@@ -24,6 +25,7 @@ from PyQt6.QtWidgets import QApplication
 from lodestar.app import theme
 from lodestar.app.session import STEPS, Session
 from lodestar.app.window import Window
+from lodestar.core.compose.frame import frame
 
 FRAME = 46
 
@@ -107,6 +109,9 @@ def main() -> None:
         for _ in range(20):
             app.processEvents()
         window.grab().save(str(out / "placing.png"))
+    if not args.steps or "finished" in args.steps:
+        pixels = frame(session.shot, FRAME).pixels
+        cv2.imwrite(str(out / "finished.png"), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR))
     session.saved_shot = session.shot
     window.close()
 

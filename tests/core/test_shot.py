@@ -64,6 +64,8 @@ class HistoryTest(unittest.TestCase):
         self.assertIsNone(history.undo())
         history.apply("Nothing", lambda s: s)
         self.assertIsNotNone(history.redo_label)
+        history.apply("Name", rename("other"))
+        self.assertIsNone(history.redo_label)  # what was undone cannot come back after another edit
 
     def test_what_is_stale_is_known(self):
         shot = files.read(DEMO)
