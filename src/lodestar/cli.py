@@ -3,6 +3,7 @@
 import argparse
 import json
 import logging
+import os
 import re
 import signal
 import sys
@@ -32,6 +33,9 @@ def main(argv: list[str]) -> int:
     except UserError as error:
         _say(error.what, error.hint)
         return error.exit_status
+    except BrokenPipeError:  # whoever read the output has seen enough
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
     except (Cancelled, KeyboardInterrupt):
         _say("Cancelled.", "Nothing was changed.")
         return CANCELLED
