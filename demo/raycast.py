@@ -7,6 +7,7 @@ from scenery import BOX, CAPSULE, CLOTH, CYLINDER, DOME, FLAGS, GRASS, METAL, SK
 
 JIT = dict(cache=True, nogil=True, fastmath=True)
 FAR = 1e9
+NO_WATER = np.array([[-1e6, 0.0, 0.0]])
 
 
 @nb.njit(**JIT)
@@ -168,19 +169,10 @@ def hit_land(land, ox, oy, oz, dx, dy, dz, limit):
 
 
 @nb.njit(**JIT)
-def nearest(solids, fixed, land, ox, oy, oz, dx, dy, dz, limit, shadow, n, m):
-    """Distance and number of what the ray meets first (-1 the ground, -2 nothing); n becomes its normal, m is scratch.
-
-    Solids from number `fixed` on are the visitor; a ball round them all is tried first.
-    """
+def nearest(solids, land, ox, oy, oz, dx, dy, dz, limit, shadow, n, m):
+    """Distance and number of what the ray meets first (-1 the ground, -2 nothing); n becomes its normal, m is scratch."""
     best, which = limit, -2
-    last = len(solids)
-    if fixed < last:
-        x, y, z = solids[fixed, 2] - ox, solids[fixed, 3] - oy, 0.95 - oz
-        along = x * dx + y * dy + z * dz
-        if x * x + y * y + z * z - along * along > 1.2:
-            last = fixed
-    for i in range(last):
+    for i in range(len(solids)):
         x, y, z = solids[i, 9] - ox, solids[i, 10] - oy, solids[i, 11] - oz
         along = x * dx + y * dy + z * dz
         if x * x + y * y + z * z - along * along > solids[i, 12]:
@@ -269,8 +261,25 @@ def albedo(material, x, y, z, n, size):
 
 
 @nb.njit(**JIT)
-def radiance(solids, fixed, land, ox, oy, oz, dx, dy, dz, sun, pixel_angle, out, n, m, scratch):
-    t, which = nearest(solids, fixed, land, ox, oy, oz, dx, dy, dz, 220.0, False, n, scratch)
+def lake(x, y, time_s, unrest, dx, dy, dz, size, sun, out):
+    """Moving water: a drift of 0.6 m/s carries what floats on it, and ripples that change with `unrest` break the mirrored sky."""
+    u, v = x + 0.5 * time_s, y - 0.3 * time_s
+    a = detail(u, v, 0.8 * unrest * time_s, 1.1, size, 5)
+    b = detail(u - 0.7 * unrest * time_s, v + 0.7 * unrest * time_s, 3.0 + 0.6 * unrest * time_s, 1.7, size, 5)
+    r, g, b_ = sky_colour(dx + 0.25 * a, dy + 0.25 * b, max(-dz + 0.1 * (a + b), 0.02), sun)
+    foam = 0.25 * max(detail(u, v, 9.0, 0.7, size, 7) + 0.1, 0.0)
+    mirror = 0.12 + 0.5 * (1 + dz) ** 3 + 0.25 * (a + b)
+    out[0], out[1], out[2] = 0.04 + mirror * r + foam, 0.07 + mirror * g + foam, 0.08 + mirror * b_ + foam
+
+
+@nb.njit(**JIT)
+def radiance(solids, fixed, land, ox, oy, oz, dx, dy, dz, sun, pixel_angle, water, out, n, m, scratch):
+    """water (3,): height of a lake in m (far below everything for none), the time in s, and its unrest (1 lively, 0 only drifts)."""
+    t, which = nearest(solids, land, ox, oy, oz, dx, dy, dz, 220.0, False, n, scratch)
+    if dz < 0 and 0 < (water[0] - oz) / dz < t:
+        t = (water[0] - oz) / dz
+        lake(ox + t * dx, oy + t * dy, water[1], water[2], dx, dy, dz, t * pixel_angle / np.sqrt(max(-dz, 0.1)), sun, out)
+        return
     if which == -2:
         out[0], out[1], out[2] = sky_colour(dx, dy, dz, sun)
         return
@@ -283,15 +292,16 @@ def radiance(solids, fixed, land, ox, oy, oz, dx, dy, dz, sun, pixel_angle, out,
         r, g, b = sky_colour(dx + tilt, dy, -dz, sun)
         out[0], out[1], out[2] = 0.03 + 0.35 * r, 0.05 + 0.35 * g, 0.06 + 0.37 * b
     else:
-        r, g, b = albedo(material, x, y, z, n, size)
+        if which >= fixed:  # what moves takes its texture along
+            r, g, b = albedo(material, x - solids[which, 2], y - solids[which, 3], z - solids[which, 4], n, size)
+        else:
+            r, g, b = albedo(material, x, y, z, n, size)
         bump = 0.0
         if material != METAL and material != SKIN:
             bump = 0.35 * detail(x, y + 9, z, 22.0, size, 2)
         lit = n[0] * sun[0] + n[1] * sun[1] + n[2] * sun[2]
         if lit > 0:
-            _, blocker = nearest(
-                solids, fixed, land, x + 2e-3 * n[0], y + 2e-3 * n[1], z + 2e-3 * n[2], sun[0], sun[1], sun[2], 90.0, True, m, scratch
-            )
+            _, blocker = nearest(solids, land, x + 2e-3 * n[0], y + 2e-3 * n[1], z + 2e-3 * n[2], sun[0], sun[1], sun[2], 90.0, True, m, scratch)
             lit = 0.0 if blocker != -2 else lit
         lit = max(lit, 0.0) * (1 + bump)
         sky = 0.60 + 0.40 * n[2]
@@ -305,8 +315,10 @@ def radiance(solids, fixed, land, ox, oy, oz, dx, dy, dz, sun, pixel_angle, out,
 
 
 @nb.njit(parallel=True, **JIT)
-def render(width, height, focal, k1, k2, poses, centres, solids, fixed, land, sun, samples, frame):
-    """(height, width, 3) linear light. poses (p, 3, 3) and centres (p, 3) spread over the open shutter; solids (p, s, 13)."""
+def render(width, height, focal, k1, k2, poses, centres, solids, fixed, land, sun, samples, frame, readout=0.0, waters=NO_WATER):
+    """(height, width, 3) linear light. poses (p, 3, 3) and centres (p, 3) spread over the time from the first row's opening to
+    the last row's closing; solids (p, s, 13). readout: share of that time by which the last row opens after the first.
+    waters (p or 1, 3): as in `radiance`."""
     picture = np.zeros((height, width, 3), np.float32)
     count = len(poses)
     for row in nb.prange(height):
@@ -322,12 +334,27 @@ def render(width, height, focal, k1, k2, poses, centres, solids, fixed, land, su
                     q = x * x + y * y
                     g = 1 + q * (k1 + k2 * q)
                     x, y = u / g, v / g
-                p = int((s + hash3(column + 9000, row, frame * 64 + s)) / samples * count)
+                p = int((readout * row / height + (1 - readout) * (s + hash3(column + 9000, row, frame * 64 + s)) / samples) * count)
                 r = poses[p]
                 dx, dy, dz = r[0, 0] * x + r[1, 0] * y + r[2, 0], r[0, 1] * x + r[1, 1] * y + r[2, 1], r[0, 2] * x + r[1, 2] * y + r[2, 2]
                 length = np.sqrt(dx * dx + dy * dy + dz * dz)
                 c = centres[p]
-                radiance(solids[p], fixed, land, c[0], c[1], c[2], dx / length, dy / length, dz / length, sun, 1 / focal, out, n, m, scratch)
+                radiance(solids[p], fixed, land, c[0], c[1], c[2], dx / length, dy / length, dz / length, sun, 1 / focal,
+                         waters[min(p, len(waters) - 1)], out, n, m, scratch)  # fmt: skip
                 red, green, blue = red + min(out[0], 1.4), green + min(out[1], 1.4), blue + min(out[2], 1.4)
             picture[row, column, 0], picture[row, column, 1], picture[row, column, 2] = red / samples, green / samples, blue / samples
     return picture
+
+
+@nb.njit(parallel=True, **JIT)
+def meet(solids, fixed, land, origin, directions, level):
+    """(n,) distance along each direction (n, 3) to what stands still; FAR where that is nothing, the visitor, or the lake."""
+    result = np.full(len(directions), FAR)
+    for k in nb.prange(len(directions)):
+        n, m = np.zeros(3), np.zeros(3)
+        d = directions[k]
+        t, which = nearest(solids, land, origin[0], origin[1], origin[2], d[0], d[1], d[2], 220.0, False, n, m)
+        wet = d[2] < 0 and 0 < (level - origin[2]) / d[2] < t
+        if which != -2 and which < fixed and not wet:
+            result[k] = t
+    return result

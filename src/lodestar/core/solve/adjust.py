@@ -2,7 +2,8 @@
 
 Frame of reference: x_cam = R (X - C) with C the camera's centre; one lens f, k1, k2 for the clip with a fixed centre.
 Sources: B. Triggs et al., Bundle Adjustment - A Modern Synthesis, 1999; damping after K. Madsen et al., Methods for
-Non-Linear Least Squares Problems, 2004, 3.2. Layout: six numbers a frame (turn, shift), then the lens as the last three.
+Non-Linear Least Squares Problems, 2004, 3.2. Layout of a step: six numbers a frame (turn, shift), then the lens as the last
+three. The reduced system is kept as a chain of blocks of frames, so that time and memory grow with the length of the clip.
 """
 
 from typing import NamedTuple
@@ -11,11 +12,14 @@ import numpy as np
 from scipy.linalg import solve_triangular
 
 from ..basics.geometry import rotation_from_vector
-from ..basics.jit import kernel
 from ..basics.job import Job
+from . import normal
 
-BEHIND_COST = 1e8  # squared pixels of a point behind its camera
+INNER_ROUNDS = 3  # of each point, for every step of the cameras
 LONG_SPAN = 40  # frames; longer tracks are gathered apart so that the dense blocks of short ones stay small
+WHOLE = 240  # frames up to which the reduced system is one block
+BLOCK = 120  # frames of a block in longer clips; no track may reach over more (`pieces` cuts them)
+LEAST_DAMPING = 1e-7  # keeps the seven freedoms of the frame of reference from running away
 
 
 class Scene(NamedTuple):
@@ -43,260 +47,201 @@ def seen(frame: np.ndarray, point: np.ndarray, xy: np.ndarray, points: int) -> S
                 np.ascontiguousarray(xy[order], np.float64), np.searchsorted(point, np.arange(points + 1)))  # fmt: skip
 
 
-@kernel
-def _robust(square, scale2):
-    """Cauchy's cost and weight of a squared residual; plain squares for scale2 <= 0."""
-    if scale2 <= 0:
-        return square, 1.0
-    return scale2 * np.log1p(square / scale2), 1.0 / (1.0 + square / scale2)
-
-
-@kernel
-def _total(R, C, X, K, frame, point, xy, cx, cy, scale2):
-    total = 0.0
-    for i in range(len(frame)):
-        j, p = frame[i], point[i]
-        d0, d1, d2 = X[p, 0] - C[j, 0], X[p, 1] - C[j, 1], X[p, 2] - C[j, 2]
-        z = R[j, 2, 0] * d0 + R[j, 2, 1] * d1 + R[j, 2, 2] * d2
-        if z < 1e-6:
-            total += _robust(BEHIND_COST, scale2)[0]
-            continue
-        x = (R[j, 0, 0] * d0 + R[j, 0, 1] * d1 + R[j, 0, 2] * d2) / z
-        y = (R[j, 1, 0] * d0 + R[j, 1, 1] * d1 + R[j, 1, 2] * d2) / z
-        r2 = x * x + y * y
-        g = 1 + r2 * (K[1] + K[2] * r2)
-        e0, e1 = K[0] * g * x + cx - xy[i, 0], K[0] * g * y + cy - xy[i, 1]
-        total += _robust(e0 * e0 + e1 * e1, scale2)[0]
-    return 0.5 * total
-
-
-@kernel
-def _derive(R, C, X, K, frame, point, xy, cx, cy, scale2, A, B, E):
-    """A (k, 2, 9): by turn, shift and lens; B (k, 2, 3): by the point; E (k, 2): residuals; all times the root of the weight."""
-    f, k1, k2 = K[0], K[1], K[2]
-    for i in range(len(frame)):
-        j, p = frame[i], point[i]
-        d0, d1, d2 = X[p, 0] - C[j, 0], X[p, 1] - C[j, 1], X[p, 2] - C[j, 2]
-        a = R[j, 0, 0] * d0 + R[j, 0, 1] * d1 + R[j, 0, 2] * d2
-        b = R[j, 1, 0] * d0 + R[j, 1, 1] * d1 + R[j, 1, 2] * d2
-        z = R[j, 2, 0] * d0 + R[j, 2, 1] * d1 + R[j, 2, 2] * d2
-        if z < 1e-6:
-            A[i] = 0
-            B[i] = 0
-            E[i] = 0
-            continue
-        x, y = a / z, b / z
-        r2 = x * x + y * y
-        g = 1 + r2 * (k1 + k2 * r2)
-        h = 2 * (k1 + 2 * k2 * r2)
-        e0, e1 = f * g * x + cx - xy[i, 0], f * g * y + cy - xy[i, 1]
-        w = np.sqrt(_robust(e0 * e0 + e1 * e1, scale2)[1])
-        ux, uy, vy = f * (g + h * x * x) * w, f * h * x * y * w, f * (g + h * y * y) * w
-        for r in range(2):
-            px = ux if r == 0 else uy
-            py = uy if r == 0 else vy
-            q0, q1, q2 = px / z, py / z, -(px * x + py * y) / z
-            A[i, r, 0], A[i, r, 1], A[i, r, 2] = q2 * b - q1 * z, q0 * z - q2 * a, q1 * a - q0 * b
-            for c in range(3):
-                v = q0 * R[j, 0, c] + q1 * R[j, 1, c] + q2 * R[j, 2, c]
-                B[i, r, c] = v
-                A[i, r, 3 + c] = -v
-        A[i, 0, 6], A[i, 1, 6] = g * x * w, g * y * w
-        A[i, 0, 7], A[i, 1, 7] = f * r2 * x * w, f * r2 * y * w
-        A[i, 0, 8], A[i, 1, 8] = f * r2 * r2 * x * w, f * r2 * r2 * y * w
-        E[i, 0], E[i, 1] = e0 * w, e1 * w
-
-
-@kernel
-def _blocks(A, B, E, frame, first, frames, damping, S, g, half, inverse, pull):
-    """The camera part of the normal equations into the lower S and g, and for each point the inverse of its damped block:
-    inverse (m, 3, 3) = half half^T, with its right side pull (m, 3)."""
-    n = 6 * frames + 3
-    S[:] = 0
-    g[:] = 0
-    for i in range(len(frame)):
-        o = 6 * frame[i]
-        for a in range(9):
-            ra = o + a if a < 6 else n - 9 + a
-            g[ra] -= A[i, 0, a] * E[i, 0] + A[i, 1, a] * E[i, 1]
-            for b in range(a + 1):
-                rb = o + b if b < 6 else n - 9 + b
-                S[ra, rb] += A[i, 0, a] * A[i, 0, b] + A[i, 1, a] * A[i, 1, b]
-    for a in range(n):
-        S[a, a] += damping * max(S[a, a], 1e-8)
-    V = np.zeros((3, 3))
-    for p in range(len(first) - 1):
-        half[p] = 0
-        inverse[p] = 0
-        pull[p] = 0
-        if first[p] == first[p + 1]:
-            continue
-        V[:] = 0
-        for i in range(first[p], first[p + 1]):
-            for a in range(3):
-                pull[p, a] -= B[i, 0, a] * E[i, 0] + B[i, 1, a] * E[i, 1]
-                for b in range(3):
-                    V[a, b] += B[i, 0, a] * B[i, 0, b] + B[i, 1, a] * B[i, 1, b]
-        for a in range(3):
-            V[a, a] += damping * V[a, a] + 1e-9
-        l00 = np.sqrt(V[0, 0])
-        l10, l20 = V[1, 0] / l00, V[2, 0] / l00
-        l11 = np.sqrt(max(V[1, 1] - l10 * l10, 1e-14 * V[1, 1]))
-        l21 = (V[2, 1] - l20 * l10) / l11
-        l22 = np.sqrt(max(V[2, 2] - l20 * l20 - l21 * l21, 1e-14 * V[2, 2]))
-        half[p, 0, 0], half[p, 1, 1], half[p, 2, 2] = 1 / l00, 1 / l11, 1 / l22
-        half[p, 0, 1] = -l10 / (l00 * l11)
-        half[p, 1, 2] = -l21 / (l11 * l22)
-        half[p, 0, 2] = (l10 * l21 - l11 * l20) / (l00 * l11 * l22)
-        inverse[p] = half[p] @ half[p].T
-
-
-@kernel
-def _couple(A, B, frame, first, points, frame0, half, Z):
-    """Z: the coupling of a group of points with its frames (six rows each from frame0) and the lens (last three rows)."""
-    Z[:] = 0
-    m = Z.shape[0]
-    for q in range(len(points)):
-        p = points[q]
-        for i in range(first[p], first[p + 1]):
-            r = 6 * (frame[i] - frame0)
-            for a in range(9):
-                w0 = A[i, 0, a] * B[i, 0, 0] + A[i, 1, a] * B[i, 1, 0]
-                w1 = A[i, 0, a] * B[i, 0, 1] + A[i, 1, a] * B[i, 1, 1]
-                w2 = A[i, 0, a] * B[i, 0, 2] + A[i, 1, a] * B[i, 1, 2]
-                k = r + a if a < 6 else m - 9 + a
-                Z[k, 3 * q] += w0 * half[p, 0, 0]
-                Z[k, 3 * q + 1] += w0 * half[p, 0, 1] + w1 * half[p, 1, 1]
-                Z[k, 3 * q + 2] += w0 * half[p, 0, 2] + w1 * half[p, 1, 2] + w2 * half[p, 2, 2]
-
-
-@kernel
-def _points_back(A, B, frame, first, frames, inverse, pull, step, shift):
-    n = 6 * frames + 3
-    v = np.zeros(3)
-    for p in range(len(first) - 1):
-        v[:] = pull[p]
-        for i in range(first[p], first[p + 1]):
-            o = 6 * frame[i]
-            q0, q1 = 0.0, 0.0
-            for a in range(9):
-                d = step[o + a] if a < 6 else step[n - 9 + a]
-                q0 += A[i, 0, a] * d
-                q1 += A[i, 1, a] * d
-            for b in range(3):
-                v[b] -= B[i, 0, b] * q0 + B[i, 1, b] * q1
-        shift[p] = inverse[p] @ v
+def pieces(s: Seen, frames: int) -> tuple[Seen, np.ndarray]:
+    """Tracks that reach over more frames than a block are cut into points of their own; owner (m',): the point each was cut from."""
+    points = len(s.first) - 1
+    if frames <= WHOLE:
+        return s, np.arange(points)
+    start = s.frame[s.first[s.point]]
+    part = (s.frame - start) // BLOCK
+    key, point = np.unique(s.point * (frames // BLOCK + 1) + part, return_inverse=True)
+    owner = key // (frames // BLOCK + 1)
+    return Seen(s.frame, point.astype(np.int64), s.xy, np.searchsorted(point, np.arange(len(key) + 1))), owner
 
 
 class System:
     """The reduced normal equations of one set of observations; the buffers are kept from round to round."""
 
-    def __init__(self, s: Seen, frames: int) -> None:
-        k, m, n = len(s.frame), len(s.first) - 1, 6 * frames + 3
-        self.s, self.frames, self.n = s, frames, n
+    def __init__(self, s: Seen, frames: int, held: np.ndarray | None = None, fixed: np.ndarray | None = None) -> None:
+        """held (9,) bool: which of turn (3), shift (3) and lens (3) do not vary; fixed (frames,) bool: frames that do not."""
+        k, m = len(s.frame), len(s.first) - 1
+        self.s, self.frames, self.held = s, frames, np.zeros(9, bool) if held is None else held
         self.A, self.B, self.E = np.zeros((k, 2, 9)), np.zeros((k, 2, 3)), np.zeros((k, 2))
-        self.S, self.g = np.zeros((n, n)), np.zeros(n)
-        self.half, self.inverse, self.pull = np.zeros((m, 3, 3)), np.zeros((m, 3, 3)), np.zeros((m, 3))
+        self.fixed = None if fixed is None else np.flatnonzero(fixed[s.frame])
+        self.half, self.inverse = np.zeros((m, 3, 3)), np.zeros((m, 3, 3))
+        size = frames if frames <= WHOLE else BLOCK
+        self.edges = [*range(0, frames, size), frames]
         self.groups = self._groups()
 
     def _groups(self, size: int = 96) -> list[tuple[np.ndarray, int, int]]:
-        """Points that share frames, so that each group couples only a short run of frames."""
+        """Points that share frames, so that each group couples only a short run of frames (two blocks at most)."""
         s = self.s
         some = np.flatnonzero(s.first[1:] > s.first[:-1])
         low, high = s.frame[s.first[some]], s.frame[s.first[some + 1] - 1]
-        order = np.lexsort((low + high, high - low > LONG_SPAN))
-        parts = [order[k : k + size] for k in range(0, len(order), size)]
-        return [(some[q], int(low[q].min()), int(high[q].max()) + 1) for q in parts]
+        block = np.searchsorted(self.edges, low, side="right") - 1
+        order = np.lexsort((low + high, high - low > LONG_SPAN, block))
+        groups = []
+        for part in np.split(order, np.flatnonzero(np.diff(block[order])) + 1):
+            for k in range(0, len(part), size):
+                q = part[k : k + size]
+                groups.append((some[q], int(low[q].min()), int(high[q].max()) + 1))
+        return groups
 
     def derive(self, scene: Scene, centre: tuple[float, float], scale2: float) -> None:
-        _derive(scene.R, scene.C, scene.X, scene.K, self.s.frame, self.s.point, self.s.xy, *centre, scale2, self.A, self.B, self.E)
+        s = self.s
+        normal.derive(len(s.frame), scene.R, scene.C, scene.X, scene.K, s.frame, s.point, s.xy, *centre, scale2, self.A, self.B, self.E)
+        if self.held.any():
+            self.A[:, :, self.held] = 0
+        if self.fixed is not None:
+            self.A[self.fixed, :, :6] = 0
 
-    def reduce(self, damping: float) -> None:
-        """S (lower half) and g after the points are taken out."""
-        S, g, n = self.S, self.g, self.n
-        _blocks(self.A, self.B, self.E, self.s.frame, self.s.first, self.frames, damping, S, g, self.half, self.inverse, self.pull)
-        for points, f0, f1 in self.groups:
-            m, a = 6 * (f1 - f0), 6 * f0
-            Z = np.empty((m + 3, 3 * len(points)))
-            _couple(self.A, self.B, self.s.frame, self.s.first, points, f0, self.half, Z)
+    def reduce(self, damping: float, lens_weight: np.ndarray) -> None:
+        """Take out the points and factorise. Raises LinAlgError when the system is not positive definite."""
+        s, edges = self.s, self.edges
+        U, g = np.zeros((self.frames, 9, 9)), np.zeros((self.frames, 9))
+        normal.cameras(self.A, self.E, s.frame, U, g)
+        normal.points(len(s.frame), self.B, s.first, damping, self.half, self.inverse)
+        own, corner = U[:, :6, :6], U[:, 6:, 6:].sum(0)
+        own = own + np.tril(own, -1).transpose(0, 2, 1)
+        corner = corner + np.tril(corner, -1).T
+        for stack in (own, corner):
+            diagonal = np.einsum("...ii->...i", stack)
+            diagonal += np.where(diagonal > 0, damping * diagonal, 1.0)
+        corner += np.diag(lens_weight)
+        border = np.ascontiguousarray(U[:, 6:, :6].transpose(0, 2, 1)).reshape(-1, 3)
+        D = [np.zeros((6 * (b - a),) * 2) for a, b in zip(edges, edges[1:])]
+        below = [np.zeros((6 * (c - b), 6 * (b - a))) for a, b, c in zip(edges, edges[1:], edges[2:])]
+        for block, a, b in zip(D, edges, edges[1:]):
+            grid = block.reshape(b - a, 6, b - a, 6)
+            grid[np.arange(b - a), :, np.arange(b - a), :] = own[a:b]
+        for group, f0, f1 in self.groups:
+            Z = np.empty((6 * (f1 - f0) + 3, 3 * len(group)))
+            normal.couple(self.A, self.B, s.frame, s.first, group, f0, self.half, Z)
             Q = Z @ Z.T
-            q = Z @ (self.half[points].transpose(0, 2, 1) @ self.pull[points][:, :, None]).ravel()
-            S[a : a + m, a : a + m] -= Q[:m, :m]
-            S[n - 3 :, a : a + m] -= Q[m:, :m]
-            S[n - 3 :, n - 3 :] -= Q[m:, m:]
-            g[a : a + m] -= q[:m]
-            g[n - 3 :] -= q[m:]
+            self._subtract(Q, f0, f1, D, below)
+            border[6 * f0 : 6 * f1] -= Q[:-3, -3:]
+            corner -= Q[-3:, -3:]
+        self._factorise(D, below, border, corner)
 
-    def points_back(self, step: np.ndarray) -> np.ndarray:
-        shift = np.zeros((len(self.s.first) - 1, 3))
-        _points_back(self.A, self.B, self.s.frame, self.s.first, self.frames, self.inverse, self.pull, step, shift)
+    def _subtract(self, Q: np.ndarray, f0: int, f1: int, D: list, below: list) -> None:
+        k = int(np.searchsorted(self.edges, f0, side="right")) - 1
+        start, edge = self.edges[k], self.edges[k + 1]
+        a, n = 6 * (f0 - start), 6 * (min(f1, edge) - f0)
+        D[k][a : a + n, a : a + n] -= Q[:n, :n]
+        if f1 > edge:
+            m = 6 * (f1 - edge)
+            D[k + 1][:m, :m] -= Q[n : n + m, n : n + m]
+            below[k][:m, a : a + n] -= Q[n : n + m, :n]
+
+    def _factorise(self, D: list, below: list, border: np.ndarray, corner: np.ndarray) -> None:
+        """Cholesky of the chain. NumPy's lets go of the interpreter lock; SciPy's holds it, which kept the window waiting."""
+        self.L, self.M, self.Y = [], [], []
+        for k, block in enumerate(D):
+            rows = slice(6 * self.edges[k], 6 * self.edges[k + 1])
+            right = border[rows]
+            if k:
+                block = block - self.M[-1] @ self.M[-1].T
+                right = right - self.M[-1] @ self.Y[-1]
+            self.L.append(np.linalg.cholesky(block))
+            self.Y.append(solve_triangular(self.L[-1], right, lower=True, check_finite=False))
+            corner = corner - self.Y[-1].T @ self.Y[-1]
+            if k < len(below):
+                # in slices, since the triangular solve holds the interpreter lock
+                parts = [solve_triangular(self.L[-1], below[k][j : j + 96].T, lower=True, check_finite=False).T for j in range(0, len(below[k]), 96)]
+                self.M.append(np.concatenate(parts))
+        self.corner = np.linalg.cholesky(corner)
+
+    def right_side(self, E: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (6 frames + 3,), points (m, 3)."""
+        s = self.s
+        g, pull, U = np.zeros((self.frames, 9)), np.zeros((len(s.first) - 1, 3)), np.zeros((self.frames, 9, 9))
+        normal.cameras(self.A, E, s.frame, U, g)
+        normal.pulls(len(s.frame), self.B, E, s.first, pull)
+        normal.less_points(self.A, self.B, s.frame, s.first, self.inverse, pull, g)
+        return np.concatenate([g[:, :6].ravel(), g[:, 6:].sum(0)]), pull
+
+    def solve(self, right: np.ndarray) -> np.ndarray:
+        """(6 frames + 3, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
+        e, forward = self.edges, []
+        low = right[-3:]
+        for k, L in enumerate(self.L):
+            part = right[6 * e[k] : 6 * e[k + 1]]
+            if k:
+                part = part - self.M[k - 1] @ forward[-1]
+            forward.append(solve_triangular(L, part, lower=True, check_finite=False))
+            low = low - self.Y[k].T @ forward[-1]
+        lens = np.linalg.solve(self.corner @ self.corner.T, low)
+        step, after = [lens], None
+        for k in reversed(range(len(self.L))):
+            part = forward[k] - self.Y[k] @ lens
+            if after is not None:
+                part = part - self.M[k].T @ after
+            after = solve_triangular(self.L[k], part, lower=True, trans="T", check_finite=False)
+            step.insert(0, after)
+        return np.concatenate(step)
+
+    def points_back(self, step: np.ndarray, pull: np.ndarray) -> np.ndarray:
+        shift = np.zeros_like(pull)
+        normal.points_back(len(self.s.frame), self.A, self.B, self.s.frame, self.s.first, self.inverse, pull, step, shift)
         return shift
-
-
-def _solve_lower(S: np.ndarray, g: np.ndarray) -> np.ndarray:
-    """S^-1 g for a positive definite S of which only the lower half is read. Raises LinAlgError when it is not.
-
-    NumPy's factorisation lets go of the interpreter lock; SciPy's holds it, which kept the window waiting 110 ms (measured).
-    """
-    L = np.linalg.cholesky(S)
-    y = solve_triangular(L, g, lower=True, check_finite=False)
-    return solve_triangular(L, y, lower=True, trans="T", check_finite=False)
 
 
 def adjust(
     scene: Scene, s: Seen, centre: tuple[float, float], *, loss_px: float, lens: tuple[bool, bool, bool] = (True, True, True),
-    move: bool = True, prior: tuple[np.ndarray, np.ndarray] | None = None, rounds: int = 30, tolerance: float = 1e-6, job: Job | None = None,
+    move: bool = True, prior: tuple[np.ndarray, np.ndarray] | None = None, rounds: int = 30, tolerance: float = 1e-6,
+    fixed: np.ndarray | None = None, job: Job | None = None,
 ) -> tuple[Scene, float]:  # fmt: skip
     """Adjust the scene to what was seen; returns it with its final cost (half the sum of robust squared px).
 
     centre: the lens centre in px. loss_px: scale of Cauchy's loss, 0 for plain squares. lens: which of f, k1, k2 vary.
-    move: False holds the camera centres (a camera that only turns). prior: mean (3,) and deviation (3,) of f, k1, k2.
-    Frames without observations are held.
+    move: False holds the camera centres (a camera that only turns; points are directions). prior: mean (3,) and deviation
+    (3,) of f, k1, k2. fixed (n,) bool: frames that stay where they are. Frames without observations are held.
     """
     frames = len(scene.R)
-    scene = Scene(*(np.array(a, np.float64, order="C") for a in scene))
-    system = System(s, frames)
-    n, scale2 = system.n, loss_px * loss_px
+    whole, (s, owner) = s, pieces(s, frames)
+    scene = Scene(*(np.array(a, np.float64, order="C") for a in (scene.R, scene.C, scene.X[owner], scene.K)))
+    system = System(s, frames, np.r_[[False] * 3, [not move] * 3, ~np.array(lens, bool)], fixed)
+    scale2 = loss_px * loss_px
     mean, weight = (np.asarray(prior[0], float), 1 / np.asarray(prior[1], float) ** 2) if prior else (np.zeros(3), np.zeros(3))
+    weight = weight * np.array(lens, bool)
 
-    held = np.zeros(n, bool)
-    held[-3:] = ~np.array(lens, bool)
-    held[:-3] = np.repeat(np.bincount(s.frame, minlength=frames) == 0, 6)
-    if not move:
-        held[:-3].reshape(frames, 6)[:, 3:] = True
-    free = np.flatnonzero(~held)
+    def settle(x: Scene) -> float:
+        fit = normal.settle(len(s.frame), *x, s.frame, s.first, s.xy, *centre, scale2, INNER_ROUNDS, not move)
+        return fit + 0.5 * float(((x.K - mean) ** 2 * weight).sum())
 
-    def total(x: Scene) -> float:
-        return _total(*x, s.frame, s.point, s.xy, *centre, scale2) + 0.5 * float(((x.K - mean) ** 2 * weight).sum())
-
-    cost, damping, growth, moved = total(scene), 1e-4, 2.0, True
+    cost, damping, growth, moved = settle(scene), 1e-4, 2.0, True
     for number in range(rounds):
         if job is not None:
             job.step(number / rounds)
         if moved:
             system.derive(scene, centre, scale2)
-        system.reduce(damping)
-        system.S[[-3, -2, -1], [-3, -2, -1]] += weight
-        system.g[-3:] -= weight * (scene.K - mean)
-        step = np.zeros(n)
         try:
-            matrix = system.S if len(free) == n else system.S[np.ix_(free, free)]
-            step[free] = _solve_lower(matrix, system.g[free])
+            system.reduce(damping, weight)
         except np.linalg.LinAlgError:
             damping, growth, moved = damping * growth, growth * 2, False
             continue
+        right, pull = system.right_side(system.E)
+        right[-3:] -= weight * (scene.K - mean)
+        step = system.solve(right[:, None])[:, 0]
         turn = step[:-3].reshape(frames, 6)
-        trial = Scene(rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:], scene.X + system.points_back(step), scene.K + step[-3:])
-        now = total(trial)
+        trial = Scene(
+            rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:], scene.X + system.points_back(step, pull), scene.K + step[-3:]
+        )
+        now = settle(trial) if trial.K[0] > 0 else np.inf
         if now < cost:
             done = cost - now < tolerance * cost
-            scene, cost, damping, growth, moved = trial, now, max(damping / 5, 1e-9), 2.0, True
+            scene, cost, damping, growth, moved = trial, now, max(damping / 5, LEAST_DAMPING), 2.0, True
             if done:
                 break
         else:
             damping, growth, moved = damping * growth, growth * 2, False
             if damping > 1e8:
                 break
+    if whole is not s:  # a track that was cut takes the place that most of it agrees on
+        X = np.zeros((len(whole.first) - 1, 3))
+        X[owner[::-1]] = scene.X[::-1]
+        scene = scene._replace(X=X)
+        cost = normal.settle(len(s.frame), *scene, whole.frame, whole.first, whole.xy, *centre, scale2, 4 * INNER_ROUNDS, not move)
     return scene, cost
 
 
@@ -314,18 +259,9 @@ def lens_deviation(scene: Scene, s: Seen, centre: tuple[float, float], noise_px:
 
     The seven freedoms of the scene's frame of reference are left to a tiny damping, which does not touch the lens.
     """
-    system = System(s, len(scene.R))
-    system.derive(scene, centre, 0.0)
-    system.reduce(1e-9)
-    S = np.tril(system.S) + np.tril(system.S, -1).T
-    used = np.repeat(np.bincount(s.frame, minlength=len(scene.R)) > 0, 6)
-    if not move:
-        used.reshape(-1, 6)[:, 3:] = False
-    used = np.concatenate([used, [True] * 3])
-    S = S[np.ix_(used, used)]
-    scale = 1 / np.sqrt(np.maximum(np.diag(S), 1e-30))
-    S = S * scale * scale[:, None] + 1e-9 * np.eye(len(S))
-    unit = np.zeros((len(S), 3))
-    unit[[-3, -2, -1], [0, 1, 2]] = scale[-3:]
-    covariance = unit.T @ _solve_lower(S, unit)
+    s, owner = pieces(s, len(scene.R))
+    system = System(s, len(scene.R), np.r_[[False] * 3, [not move] * 3, [False] * 3])
+    system.derive(scene._replace(X=scene.X[owner]), centre, 0.0)
+    system.reduce(1e-9, np.zeros(3))
+    covariance = np.linalg.inv(system.corner @ system.corner.T)
     return noise_px * np.sqrt(np.maximum(np.diag(covariance), 0))

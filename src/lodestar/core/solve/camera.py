@@ -10,7 +10,7 @@ from ..basics.geometry import Lens
 from ..basics.job import Job
 from ..track.tracks import Tracks, frozen
 from .adjust import Scene, lens_deviation, project, seen
-from .free import FreeSolver
+from .free import FreeSolver, Lensing
 from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
 from .views import Table, parallax
 
@@ -100,7 +100,9 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
         scene, good = finish_turning(table, turned, focal, lens_free, job)
         frames = list(range(table.frames))
     else:
-        scene, frames, good, warning = FreeSolver(table, focal, lens_free, job).solve()
+        solver = FreeSolver(table, Lensing(np.array([settings.focal_px, 0.0, 0.0]), (focal is None, *lens_free)), job)
+        part, warning = solver.from_nothing(None)
+        scene, frames, good = solver.finish(part.scene, part.frames)
         missing = table.frames - len(frames)
         if missing:
             warning = f"{missing} of {table.frames} frames could not be placed: too few points are known there. {warning}".strip()

@@ -7,47 +7,45 @@ from ..basics.job import Job
 from .adjust import Scene, adjust, project, seen
 from .views import Table
 
-STARTS = np.geomspace(0.45, 2.6, 6)  # focal lengths tried, in picture widths
+STARTS = (0.55, 0.9, 1.6)  # focal lengths tried, in picture widths
+TRACKS_AT_START = 300
 KEYFRAMES = 30
 
 
 def solve_turning(table: Table, focal_px: float | None, lens: tuple[bool, bool], every: int, job: Job) -> Scene:
-    """Rotations and lens with the camera held at the origin; points become unit directions.
+    """Rotations and lens with the camera held at the origin; points become unit directions, nan for tracks that took no part.
 
     Chained rotations of rays between neighbours give the start, for several focal lengths; the cheapest after a short
-    adjustment is kept. `every`: only each such frame takes part (the others are left as their neighbour).
+    adjustment is finished. `every`: only each such frame takes part (the others are left as their neighbour), with the
+    tracks that most of these frames see.
     Source of the rotation fit: W. Kabsch, Acta Cryst. A32, 1976.
     """
     frames = np.arange(0, table.frames, every)
-    chosen = np.isin(table.frame, frames)
-    p_i = table.track[chosen]
-    often = np.bincount(p_i, minlength=table.tracks)[p_i] >= 2
-    rows = np.flatnonzero(chosen)[often]
+    rows = table.thinned(frames, TRACKS_AT_START, 2)
     number = np.searchsorted(frames, table.frame[rows])
     ids, point = np.unique(table.track[rows], return_inverse=True)
-    s = seen(number, point, table.xy[rows], len(ids))
-    best: tuple[float, Scene] | None = None
-    starts = [focal_px] if focal_px else list(STARTS * table.width)
+    sight = seen(number, point, table.xy[rows], len(ids))
+
+    def adjusted(scene: Scene, loss: float, bends: bool, rounds: int) -> tuple[float, Scene]:
+        prior = (np.array([scene.K[0], 0, 0]), np.array([1e6, 0.2, 0.2]))
+        scene, cost = adjust(scene, sight, table.centre, loss_px=loss, move=False, prior=prior, rounds=rounds, tolerance=1e-4,
+                             lens=(focal_px is None, bends and lens[0], bends and lens[1]))  # fmt: skip
+        return cost, scene
+
+    begun = []
+    starts = [focal_px] if focal_px else [s * table.width for s in STARTS]
     for k, f in enumerate(starts):
         job.step(k / len(starts), "turning camera")
         K = np.array([f, 0.0, 0.0])
         R = _chain(table, frames, K)
         X = _directions(table, R, K, rows, number, point, len(ids))
-        scene = Scene(R, np.zeros((len(frames), 3)), X, K)
-        prior = (np.array([f, 0, 0]), np.array([1e6, 0.2, 0.2]))
-        for loss, free_lens in ((3.0, False), (1.5, True), (1.0, True)):
-            scene, cost = adjust(scene, s, table.centre, loss_px=loss, move=False, prior=prior, rounds=12, tolerance=1e-5,
-                                 lens=(focal_px is None, free_lens and lens[0], free_lens and lens[1]))  # fmt: skip
-            scene = scene._replace(X=scene.X / np.linalg.norm(scene.X, axis=1, keepdims=True))
-        if scene.K[0] > 0.2 * table.width and (best is None or cost < best[0]):
-            best = cost, scene
-    if best is None:
-        R = np.repeat(np.eye(3)[None], len(frames), 0)
-        best = np.inf, Scene(R, np.zeros((len(frames), 3)), np.zeros((len(ids), 3)), np.array([float(table.width), 0, 0]))
-    scene = best[1]
+        begun.append(adjusted(Scene(R, np.zeros((len(frames), 3)), X, K), 3.0, False, 6))
+    scene = min((b for b in begun if b[1].K[0] > 0.2 * table.width), key=lambda b: b[0], default=begun[0])[1]
+    for loss in (1.5, 1.0):
+        scene = adjusted(scene, loss, True, 8)[1]
     everywhere = np.minimum(np.arange(table.frames) // every, len(frames) - 1)
     X = np.full((table.tracks, 3), np.nan)
-    X[ids] = scene.X
+    X[ids] = scene.X / np.linalg.norm(scene.X, axis=1, keepdims=True)
     return Scene(scene.R[everywhere], np.zeros((table.frames, 3)), X, scene.K)
 
 
@@ -137,7 +135,6 @@ def finish_turning(table: Table, scene: Scene, focal_px: float | None, lens: tup
         s = seen(table.frame[good], table.track[good], table.xy[good], table.tracks)
         scene, _ = adjust(scene, s, table.centre, loss_px=loss, move=False, rounds=25, tolerance=1e-6, lens=(focal_px is None, *lens),
                           prior=(K, np.array([1e6, 0.2, 0.2])))  # fmt: skip
-        scene = scene._replace(X=scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12))
         p, z = project(scene, table.frame, table.track, table.centre)
         good = (np.linalg.norm(p - table.xy, axis=1) < limit) & (z > 0)
-    return scene, good
+    return scene._replace(X=scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12)), good

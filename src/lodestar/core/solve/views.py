@@ -9,20 +9,42 @@ from .adjust import Scene, project
 
 
 class Table:
-    """Observations of a clip by frame and track, frames numbered from 0. `row[frame, track]` is the observation or -1."""
+    """Observations of a clip by frame and track, frames numbered from 0."""
 
     def __init__(self, frame: np.ndarray, track: np.ndarray, xy: np.ndarray, width: int, height: int) -> None:
         self.frame, self.track, self.xy = frame.astype(np.int64), track.astype(np.int64), np.ascontiguousarray(xy, np.float64)
         self.frames, self.tracks = int(frame.max()) + 1, int(track.max()) + 1
         self.width, self.height = width, height
         self.centre = ((width - 1) / 2, (height - 1) / 2)
-        self.row = np.full((self.frames, self.tracks), -1, np.int32)
-        self.row[self.frame, self.track] = np.arange(len(frame))
+        order = np.lexsort((self.track, self.frame))
+        self._rows = np.split(order, np.searchsorted(self.frame[order], np.arange(1, self.frames)))
+
+    def rows(self, frame: int) -> np.ndarray:
+        """Rows of the observations of a frame, by track."""
+        return self._rows[frame]
 
     def shared(self, a: int, b: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Tracks seen in both frames, and their pixels in each."""
-        k = np.flatnonzero((self.row[a] >= 0) & (self.row[b] >= 0))
-        return k, self.xy[self.row[a, k]], self.xy[self.row[b, k]]
+        p, q = self._rows[a], self._rows[b]
+        tracks, i, j = np.intersect1d(self.track[p], self.track[q], assume_unique=True, return_indices=True)
+        return tracks, self.xy[p[i]], self.xy[q[j]]
+
+    def thinned(self, frames: np.ndarray, count: int, least: int) -> np.ndarray:
+        """Rows of the observations in `frames` of those tracks that most of them see: enough that each frame that can has
+        about `count` of them, none that fewer than `least` of the frames see."""
+        rows = np.concatenate([self._rows[j] for j in frames])
+        sees = np.zeros((len(frames), self.tracks), bool)
+        sees[np.repeat(np.arange(len(frames)), [len(self._rows[j]) for j in frames]), self.track[rows]] = True
+        often = sees.sum(0)
+        have, chosen = np.zeros(len(frames), int), np.zeros(self.tracks, bool)
+        for k in np.argsort(-often, kind="stable"):
+            if often[k] < least:
+                break
+            # a track is worth its place where one of its frames is still short of them
+            if (have[sees[:, k]] < count).mean() > 0.3:
+                have += sees[:, k]
+                chosen[k] = True
+        return np.sort(rows[chosen[self.track[rows]]])
 
     def straight(self, xy: np.ndarray, K: np.ndarray) -> np.ndarray:
         """(n, 2) pixels to straight image-plane coordinates."""

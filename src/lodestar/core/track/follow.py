@@ -1,5 +1,6 @@
 """Following features through the clip, forward and backward."""
 
+from collections import deque
 from collections.abc import Callable
 
 import cv2
@@ -8,14 +9,16 @@ import numpy as np
 
 from ..basics.errors import TrackError
 from ..basics.job import Job
-from .features import detect
-from .refine import HALF, SIDE, align, take_patches
+from .features import detect, noise_of
+from .refine import HALF, QUIETED, SIDE, align, return_error, take_patches
 from .tracks import Tracks, make_tracks
 
 LEAST_LIKENESS = 0.80
 AGREE_PX = 0.8  # forward then backward flow must come back this close
 LEAST_FRAMES = 6
 REPLENISH_EVERY = 5
+LOOK_BACK = 24  # frames that are kept, through which new features are followed backward
+FLOW_WIDTH = 1400  # wider pictures are reduced for the flow, which only has to come within a pixel or two
 
 
 class FollowSettings(msgspec.Struct, frozen=True):
@@ -25,73 +28,136 @@ class FollowSettings(msgspec.Struct, frozen=True):
     spacing_px: float = 14.0
 
 
-class _Crowd:
+class Crowd:
     """The features that are being followed, as parallel arrays; `ids` number them through the whole clip."""
 
-    def __init__(self) -> None:
-        self.ids = np.zeros(0, np.int64)
-        self.xy = np.zeros((0, 2))
-        self.step = np.zeros((0, 2))
-        self.shapes = np.zeros((0, 2, 2))
-        self.patches = np.zeros((0, SIDE, SIDE, 3), np.float32)
-        self.inverses = np.zeros((0, 6, 6))
+    NAMES = ("ids", "xy", "step", "shapes", "patches", "inverses", "spread")
+
+    def __init__(self, picture: np.ndarray | None = None, points: np.ndarray | None = None, first_id: int = 0) -> None:
+        """Features at points (n, 2) px of picture (h, w) uint8, each with its first appearance."""
+        self.xy = np.zeros((0, 2)) if points is None else points.astype(np.float64)
+        n = len(self.xy)
+        self.ids, self.step = np.arange(first_id, first_id + n), np.zeros((n, 2))
+        self.shapes = np.repeat(np.eye(2)[None], n, 0)
+        self.patches, self.inverses, self.spread = np.zeros((n, 3, SIDE, SIDE), np.float32), np.zeros((n, 6, 6)), np.zeros(n)
+        if picture is not None:
+            take_patches(picture, self.xy, self.patches, self.inverses, self.spread)
 
     def keep(self, mask: np.ndarray) -> None:
-        for name in ("ids", "xy", "step", "shapes", "patches", "inverses"):
+        for name in self.NAMES:
             setattr(self, name, getattr(self, name)[mask])
 
-    def join(self, other: "_Crowd") -> None:
-        for name in ("ids", "xy", "step", "shapes", "patches", "inverses"):
+    def join(self, other: "Crowd") -> None:
+        for name in self.NAMES:
             setattr(self, name, np.concatenate([getattr(self, name), getattr(other, name)]))
 
-    def born(self, picture: np.ndarray, points: np.ndarray, first_id: int) -> "_Crowd":
-        new = _Crowd()
-        n = len(points)
-        new.ids = np.arange(first_id, first_id + n)
-        new.xy, new.step = points.astype(np.float64), np.zeros((n, 2))
-        new.shapes = np.repeat(np.eye(2)[None], n, 0)
-        new.patches, new.inverses = np.zeros((n, SIDE, SIDE, 3), np.float32), np.zeros((n, 6, 6))
-        take_patches(picture, new.xy, new.patches, new.inverses)
-        return new
+    def settle(
+        self, before: np.ndarray, now: np.ndarray, guess: np.ndarray, least: np.ndarray, ignore: np.ndarray | None, slack_px: float
+    ) -> np.ndarray:
+        """Go on to the picture `now` from the guess (n, 2) of where each feature is there; drop those that are lost.
+
+        least (n,): how alike a patch must be to its first appearance. slack_px: how far from the guess it may be found.
+        Returns the mask of those that were kept.
+        """
+        height, width = now.shape
+        start, likeness, back = self.xy, np.zeros(len(self.ids)), np.zeros(len(self.ids))
+        self.xy = np.clip(guess, 0, [width - 1, height - 1])
+        align(now, self.patches, self.inverses, self.shapes, self.xy, likeness)
+        good = (likeness > least) & (np.linalg.norm(self.xy - guess, axis=1) < slack_px)
+        good &= (self.xy > HALF + 2).all(1) & (self.xy < [width - HALF - 3, height - HALF - 3]).all(1)
+        return_error(before, now, start, np.where(good[:, None], self.xy, 0.0), back)
+        good &= back < AGREE_PX
+        size = np.abs(np.linalg.det(self.shapes)) if len(self.ids) else np.zeros(0)
+        good &= (size > 0.25) & (size < 4)
+        if ignore is not None and len(self.ids):
+            column, row = np.clip(np.round(self.xy), 0, [width - 1, height - 1]).astype(int).T
+            good &= ~ignore[row, column]
+        self.step = self.xy - start
+        self.keep(good)
+        return good
 
 
-def _seen(luma: np.ndarray) -> np.ndarray:
-    # a light blur makes bilinear sampling unbiased to about 0.01 px, and quiets noise
-    return cv2.GaussianBlur(luma, (0, 0), 0.8).astype(np.float32)
+class Follower:
+    """One walk through the clip. Frames are asked for one after the other; the last few are kept to look back."""
+
+    def __init__(self, settings: FollowSettings, ignore: Callable[[int], np.ndarray | None]) -> None:
+        self.settings, self.ignore = settings, ignore
+        self.crowd, self.born, self.taken, self.noise = Crowd(), 0, 0, 1.0
+        self.kept: deque[tuple[int, np.ndarray, np.ndarray | None]] = deque(maxlen=LOOK_BACK)
+        self.small: np.ndarray | None = None
+        self.rows: list[tuple[int, np.ndarray, np.ndarray]] = []
+        self.at: dict[int, tuple[np.ndarray, np.ndarray]] = {}  # frame -> (ids, xy) of the crowd, for those kept
+
+    def least(self, crowd: Crowd) -> np.ndarray:
+        """(n,) likeness that is asked of each: noise alone lowers it, the more the weaker the patch."""
+        share = (QUIETED * self.noise / np.maximum(crowd.spread, 1e-3)) ** 2
+        return LEAST_LIKENESS * np.clip(1 - share, 0.55, 1.0)
+
+    def take(self, index: int, now: np.ndarray) -> None:
+        """The next frame, (h, w) uint8."""
+        if self.kept and now.shape != self.kept[-1][1].shape:
+            raise TrackError(f"The picture changes its size at frame {index}.", "Cut the clip there and bring in one part.")
+        hidden, small = self.ignore(index), _reduced(now)
+        if self.kept:
+            if len(self.crowd.ids):
+                guess, found = _flow(self.small, small, self.crowd, now.shape[1] / small.shape[1])
+                self.crowd.keep(found)
+                self.crowd.settle(self.kept[-1][1], now, guess[found], self.least(self.crowd), hidden, 2.0 * now.shape[1] / small.shape[1])
+        self.kept.append((index, now, hidden))
+        self.small = small
+        self.at[index] = (self.crowd.ids, self.crowd.xy)
+        self.at.pop(index - LOOK_BACK, None)
+        self.taken += 1
+        if self.taken % REPLENISH_EVERY == 1 or len(self.crowd.ids) < self.settings.count // 2:
+            self.replenish(index, now, hidden)
+        self.rows.append((index, self.crowd.ids, self.crowd.xy))
+
+    def replenish(self, index: int, now: np.ndarray, hidden: np.ndarray | None) -> None:
+        self.noise = min(noise_of(now), 12.0)
+        points = detect(now, hidden, self.crowd.xy, self.settings.count, self.settings.spacing_px * max(now.shape) / 1280)
+        new = Crowd(now, points, self.born)
+        self.born += len(points)
+        if len(self.kept) > 1 and len(points):
+            self.look_back(new)
+        self.crowd.join(new)
+
+    def look_back(self, new: Crowd) -> None:
+        """New features, through the frames that are kept, to where each was first seen. The crowd's own motion is the guess."""
+        crowd = Crowd()
+        crowd.join(new)
+        frames = list(self.kept)
+        ids, xy = self.crowd.ids, self.crowd.xy
+        for (_, now, _), (index, before, hidden) in zip(frames[::-1], frames[-2::-1]):
+            old_ids, old_xy = self.at.get(index, (ids[:0], xy[:0]))
+            both, a, b = np.intersect1d(ids, old_ids, return_indices=True)
+            if len(both) < 4 or len(crowd.ids) == 0:
+                break
+            guess = crowd.xy + _motion_near(xy[a], old_xy[b] - xy[a], crowd.xy)
+            crowd.settle(now, before, guess, self.least(crowd), hidden, 2.5)
+            self.rows.append((index, crowd.ids, crowd.xy))
+            ids, xy = old_ids, old_xy
 
 
-def _flow(a: np.ndarray, b: np.ndarray, start: np.ndarray, guess: np.ndarray, levels: int) -> tuple[np.ndarray, np.ndarray]:
+def _reduced(luma: np.ndarray) -> np.ndarray:
+    reduce = int(np.ceil(max(luma.shape) / FLOW_WIDTH))
+    return luma if reduce == 1 else cv2.resize(luma, (luma.shape[1] // reduce, luma.shape[0] // reduce), interpolation=cv2.INTER_AREA)
+
+
+def _flow(before: np.ndarray, now: np.ndarray, crowd: Crowd, scale: float) -> tuple[np.ndarray, np.ndarray]:
+    """Where flow carries each feature, (n, 2) px of the full picture, and whether it found it. `scale`: the pictures are reduced by."""
+    start = ((crowd.xy + 0.5) / scale - 0.5).astype(np.float32).reshape(-1, 1, 2)
+    guess = start + (crowd.step / scale).astype(np.float32).reshape(-1, 1, 2)
     found, ok, _ = cv2.calcOpticalFlowPyrLK(
-        a, b, start.astype(np.float32).reshape(-1, 1, 2), guess.astype(np.float32).reshape(-1, 1, 2).copy(),
-        winSize=(17, 17), maxLevel=levels, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 20, 0.02),
+        before, now, start, guess, winSize=(15, 15), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 15, 0.03),
         flags=cv2.OPTFLOW_USE_INITIAL_FLOW, minEigThreshold=1e-5)  # fmt: skip
-    return found.reshape(-1, 2).astype(np.float64), ok.ravel() > 0
+    return (found.reshape(-1, 2).astype(np.float64) + 0.5) * scale - 0.5, ok.ravel() > 0
 
 
-def _advance(crowd: _Crowd, before: np.ndarray, now: np.ndarray, seen: np.ndarray, ignore: np.ndarray | None) -> None:
-    """Carry the crowd from the frame `before` to `now` (uint8) and drop those that are lost."""
-    if len(crowd.ids) == 0:
-        return
-    height, width = now.shape
-    levels = 3 if width <= 1400 else 4
-    found, ok = _flow(before, now, crowd.xy, crowd.xy + crowd.step, levels)
-    back, ok_back = _flow(now, before, found, crowd.xy, 0)
-    ok &= ok_back & (np.linalg.norm(back - crowd.xy, axis=1) < AGREE_PX)
-    inside = (found > HALF + 2).all(1) & (found < [width - HALF - 3, height - HALF - 3]).all(1)
-    old = crowd.xy
-    crowd.xy = found.copy()
-    crowd.keep(ok & inside)
-    flow, old = found[ok & inside], old[ok & inside]
-    likeness = np.zeros(len(crowd.ids))
-    align(seen, crowd.patches, crowd.inverses, crowd.shapes, crowd.xy, likeness)
-    size = np.abs(np.linalg.det(crowd.shapes)) if len(crowd.ids) else np.zeros(0)
-    good = (likeness > LEAST_LIKENESS) & (np.linalg.norm(crowd.xy - flow, axis=1) < 1.5) & (size > 0.25) & (size < 4)
-    if ignore is not None and len(crowd.ids):
-        column = np.clip(np.round(crowd.xy[:, 0]), 0, width - 1).astype(int)
-        row = np.clip(np.round(crowd.xy[:, 1]), 0, height - 1).astype(int)
-        good &= ~ignore[row, column]
-    crowd.step = crowd.xy - old
-    crowd.keep(good)
+def _motion_near(at: np.ndarray, motion: np.ndarray, where: np.ndarray, near: int = 6) -> np.ndarray:
+    """(n, 2) motion at `where` (n, 2): the median over the nearest of the known ones, at (m, 2) with motion (m, 2)."""
+    distance = ((where[:, None] - at) ** 2).sum(2)
+    k = min(near, len(at))
+    return np.median(motion[np.argpartition(distance, k - 1, axis=1)[:, :k]], axis=1)
 
 
 def follow(
@@ -99,54 +165,20 @@ def follow(
 ) -> Tracks:
     """Tracks over `frames`. luma(i): (h, w) uint8; ignore(i): (h, w) bool, True where not to look, or None.
 
-    Forward through the clip with new features where they are thin, then backward for those that were born on the way.
-    Frames are asked for one after the other and not held. Raises TrackError when there is too little to follow.
+    Once through the clip, with new features where they are thin; each new one is at once followed backward too, through
+    the last frames. Each position is found by the feature's first appearance (so it does not drift), and only kept when the
+    way back from it ends where it began. Raises TrackError when there is too little to follow.
     """
     if len(frames) < 3:
         raise TrackError(
             f"The range holds {len(frames)} frame{'s' * (len(frames) != 1)}; a camera move needs at least 3.",
             "Bring in a longer clip, or widen in and out.",
         )
-    crowd, next_id, late = _Crowd(), 0, {}
-    rows: list[tuple[int, np.ndarray, np.ndarray]] = []
-    before = None
-    scale = 1.0
-    job.part(0.0, 0.55)
+    follower = Follower(settings, ignore)
     for number, index in enumerate(frames):
-        now = luma(index)
-        if before is not None and now.shape != before.shape:
-            raise TrackError(f"The picture changes its size at frame {index}.", "Cut the clip there and bring in one part.")
-        scale = max(now.shape) / 1280
-        seen, hidden = _seen(now), ignore(index)
-        if before is not None:
-            _advance(crowd, before, now, seen, hidden)
-        if number % REPLENISH_EVERY == 0 or len(crowd.ids) < settings.count // 2:
-            points = detect(now, hidden, crowd.xy, settings.count, settings.spacing_px * scale)
-            new = crowd.born(seen, points, next_id)
-            next_id += len(points)
-            crowd.join(new)
-            if number and len(points):
-                late[index] = new
-        rows.append((index, crowd.ids.copy(), crowd.xy.copy()))
-        before = now
-        job.step((number + 1) / len(frames), f"forward, frame {index}")
-    job.part(0.55, 1.0)
-    _follow_backward(luma, frames, ignore, late, rows, job)
-    return _gather(rows)
-
-
-def _follow_backward(luma, frames: range, ignore, late: dict[int, _Crowd], rows: list, job: Job) -> None:
-    """From where each late feature was born, back to where it was first seen."""
-    crowd, before = _Crowd(), None
-    for number, index in enumerate(reversed(frames)):
-        now = luma(index)
-        if before is not None and len(crowd.ids):
-            _advance(crowd, before, now, _seen(now), ignore(index))
-            rows.append((index, crowd.ids.copy(), crowd.xy.copy()))
-        if index in late:
-            crowd.join(late.pop(index))
-        before = now
-        job.step((number + 1) / len(frames), f"backward, frame {index}")
+        follower.take(index, luma(index))
+        job.step((number + 1) / len(frames), f"frame {index}")
+    return _gather(follower.rows)
 
 
 def _gather(rows: list) -> Tracks:

@@ -1,0 +1,231 @@
+#!/usr/bin/env python3
+"""Render shots that are not easy, each with its true camera and true points: what the solve is judged by (tools/trials.py).
+
+    make_trials.py FOLDER [NAME ...] [--frames N] [--samples N] [--still FRAME]
+
+They share the demo's scenery and ray caster with other paths and seeds. Not in the repository: about three minutes a shot.
+Truth is an npz: times (k,) in frames round the middle of the exposure of the middle row, R (frames, k, 3, 3) and
+C (frames, k, 3) at those times, lens (f, k1, k2), readout (rows' delay over the whole picture, in frames), points (m, 3) and
+visible (frames, m).
+"""
+
+import argparse
+import pathlib
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+
+import make_demo
+import raycast
+import scenery
+from make_demo import FPS, HEIGHT, WIDTH, Film, look, shake
+from scipy.interpolate import CubicSpline
+from scipy.spatial.transform import Rotation
+
+TRUTH_TIMES = np.linspace(-0.8, 0.8, 17)
+
+
+class Trial(NamedTuple):
+    """path(u, rng, n) -> centres, targets; ground() -> land; solids(land); moving(time_s) -> solids, or None."""
+
+    seed: int
+    path: object
+    ground: object
+    solids: object
+    moving: object = None
+    level: float = -1e6
+    unrest: float = 1.0
+    focal: float = 930.0
+    k1: float = -0.045
+    k2: float = 0.005
+    shutter: float = 0.4
+    readout: float = 0.0
+    noise: float = 0.010
+    contrast: float = 1.0
+    blur: float = 0.0
+
+
+def walk_path(u, rng, n):
+    centre = np.stack([1.8 - 2.6 * u, -3.0 + 1.6 * u, 1.65 + 0.03 * np.sin(43 * u)], 1) + shake(rng, n, 0.02, 32)
+    target = np.stack([-0.8 + 0.5 * u, 10 + 0 * u, 0.9 + 0 * u], 1) + shake(rng, n, 0.12, 40) + shake(rng, n, 0.012, 8)
+    return centre, target
+
+
+def drone_path(u, rng, n):
+    base = scenery.height_at(scenery.rough_ground(21, 1.6), 0, 0)
+    centre = np.stack([7 - 9 * u, -9 + 4 * u, base + 6.0 + 1.5 * u], 1) + shake(rng, n, 0.03, 40)
+    target = np.stack([2 - 2 * u, 16 + 5 * u, base + 0.5 + 0 * u], 1) + shake(rng, n, 0.12, 48)
+    return centre, target
+
+
+def lake_path(u, rng, n):
+    centre = np.stack([-6 + 8 * u, -7 + 3 * u, 5.5 + 0.4 * u], 1) + shake(rng, n, 0.03, 40)
+    target = np.stack([-2 + 4 * u, 13 + 0 * u, 0.8 + 0 * u], 1) + shake(rng, n, 0.12, 48)
+    return centre, target
+
+
+def pan_path(u, rng, n):
+    centre = np.repeat([[3.0, -2.0, 1.7]], n, 0) + shake(rng, n, 0.002, 32)
+    turn = np.deg2rad(24 - 50 * u)
+    return centre, centre + np.stack([np.sin(turn), np.cos(turn), -0.08 + 0.04 * u], 1) + shake(rng, n, 0.006, 32)
+
+
+def lake_ground():
+    y = (np.arange(scenery.TERRAIN_CELLS) / scenery.TERRAIN_CELLS - 0.5) * scenery.TERRAIN_SIZE_M
+    return (scenery.rough_ground(33, 0.5) + np.clip(0.16 * (y - 9), -3, 9)[:, None]).astype(np.float32)
+
+
+def strewn(land, seed=3):
+    """Posts and boulders wherever the ground is dry."""
+    rng, solids = np.random.default_rng(seed), []
+    for k in range(60):
+        x, y = rng.uniform(-18, 18), rng.uniform(2, 44)
+        z = scenery.height_at(land, x, y)
+        if z > 0.1:
+            thing = (
+                scenery.cylinder(scenery.WOOD, x, y, z - 1, z + rng.uniform(1.1, 1.7), 0.1)
+                if k % 2
+                else scenery.ball(scenery.STONE, (x, y, z), rng.uniform(0.3, 0.8))
+            )
+            solids.append(thing)
+    return solids
+
+
+def passers(time_s):
+    """Two people who cross close before the camera, one after the other, so that a third of the frame is covered."""
+    solids = []
+    for x, y, speed in ((0.9, -1.45, -0.35), (3.0, -0.6, -1.1)):
+        shift = np.array([x + speed * time_s + 3.7 - 1.15 * time_s, y + 0.32 * time_s - 4.1, 0.0])
+        for solid in scenery.visitor(time_s):
+            solid[2:5] = np.add(solid[2:5], shift)
+            solid[5:8] = np.add(solid[5:8], shift)
+            solids.append(solid)
+    return solids
+
+
+def terrace(land):
+    return scenery.terrace_solids()
+
+
+TRIALS = {
+    "walk": Trial(101, walk_path, scenery.terrace_ground, terrace),
+    "drone": Trial(102, drone_path, lambda: scenery.rough_ground(21, 1.6), lambda land: strewn(land, 5), focal=1020.0),
+    "passers": Trial(103, walk_path, scenery.terrace_ground, terrace, passers),
+    "lake": Trial(104, lake_path, lake_ground, strewn, level=0.0),
+    "river": Trial(107, lake_path, lake_ground, strewn, level=0.45, unrest=0.12, focal=880.0),
+    "rough": Trial(105, walk_path, scenery.terrace_ground, terrace, noise=0.035, contrast=0.35, shutter=0.9, readout=0.6, blur=0.7),
+    "pan": Trial(106, pan_path, scenery.terrace_ground, terrace, focal=1080.0),
+}  # fmt: skip
+
+
+def trajectory(trial: Trial, frames: int):
+    """Functions of the time in frames: rotations (k, 3, 3) and centres (k, 3)."""
+    rng, per = np.random.default_rng(trial.seed), 24
+    n = (frames + 2) * per
+    centre, target = trial.path(np.arange(n) / n, rng, n)
+    roll = shake(rng, n, 0.006, 2 * per)[:, 0]
+    rotation = Rotation.from_matrix([look(c, t, r) for c, t, r in zip(centre, target, roll)])
+    times = np.arange(n) / per - 1
+    place = CubicSpline(times, centre)
+    turn = CubicSpline(times, Rotation.from_matrix(rotation.as_matrix()).as_quat(canonical=True))
+
+    def at(t):
+        return Rotation.from_quat(turn(t)).as_matrix(), place(t)
+
+    return at
+
+
+def true_points(trial: Trial, at, solids, land, frames: int):
+    """Points (m, 3) on what stands still, and in which frames (frames, m) each is in view and uncovered."""
+    rng = np.random.default_rng(trial.seed)
+    points = []
+    for i in np.linspace(0, frames - 1, 9).round():
+        R, C = (x[0] for x in at(np.array([i])))
+        xy = rng.uniform([20, 20], [WIDTH - 20, HEIGHT - 20], (120, 2))
+        d = np.c_[(xy - [(WIDTH - 1) / 2, (HEIGHT - 1) / 2]) / trial.focal, np.ones(len(xy))]
+        d = d / np.linalg.norm(d, axis=1, keepdims=True) @ R
+        t = raycast.meet(solids(i), solids.fixed, land, C, d, trial.level)
+        points.append(C + t[t < 90, None] * d[t < 90])
+    points = np.concatenate(points)
+    visible = np.zeros((frames, len(points)), bool)
+    for i in range(frames):
+        R, C = (x[0] for x in at(np.array([float(i)])))
+        ray = points - C
+        length = np.linalg.norm(ray, axis=1)
+        inside = ray @ R.T
+        x = inside[:, :2] / np.maximum(inside[:, 2:], 1e-9)
+        r2 = (x * x).sum(1, keepdims=True)
+        xy = trial.focal * x * (1 + r2 * (trial.k1 + trial.k2 * r2)) + [(WIDTH - 1) / 2, (HEIGHT - 1) / 2]
+        t = raycast.meet(solids(i), solids.fixed, land, C, ray / length[:, None], trial.level)
+        visible[i] = (
+            (inside[:, 2] > 0.3)
+            & (xy > 0).all(1)
+            & (xy < [WIDTH - 1, HEIGHT - 1]).all(1)
+            & (abs(t - length) < 0.01 * length + 0.02)
+            & (r2[:, 0] < 1.5)
+        )
+    return points, visible
+
+
+class Solids:
+    """The solids of a trial at a time in frames, as the ray caster's table; the first `fixed` stand still."""
+
+    def __init__(self, trial: Trial, land) -> None:
+        self.still, self.moving = trial.solids(land), trial.moving
+        self.fixed = len(self.still)
+
+    def __call__(self, time: float):
+        return scenery.table(self.still + (self.moving(time / FPS) if self.moving else []))
+
+
+def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int | None) -> None:
+    trial = TRIALS[name]
+    land = trial.ground()
+    solids, at = Solids(trial, land), trajectory(trial, frames)
+    rng, sun = np.random.default_rng(trial.seed), scenery.sun_direction()
+    make_demo.NOISE = trial.noise
+    film = None if still is not None else Film(folder / f"{name}.mp4", 22)
+    span, slots = trial.shutter + trial.readout, 8 if trial.readout == 0 else 24
+    for i in range(frames) if still is None else [still]:
+        times = i + span * ((np.arange(slots) + 0.5) / slots - 0.5)
+        R, C = at(times)
+        waters = np.stack([np.full(slots, trial.level), times / FPS, np.full(slots, trial.unrest)], 1)
+        linear = raycast.render(WIDTH, HEIGHT, trial.focal, trial.k1, trial.k2, R, C, np.array([solids(t) for t in times]), solids.fixed, land, sun,
+                                samples, i, trial.readout / span, waters)  # fmt: skip
+        if trial.blur:
+            linear = cv2.GaussianBlur(linear, (0, 0), trial.blur)
+        linear = 0.22 + trial.contrast * (linear - 0.22) if trial.contrast != 1 else linear
+        picture = make_demo.develop(np.maximum(linear, 0), rng)
+        if film is None:
+            cv2.imwrite(str(folder / f"{name}_{i}.png"), picture[..., ::-1])
+        else:
+            film.add(picture)
+            print(name, i, flush=True)
+    if film is not None:
+        film.close()
+        write_truth(folder, name, trial, at, solids, land, frames)
+
+
+def write_truth(folder, name, trial, at, solids, land, frames):
+    points, visible = true_points(trial, at, solids, land, frames)
+    poses = [at(i + TRUTH_TIMES) for i in range(frames)]
+    np.savez(folder / f"{name}.npz", times=TRUTH_TIMES, R=[p[0] for p in poses], C=[p[1] for p in poses], lens=[trial.focal, trial.k1, trial.k2],
+             readout=trial.readout, shutter=trial.shutter, points=points, visible=visible, turning=name == "pan")  # fmt: skip
+
+
+def main():
+    parser = argparse.ArgumentParser(description="render the trial shots")
+    parser.add_argument("folder", type=pathlib.Path)
+    parser.add_argument("names", nargs="*", default=list(TRIALS))
+    parser.add_argument("--frames", type=int, default=100)
+    parser.add_argument("--samples", type=int, default=2)
+    parser.add_argument("--still", type=int, help="only this frame, as a PNG in the folder")
+    args = parser.parse_args()
+    args.folder.mkdir(parents=True, exist_ok=True)
+    for name in args.names or TRIALS:
+        make(args.folder, name, args.frames, args.samples, args.still)
+
+
+if __name__ == "__main__":
+    main()
