@@ -15,13 +15,13 @@ from typing import NamedTuple
 
 import cv2
 import numpy as np
+from scipy.interpolate import CubicSpline
+from scipy.spatial.transform import Rotation
 
 import make_demo
 import raycast
 import scenery
 from make_demo import FPS, HEIGHT, WIDTH, Film, look, shake
-from scipy.interpolate import CubicSpline
-from scipy.spatial.transform import Rotation
 
 TRUTH_TIMES = np.linspace(-0.8, 0.8, 17)
 

@@ -102,7 +102,7 @@ def slips(solve: Solve, truth: Truth) -> tuple[np.ndarray, np.ndarray]:
 
 def judge(name: str, solve: Solve, truth: Truth, seconds: tuple[float, float]) -> str:
     pinned, scene = slips(solve, truth)
-    relative = solve.R @ truth.R[solve.frames, truth.middle].transpose(0, 2, 1)
+    relative = truth.R[solve.frames, truth.middle].transpose(0, 2, 1) @ solve.R
     from scipy.spatial.transform import Rotation
 
     turn = Rotation.from_matrix(relative)

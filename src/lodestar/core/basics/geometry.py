@@ -155,6 +155,24 @@ def fit_plane(points: F64) -> tuple[F64, F64, float]:
     return centre, v[2], float(s[2] / np.sqrt(len(points)))
 
 
+def plane_by_votes(
+    points: np.ndarray, tolerance: float, rng: np.random.Generator, allowed=lambda n: True, tries: int = 400
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Point, normal and inliers (bool) of the plane that most points agree on. Source: Fischler & Bolles, RANSAC, 1981."""
+    best = (points.mean(0), np.array([0, 0, 1.0]), np.ones(len(points), bool))
+    most = -1
+    for _ in range(tries):
+        a, b, c = points[rng.choice(len(points), 3, replace=False)]
+        n = np.cross(b - a, c - a)
+        length = np.linalg.norm(n)
+        if length < 1e-12 or not allowed(n / length):
+            continue
+        inside = np.abs((points - a) @ (n / length)) < tolerance
+        if inside.sum() > most:
+            most, best = int(inside.sum()), (a, n / length, inside)
+    return best
+
+
 def meet_plane(origin: F64, directions: F64, point: F64, normal: F64) -> F64:
     """Distance (...) along rays from `origin` (3,) in `directions` (..., 3) to a plane; inf where it is behind or parallel."""
     slope = directions @ normal

@@ -3,11 +3,10 @@
 import numpy as np
 
 from ..basics.errors import UserError
-from ..basics.geometry import Similarity, fit_plane, identity
+from ..basics.geometry import Similarity, fit_plane, identity, plane_by_votes
 from ..solve.camera import Solve
 
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
-TRIES = 400
 
 
 def reference(solve: Solve, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None) -> Similarity:
@@ -56,7 +55,7 @@ def robust_plane(points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Centre and unit normal of the plane of (n, 3) points; shrugs off wrong ones. Raises UserError for points in one line."""
     centre, normal, rms = fit_plane(points)
     if len(points) > 4:
-        inside = _plane_by_votes(points, _spread(points) * 0.02, np.random.default_rng(0))[2]
+        inside = plane_by_votes(points, _spread(points) * 0.02, np.random.default_rng(0))[2]
         centre, normal, rms = fit_plane(points[inside])
         points = points[inside]
     size = np.linalg.svd(points - centre, compute_uv=False)
@@ -69,24 +68,6 @@ def _spread(points: np.ndarray) -> float:
     return float(np.median(np.linalg.norm(points - np.median(points, 0), axis=1)))
 
 
-def _plane_by_votes(
-    points: np.ndarray, tolerance: float, rng: np.random.Generator, allowed=lambda n: True
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Point, normal and inliers (bool) of the plane that most points agree on. Source: Fischler & Bolles, RANSAC, 1981."""
-    best = (points.mean(0), np.array([0, 0, 1.0]), np.ones(len(points), bool))
-    most = -1
-    for _ in range(TRIES):
-        a, b, c = points[rng.choice(len(points), 3, replace=False)]
-        n = np.cross(b - a, c - a)
-        length = np.linalg.norm(n)
-        if length < 1e-12 or not allowed(n / length):
-            continue
-        inside = np.abs((points - a) @ (n / length)) < tolerance
-        if inside.sum() > most:
-            most, best = int(inside.sum()), (a, n / length, inside)
-    return best
-
-
 def level_plane(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     """The largest plane below the camera path within 35 degrees of level: (centre, normal)."""
     up = -solve.R[:, 1, :].mean(0)
@@ -96,7 +77,7 @@ def level_plane(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     if len(below) < 8:
         return np.median(solve.xyz, 0), up
     near = below[np.argsort(np.linalg.norm(below - solve.centres.mean(0), axis=1))[: max(40, len(below) * 3 // 4)]]
-    found = _plane_by_votes(near, 0.006 * _spread(near) + 1e-9, np.random.default_rng(0), lambda n: abs(n @ up) > np.cos(np.deg2rad(35)))
+    found = plane_by_votes(near, 0.006 * _spread(near) + 1e-9, np.random.default_rng(0), lambda n: abs(n @ up) > np.cos(np.deg2rad(35)))
     centre, normal, _ = fit_plane(near[found[2]]) if found[2].sum() >= 3 else (*found[:2], 0.0)
     return centre, normal if normal @ up > 0 else -normal
 

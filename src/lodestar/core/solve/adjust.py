@@ -135,7 +135,9 @@ class System:
 
     def _factorise(self, D: list, below: list, border: np.ndarray, corner: np.ndarray) -> None:
         """Cholesky of the chain. NumPy's lets go of the interpreter lock; SciPy's holds it, which kept the window waiting."""
-        self.L, self.M, self.Y = [], [], []
+        self.L: list[np.ndarray] = []
+        self.M: list[np.ndarray] = []
+        self.Y: list[np.ndarray] = []
         for k, block in enumerate(D):
             rows = slice(6 * self.edges[k], 6 * self.edges[k + 1])
             right = border[rows]
@@ -162,7 +164,8 @@ class System:
 
     def solve(self, right: np.ndarray) -> np.ndarray:
         """(6 frames + 3, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
-        e, forward = self.edges, []
+        e = self.edges
+        forward: list[np.ndarray] = []
         low = right[-3:]
         for k, L in enumerate(self.L):
             part = right[6 * e[k] : 6 * e[k + 1]]

@@ -102,7 +102,7 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     else:
         solver = FreeSolver(table, Lensing(np.array([settings.focal_px, 0.0, 0.0]), (focal is None, *lens_free)), job)
         part, warning = solver.from_nothing(None)
-        scene, frames, good = solver.finish(part.scene, part.frames)
+        scene, frames, good = solver.finish(part)
         missing = table.frames - len(frames)
         if missing:
             warning = f"{missing} of {table.frames} frames could not be placed: too few points are known there. {warning}".strip()

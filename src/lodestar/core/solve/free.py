@@ -7,6 +7,7 @@ import cv2
 import numpy as np
 
 from ..basics.errors import SolveError
+from ..basics.geometry import plane_by_votes
 from ..basics.job import Job
 from .adjust import Scene, adjust, project, seen
 from .views import Table, parallax, resect, resect_from_nothing, start_pose, triangulate
@@ -14,9 +15,12 @@ from .views import Table, parallax, resect, resect_from_nothing, start_pose, tri
 FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its way over a factor of two
 PAIRS = 3
 UNEXPLAINED_PX = 20.0
+LEAST_NOISE_PX = 0.1
 LEAST_ANGLE = np.deg2rad(0.7)
 WINDOW = 16  # key frames that vary while the solve grows
 SURE = 0.85  # share of explained observations at which no other start is tried
+FLAT_COST = 0.3
+GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
 
 
 class Lensing(NamedTuple):
@@ -27,11 +31,15 @@ class Lensing(NamedTuple):
 
 
 class Part(NamedTuple):
-    """A solve under way: the scene over all frames and tracks (points nan where unknown), and the frames that are in it."""
+    """A solve under way: the scene over all frames and tracks (points nan where unknown), and the frames that are in it.
+
+    noise_px: of one axis, as the better tracks show it. explained: share of the observations of tracks that three of the
+    frames or more see, which a known point accounts for.
+    """
 
     scene: Scene
     frames: list[int]
-    score: float
+    noise_px: float
     explained: float
 
 
@@ -63,6 +71,27 @@ def start_pairs(table: Table, reference: int | None = None) -> list[tuple[int, i
         if all(abs(a + b - c - d) > 0.3 * table.frames for c, d in chosen):
             chosen.append((a, b))
     return chosen[:PAIRS]
+
+
+def moving_alike(table: Table, a: int, b: int) -> list[np.ndarray]:
+    """Groups of tracks (tracks,) bool that one epipolar geometry each accounts for, between frames a and b: the place, and
+    perhaps something large that moves by itself (water, a vehicle, someone close). Focal length and lens play no part.
+
+    Source: sequential RANSAC; P. Torr, Geometric motion segmentation and model selection, Phil. Trans. R. Soc. A 356, 1998.
+    """
+    tracks, p, q = table.shared(a, b)
+    left, groups = np.ones(len(tracks), bool), []
+    while len(groups) < 2 and left.sum() >= max(25, 0.25 * len(tracks)):
+        F, mask = cv2.findFundamentalMat(p[left], q[left], cv2.USAC_MAGSAC, GROUP_PX * table.width / 1280, 0.999, 5000)
+        if F is None or mask.sum() < max(20, 0.2 * len(tracks)):
+            break
+        rows = np.flatnonzero(left)[mask.ravel() > 0]
+        group = np.zeros(table.tracks, bool)
+        group[tracks[rows]] = True
+        groups.append(group)
+        left[rows] = False
+    # what fits no group may still belong to the first
+    return groups if len(groups) > 1 else [np.ones(table.tracks, bool)]
 
 
 class FreeSolver:
@@ -145,50 +174,74 @@ class FreeSolver:
         share = float(np.clip((frame - a) / (b - a), -1, 1))
         return scene.R[a], scene.C[a] + share * (scene.C[b] - scene.C[a])
 
-    def score(self, scene: Scene, frames: list[int]) -> tuple[float, float]:
-        """Mean log(1 + e^2) over all observations of the frames, those not explained counting as 20 px (less is better), and
-        the share within 3 px of the observations of tracks that three of the frames or more see."""
+    def part(self, scene: Scene, frames: list[int], group: np.ndarray | None = None) -> Part:
+        """group (tracks,) bool: of which tracks the share that is explained counts (all, when None)."""
+        rows, often, error = self._errors(scene, frames)
+        often = often if group is None else often & group[self.table.track[rows]]
+        known = error[error < 6]
+        # the lower quarter belongs to what stands still, whatever else moves; of a Rayleigh distribution it lies at 0.759 sigma
+        noise = max(float(np.percentile(known, 25)) / 0.759, LEAST_NOISE_PX) if len(known) else 1.0
+        return Part(scene, frames, noise, float((error < max(1.0, 5 * noise))[often].sum() / max(often.sum(), 1)))
+
+    def _errors(self, scene: Scene, frames: list[int]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Rows in the frames, whether three of them see the track, and their errors in px, 20 where no point explains them."""
         t = self.table
         rows = np.concatenate([t.rows(j) for j in frames])
         known = np.isfinite(scene.X[t.track[rows], 0])
         p, z = project(scene._replace(X=np.nan_to_num(scene.X)), t.frame[rows], t.track[rows], t.centre)
         error = np.where(known & (z > 0), np.linalg.norm(p - t.xy[rows], axis=1), UNEXPLAINED_PX)
-        often = np.bincount(t.track[rows], minlength=t.tracks)[t.track[rows]] >= 3
-        return float(np.log1p(np.minimum(error, UNEXPLAINED_PX) ** 2).mean()), float((error < 3)[often].sum() / max(often.sum(), 1))
+        return rows, np.bincount(t.track[rows], minlength=t.tracks)[t.track[rows]] >= 3, error
+
+    def cost(self, part: Part, noise_px: float, missing: int) -> float:
+        """Mean log(1 + (e / noise)^2) over the observations of its frames, none worse than 6 noise (less is better); what lives
+        longer counts more, since what stands still does, and so does what is not flat. missing: frames that could not be placed."""
+        rows, often, error = self._errors(part.scene, part.frames)
+        weight = often * np.minimum(np.bincount(self.table.track)[self.table.track[rows]], 40.0)
+        each = np.log1p(np.minimum(error / noise_px, 6.0) ** 2)
+        flat = FLAT_COST if self._flatness(part.scene.X) > 0.9 else 0.0
+        return float((weight * each).sum() / max(weight.sum(), 1e-9)) + 3.0 * missing / (missing + len(part.frames)) + flat
+
+    @staticmethod
+    def _flatness(X: np.ndarray) -> float:
+        """Share of the points that lie in one plane: drifting water is flat, and that tells it from a place."""
+        X = X[np.isfinite(X[:, 0])]
+        near = 0.02 * float(np.median(np.linalg.norm(X - np.median(X, 0), axis=1)))
+        return float(plane_by_votes(X, near, np.random.default_rng(0), tries=60)[2].mean())
 
     def prior(self, f: float) -> tuple[np.ndarray, np.ndarray]:
         """Weak: it keeps k1 and k2 from running away while the frames do not yet fix them."""
         return np.array([f, *self.lens.K[1:]]), np.array([1e6, 0.1, 0.1])
 
-    def begin(self, a: int, b: int, f: float) -> Part | None:
-        """A short solve between two frames for one starting focal length."""
+    def begin(self, a: int, b: int, f: float, group: np.ndarray) -> Part | None:
+        """A short solve between two frames for one starting focal length, from the tracks of a group (tracks,) bool; the others
+        come in where they fit it."""
         t, K = self.table, np.array([f, *self.lens.K[1:]])
-        _, p, q = t.shared(a, b)
+        tracks, p, q = t.shared(a, b)
+        p, q = p[group[tracks]], q[group[tracks]]
         pose = start_pose(t.straight(p, K), t.straight(q, K), 3 / f)
         if pose is None:
             return None
         R, C = np.repeat(np.eye(3)[None], t.frames, 0), np.zeros((t.frames, 3))
         R[b], C[b] = pose[:2]
-        scene, frames = self.points(Scene(R, C, np.zeros((t.tracks, 3)), K), [a, b], 10.0), [a, b]
+        scene, frames = self.points(Scene(R, C, np.full((t.tracks, 3), np.nan), K), [a, b], 10.0, group), [a, b]
         for j in sorted({int(x) for x in np.linspace(a, b, 7)} - {a, b}):
             if np.isfinite(scene.X[:, 0]).sum() < 20:
                 return None
             placed = self.place(scene, j, frames)
             if placed is not None:
                 scene, frames = placed, [*frames, j]
-        prior = self.prior(f)
-        for limit, loss, bends, rounds in (
-            (12.0, 6.0, (False, False, False), 4),
-            (12.0, 6.0, (True, True, False), 15),
-            (6.0, 1.5, (True, True, False), 15),
-        ):
-            scene = self.points(scene, frames, limit)
+        prior, everyone = self.prior(f), np.ones(t.tracks, bool)
+        for limit, loss, bends, rounds, only in (
+            (12.0, 6.0, (False, False, False), 4, group), (12.0, 6.0, (True, True, False), 15, group),
+            (3.0, 1.5, (True, True, False), 15, group), (2.0, 1.0, (True, True, False), 10, everyone),
+        ):  # fmt: skip
+            scene = self.points(scene, frames, limit, only)
             if np.isfinite(scene.X[:, 0]).sum() < 20:
                 return None
             scene = self.adjust(scene, frames, loss, bends=bends, prior=prior, rounds=rounds, tolerance=1e-3)
         if not 0.2 * t.width < scene.K[0] < 8 * t.width:
             return None
-        return Part(scene, frames, *self.score(scene, frames))
+        return self.part(scene, frames)
 
     def grow(self, part: Part, step: int) -> Part:
         """Outwards over key frames, two on each side at a time. Mostly the newest ones are adjusted, all of them whenever
@@ -197,6 +250,7 @@ class FreeSolver:
         scene, frames = part.scene, list(part.frames)
         todo = sorted((set(range(0, t.frames, step)) | {t.frames - 1}) - set(frames))
         prior, whole = self.prior(scene.K[0]), 0
+        limit = float(np.clip(10 * part.noise_px, 2.0, 6.0))
         while todo:
             low, high = min(frames), max(frames)
             batch = [j for j in todo if low < j < high] + [j for j in todo if j > high][:2] + [j for j in todo if j < low][::-1][:2]
@@ -210,24 +264,23 @@ class FreeSolver:
             if len(frames) == before:
                 break
             if len(frames) > 1.5 * whole:
-                scene = self.adjust(self.points(scene, frames, 6.0), frames, 2.0, bends=(True, True, False), prior=prior, rounds=8, tolerance=1e-3)
+                scene = self.adjust(self.points(scene, frames, limit), frames, limit / 3, bends=(True, True, False), prior=prior, rounds=8, tolerance=1e-3)
                 whole = len(frames)
             else:
-                scene = self._adjust_newest(scene, frames)
+                scene = self._adjust_newest(scene, frames, limit)
         for _ in range(2):
-            scene = self.adjust(self.points(scene, frames, 6.0), frames, 1.5, prior=prior, rounds=12, tolerance=1e-3)
-        score, explained = self.score(scene, frames)
-        return Part(scene, frames, score + 3.0 * len(todo) / max(len(todo) + len(frames), 1), explained)
+            scene = self.adjust(self.points(scene, frames, limit), frames, limit / 4, prior=prior, rounds=12, tolerance=1e-3)
+        return self.part(scene, frames)
 
-    def _adjust_newest(self, scene: Scene, frames: list[int]) -> Scene:
+    def _adjust_newest(self, scene: Scene, frames: list[int], limit: float) -> Scene:
         """The newest key frames and what they see, held by the frames round them."""
         t, newest = self.table, frames[-WINDOW:]
         touched = np.zeros(t.tracks, bool)
         touched[t.track[np.concatenate([t.rows(j) for j in frames[-4:]])]] = True
-        scene = self.points(scene, frames, 6.0, touched)
+        scene = self.points(scene, frames, limit, touched)
         mine = np.zeros(t.tracks, bool)
         mine[t.track[np.concatenate([t.rows(j) for j in newest])]] = True
-        part = self.adjust(scene._replace(X=np.where(mine[:, None], scene.X, np.nan)), frames, 2.0, bends=(False, False, False),
+        part = self.adjust(scene._replace(X=np.where(mine[:, None], scene.X, np.nan)), frames, limit / 3, bends=(False, False, False),
                            rounds=4, tolerance=1e-3, vary=newest)  # fmt: skip
         return part._replace(X=np.where(mine[:, None], part.X, scene.X))
 
@@ -260,48 +313,52 @@ class FreeSolver:
         starts = [self.lens.K[0]] if self.lens.K[0] else [f * t.width for f in FOCALS]
         begun: list[Part] = []
         for k, (a, b) in enumerate(pairs):
-            for i, f in enumerate(starts):
-                done = (k + i / len(starts)) / len(pairs)
-                job.part(0.35 + 0.2 * done, 0.35 + 0.2 * (done + 1 / len(pairs) / len(starts)))
-                job.step(0, f"start {k * len(starts) + i + 1}")
-                part = self.begin(a, b, f)
-                if part is not None:
-                    begun.append(part)
-                if part is not None and part.explained > SURE:
-                    break
+            for group in moving_alike(t, a, b):
+                for f in starts:
+                    job.part(0.35 + 0.2 * k / len(pairs), 0.35 + 0.2 * (k + 1) / len(pairs))
+                    job.step(0, f"start {len(begun) + 1}")
+                    part = self.begin(a, b, f, group)
+                    if part is not None:
+                        begun.append(part)
+                    if part is not None and self.part(part.scene, part.frames, group).explained > SURE:
+                        break  # another focal length would lead to the same place
             if any(part.explained > SURE for part in begun):
                 break
         if not begun:
             raise SolveError(f"No camera move explains frames {pairs[0][0]} and {pairs[0][1]}, the two with the most parallax.",
                              "Cover what moves by itself (people, water, vehicles), or track another part of the clip.")  # fmt: skip
+        noise = min(part.noise_px for part in begun)
         different: list[Part] = []
-        for part in sorted(begun, key=lambda x: x.score):
+        for part in sorted(begun, key=lambda x: self.cost(x, noise, 0)):
             if all(abs(np.log(part.scene.K[0] / o.scene.K[0])) > 0.12 or not set(part.frames) & set(o.frames) for o in different):
                 different.append(part)
-        grown = []
+        step, grown = max(4, min(10, t.frames // 12)), []
         for k, part in enumerate(different[:3]):
             job.part(0.55 + 0.05 * k, 0.6 + 0.05 * k)
             job.step(0, "growing over the clip")
-            grown.append(self.grow(part, max(4, min(10, t.frames // 12))))
-        grown.sort(key=lambda x: x.score)
+            grown.append(self.grow(part, step))
+        noise, keys = min(part.noise_px for part in grown), max(len(part.frames) for part in grown)
+        costs = [self.cost(part, noise, keys - len(part.frames)) for part in grown]
+        best, *others = (grown[k] for k in np.argsort(costs))
         warning = ""
-        if len(grown) > 1 and grown[1].score < 1.02 * grown[0].score and abs(np.log(grown[1].scene.K[0] / grown[0].scene.K[0])) > 0.05:
-            warning = f"A focal length of {grown[1].scene.K[0]:.0f} px explains the tracks almost as well; enter the focal length if you know it."
-        return grown[0], warning
+        if others and sorted(costs)[1] < 1.02 * min(costs) and abs(np.log(others[0].scene.K[0] / best.scene.K[0])) > 0.05:
+            warning = f"A focal length of {others[0].scene.K[0]:.0f} px explains the tracks almost as well; enter the focal length if you know it."
+        return best, warning
 
-    def finish(self, scene: Scene, frames: list[int]) -> tuple[Scene, list[int], np.ndarray]:
-        """All frames: fill in what is missing, prune at 6, 3 and 2 px and adjust. Returns which observations fit, too."""
-        job = self.job
+    def finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray]:
+        """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, too."""
+        job, (scene, frames, noise, _) = self.job, part
         job.part(0.7, 1.0)
-        scene = self.points(scene, frames, 6.0)
+        limits = [float(np.clip(k * noise, low, high)) for k, low, high in ((10, 2.0, 6.0), (7, 1.2, 4.0), (6, 1.0, 3.0))]
+        scene = self.points(scene, frames, limits[0])
         scene, frames = self.fill(scene, frames)
-        for k, (limit, loss) in enumerate(((6.0, 1.5), (3.0, 1.0), (2.0, 1.0))):
+        for k, limit in enumerate(limits):
             job.part(0.7 + 0.1 * k, 0.8 + 0.1 * k)
             job.step(0, "all frames")
             scene = self.points(scene, frames, limit)
             if len(frames) < self.table.frames:
                 scene, frames = self.fill(scene, frames)
             self.good = self.fitting(scene, limit)
-            scene = self.adjust(scene, frames, loss, rounds=25, tolerance=1e-4 if k < 2 else 1e-6)
+            scene = self.adjust(scene, frames, limit / 3, rounds=25, tolerance=1e-4 if k < 2 else 1e-6)
             self.good = np.ones(len(self.table.frame), bool)
-        return scene, sorted(frames), self.fitting(scene, 3.0)
+        return scene, sorted(frames), self.fitting(scene, limits[-1])

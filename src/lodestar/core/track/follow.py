@@ -13,7 +13,7 @@ from .features import detect, noise_of
 from .refine import HALF, QUIETED, SIDE, align, return_error, take_patches
 from .tracks import Tracks, make_tracks
 
-LEAST_LIKENESS = 0.80
+LEAST_LIKENESS = 0.8
 AGREE_PX = 0.8  # forward then backward flow must come back this close
 LEAST_FRAMES = 6
 REPLENISH_EVERY = 5
@@ -52,21 +52,24 @@ class Crowd:
             setattr(self, name, np.concatenate([getattr(self, name), getattr(other, name)]))
 
     def settle(
-        self, before: np.ndarray, now: np.ndarray, guess: np.ndarray, least: np.ndarray, ignore: np.ndarray | None, slack_px: float
+        self, before: np.ndarray, now: np.ndarray, guess: np.ndarray, least: np.ndarray, agree_px: np.ndarray, ignore: np.ndarray | None, slack_px: float
     ) -> np.ndarray:
         """Go on to the picture `now` from the guess (n, 2) of where each feature is there; drop those that are lost.
 
-        least (n,): how alike a patch must be to its first appearance. slack_px: how far from the guess it may be found.
+        least (n,): how alike a patch must be to its first appearance. agree_px (n,): how near the way back must end to where it
+        began. slack_px: how far from the guess it may be found.
         Returns the mask of those that were kept.
         """
         height, width = now.shape
         start, likeness, back = self.xy, np.zeros(len(self.ids)), np.zeros(len(self.ids))
         self.xy = np.clip(guess, 0, [width - 1, height - 1])
         align(now, self.patches, self.inverses, self.shapes, self.xy, likeness)
-        good = (likeness > least) & (np.linalg.norm(self.xy - guess, axis=1) < slack_px)
+        # blur and haste take likeness from all of them at once, which is no reason to let all of them go
+        usual = float(np.median(likeness[likeness > 0])) if (likeness > 0).any() else 1.0
+        good = (likeness > least * usual) & (np.linalg.norm(self.xy - guess, axis=1) < slack_px)
         good &= (self.xy > HALF + 2).all(1) & (self.xy < [width - HALF - 3, height - HALF - 3]).all(1)
         return_error(before, now, start, np.where(good[:, None], self.xy, 0.0), back)
-        good &= back < AGREE_PX
+        good &= back < agree_px
         size = np.abs(np.linalg.det(self.shapes)) if len(self.ids) else np.zeros(0)
         good &= (size > 0.25) & (size < 4)
         if ignore is not None and len(self.ids):
@@ -93,16 +96,21 @@ class Follower:
         share = (QUIETED * self.noise / np.maximum(crowd.spread, 1e-3)) ** 2
         return LEAST_LIKENESS * np.clip(1 - share, 0.55, 1.0)
 
+    def agree_px(self, crowd: Crowd) -> np.ndarray:
+        """(n,) how near the way back must end: noise alone lets it miss, by what the patch's slopes are worth."""
+        place = np.trace(crowd.inverses[:, 4:, 4:], axis1=1, axis2=2)  # px^2 for a noise as large as the patch's own spread
+        return np.clip(8.0 * self.noise / np.maximum(crowd.spread, 1e-3) * np.sqrt(place), AGREE_PX, 2.5)
+
     def take(self, index: int, now: np.ndarray) -> None:
         """The next frame, (h, w) uint8."""
         if self.kept and now.shape != self.kept[-1][1].shape:
             raise TrackError(f"The picture changes its size at frame {index}.", "Cut the clip there and bring in one part.")
         hidden, small = self.ignore(index), _reduced(now)
-        if self.kept:
-            if len(self.crowd.ids):
-                guess, found = _flow(self.small, small, self.crowd, now.shape[1] / small.shape[1])
-                self.crowd.keep(found)
-                self.crowd.settle(self.kept[-1][1], now, guess[found], self.least(self.crowd), hidden, 2.0 * now.shape[1] / small.shape[1])
+        if self.small is not None and len(self.crowd.ids):
+            scale = now.shape[1] / small.shape[1]
+            guess, found = _flow(self.small, small, self.crowd, scale)
+            self.crowd.keep(found)
+            self.crowd.settle(self.kept[-1][1], now, guess[found], self.least(self.crowd), self.agree_px(self.crowd), hidden, 2.0 * scale)
         self.kept.append((index, now, hidden))
         self.small = small
         self.at[index] = (self.crowd.ids, self.crowd.xy)
@@ -133,7 +141,7 @@ class Follower:
             if len(both) < 4 or len(crowd.ids) == 0:
                 break
             guess = crowd.xy + _motion_near(xy[a], old_xy[b] - xy[a], crowd.xy)
-            crowd.settle(now, before, guess, self.least(crowd), hidden, 2.5)
+            crowd.settle(now, before, guess, self.least(crowd), self.agree_px(crowd), hidden, 2.5)
             self.rows.append((index, crowd.ids, crowd.xy))
             ids, xy = old_ids, old_xy
 

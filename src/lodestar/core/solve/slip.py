@@ -1,0 +1,155 @@
+"""How far a title will slide: what the noise of the tracks does to the solved cameras, and what that does to a place.
+
+The solve is a function of the tracks; near its optimum a linear one. Noise like that of the tracks is sent through it many
+times (a parametric bootstrap), which gives a sample of how the cameras may be wrong together, with their errors in one frame
+tied to those in the next. Of a place, only what no other place could explain counts: that is what is seen to slide.
+Sources: B. Efron and R. Tibshirani, An Introduction to the Bootstrap, 1993, 6.5; P. Huber, Robust Statistics, 1981, 6.3.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+from scipy.optimize import nnls
+
+from .adjust import Scene, Seen, System, pieces
+
+SAMPLES = 48
+SHARE = 0.95
+LAGS = (0, 1, 2, 3, 4, 6, 9)
+DECAYS = (0.0, 0.4, 0.6, 0.75, 0.85, 0.93, 0.97)  # from frame to frame
+AT_ONCE = 64  # points of one round, so that memory stays small
+
+
+class Noise(NamedTuple):
+    """Of one axis of a track: deviation px; a `share` of its variance fades by `decay` from frame to frame, the rest is new."""
+
+    px: float
+    share: float = 0.0
+    decay: float = 0.0
+
+
+class Wander(NamedTuple):
+    """A sample of errors: cameras (q, frames, 6) turn in radians and shift in units of the solve; lens (q, 3) of f, k1, k2."""
+
+    cameras: np.ndarray
+    lens: np.ndarray
+
+
+def noise_of(system: System, error: np.ndarray, loss_px: float) -> Noise:
+    """The noise of the tracks that would leave residuals like error (k, 2) px in this system.
+
+    The solve takes up part of any noise, the more the slower it changes within a track. So noise of several kinds is sent
+    through it, and the mixture of white and one fading kind is taken that leaves what is seen, lag by lag.
+    """
+    rng, s = np.random.default_rng(11), system.s
+    seen = _lags(s, error)
+    left = [_lags(s, _residual(system, draw_noise(Noise(1.0, float(d > 0), d), s.frame, s.point, rng))) for d in DECAYS]
+    best: tuple[float, Noise] | None = None
+    for decay, faded in zip(DECAYS, left):
+        parts, miss = nnls(np.stack([left[0], faded], 1), seen)
+        total = float(parts.sum())
+        if total > 0 and (best is None or miss < 0.98 * best[0]):  # the simpler kind, unless another fits better
+            best = miss, Noise(float(np.sqrt(total)), float(parts[1] / total) if decay else 0.0, decay)
+    noise = best[1] if best else Noise(float(np.sqrt((error * error).mean())))
+    return noise._replace(px=noise.px * _loss_cost(error, loss_px))
+
+
+def _lags(s: Seen, error: np.ndarray) -> np.ndarray:
+    """Mean product of a track's errors so many frames apart."""
+    result = []
+    for lag in LAGS:
+        a, b = slice(lag, None), slice(None, len(s.frame) - lag)
+        pair = np.flatnonzero((s.point[a] == s.point[b]) & (s.frame[a] == s.frame[b] + lag))
+        result.append((error[pair] * error[pair + lag]).sum() / max(2 * len(pair), 1))
+    return np.array(result)
+
+
+def _residual(system: System, error: np.ndarray) -> np.ndarray:
+    """What is left of errors (k, 2) px after the adjustment has given way to them."""
+    right, pull = system.right_side(error)
+    step = system.solve(right[:, None])[:, 0]
+    nine = np.concatenate([step[:-3].reshape(-1, 6)[system.s.frame], np.repeat(step[None, -3:], len(error), 0)], 1)
+    return error + np.einsum("kij,kj->ki", system.A, nine) + np.einsum("kij,kj->ki", system.B, system.points_back(step, pull)[system.s.point])
+
+
+def _loss_cost(error: np.ndarray, loss_px: float) -> float:
+    """By how much Cauchy's loss makes the noise count for more than in plain least squares (1.0 or a little above)."""
+    square = (error * error).sum(1)
+    w = 1 / (1 + square / loss_px**2)
+    return float(np.sqrt((square * w * w).mean() / square.mean()) / (w - square / loss_px**2 * w * w).mean())
+
+
+def draw_noise(noise: Noise, frame: np.ndarray, track: np.ndarray, rng: np.random.Generator) -> np.ndarray:
+    """(n, 2) px of noise for observations sorted by track, then frame."""
+    fresh = rng.standard_normal((len(frame), 2))
+    if noise.share == 0:
+        return noise.px * fresh
+    slow = rng.standard_normal((len(frame), 2))
+    start = np.r_[True, track[1:] != track[:-1]]
+    place = np.arange(len(frame)) - np.maximum.accumulate(np.where(start, np.arange(len(frame)), 0))
+    # from each frame of a track to the next, all tracks at once
+    order = np.argsort(place, kind="stable")
+    edges = np.searchsorted(place[order], np.arange(place.max(initial=0) + 2))
+    for k in range(1, len(edges) - 1):
+        rows = order[edges[k] : edges[k + 1]]
+        slow[rows] = noise.decay * slow[rows - 1] + np.sqrt(1 - noise.decay**2) * slow[rows]
+    return noise.px * (np.sqrt(noise.share) * slow + np.sqrt(1 - noise.share) * fresh)
+
+
+def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, move: bool,
+           lens: tuple[bool, bool, bool]) -> tuple[Wander, Noise]:  # fmt: skip
+    """A sample of errors of the adjusted scene, and the noise that was taken for it. The same tracks give the same sample.
+
+    error (k, 2): residuals of s in px; loss_px: scale of the loss it was adjusted with; move, lens: as in `adjust`.
+    """
+    rng, frames = np.random.default_rng(7), len(scene.R)
+    s, owner = pieces(s, frames)
+    system = System(s, frames, np.r_[[False] * 3, [not move] * 3, ~np.array(lens, bool)])
+    system.derive(scene._replace(X=scene.X[owner]), centre, 0.0)
+    system.reduce(1e-8, np.zeros(3))
+    noise = noise_of(system, error, loss_px)
+    right = np.stack([system.right_side(draw_noise(noise, s.frame, s.point, rng))[0] for _ in range(SAMPLES)], 1)
+    steps = system.solve(right).T
+    return Wander(steps[:, :-3].reshape(SAMPLES, frames, 6), steps[:, -3:]), noise
+
+
+def slide(R: np.ndarray, C: np.ndarray, K: np.ndarray, centre: tuple[float, float], size: tuple[int, int], wander: Wander, points: np.ndarray) -> np.ndarray:
+    """(m,) px that 95 % of the image errors stay under, over the frames that see each point (m, 3), relative to the plate.
+
+    R (n, 3, 3), C (n, 3), K (3,): the solved cameras and lens; size: width, height px. nan where no frame sees the point.
+    """
+    result = np.full(len(points), np.nan)
+    for k in range(0, len(points), AT_ONCE):
+        result[k : k + AT_ONCE] = _slide(R, C, K, centre, size, wander, points[k : k + AT_ONCE])
+    return result
+
+
+def _slide(R, C, K, centre, size, wander: Wander, points) -> np.ndarray:
+    inside = np.einsum("nij,mnj->mni", R, points[:, None] - C)
+    z = np.maximum(inside[..., 2], 1e-9)
+    x, y = inside[..., 0] / z, inside[..., 1] / z
+    r2 = x * x + y * y
+    g, h = 1 + r2 * (K[1] + K[2] * r2), 2 * (K[1] + 2 * K[2] * r2)
+    px, py = K[0] * g * x + centre[0], K[0] * g * y + centre[1]
+    seen = (inside[..., 2] > 1e-6) & (px > -0.5) & (py > -0.5) & (px < size[0] - 0.5) & (py < size[1] - 0.5)
+    J = np.zeros((*x.shape, 2, 3))
+    J[..., 0, 0], J[..., 0, 1], J[..., 1, 1] = K[0] * (g + h * x * x) / z, K[0] * h * x * y / z, K[0] * (g + h * y * y) / z
+    J[..., 1, 0] = J[..., 0, 1]
+    J[..., :, 2] = -(J[..., :, 0] * x[..., None] + J[..., :, 1] * y[..., None])
+    J *= seen[..., None, None]
+    B = J @ R
+    by_lens = np.stack([g * x, g * y, K[0] * r2 * x, K[0] * r2 * y, K[0] * r2 * r2 * x, K[0] * r2 * r2 * y], -1).reshape(*x.shape, 3, 2)
+    turn, shift = wander.cameras[..., :3], wander.cameras[..., 3:]
+    moved = np.cross(turn[None], inside[:, None])  # (m, q, n, 3) in camera axes
+    error = np.einsum("mnij,mqnj->mqni", J, moved) - np.einsum("mnij,qnj->mqni", B, shift)
+    error += np.einsum("mnki,qk->mqni", by_lens * seen[..., None, None], wander.lens)
+    # the place that explains most of it (for cameras that only turn, in its two directions across the ray)
+    normal = np.einsum("mnij,mnik->mjk", B, B)
+    normal += 1e-9 * np.trace(normal, axis1=1, axis2=2)[:, None, None] * np.eye(3) + 1e-30 * np.eye(3)
+    place = np.linalg.solve(normal[:, None], np.einsum("mnij,mqni->mqj", B, error)[..., None])[..., 0]
+    left = np.linalg.norm(error - np.einsum("mnij,mqj->mqni", B, place), axis=-1)
+    left = np.where(seen[:, None], left, np.nan)
+    result = np.full(len(points), np.nan)
+    any_seen = seen.any(1)
+    result[any_seen] = np.nanquantile(left[any_seen].reshape(any_seen.sum(), -1), SHARE, axis=1)
+    return result
