@@ -25,7 +25,8 @@ from lodestar.core.basics.job import Job
 from lodestar.core.compose.work import solve_shot, track_shot
 from lodestar.core.media.plates import probe
 from lodestar.core.shot.document import Shot
-from lodestar.core.solve.camera import Solve
+from lodestar.core.solve.report import report
+from lodestar.core.solve.result import Solve
 from lodestar.core.solve.views import triangulate
 
 
@@ -100,7 +101,7 @@ def slips(solve: Solve, truth: Truth) -> tuple[np.ndarray, np.ndarray]:
     return pinned, error(carried(q))
 
 
-def judge(name: str, solve: Solve, truth: Truth, seconds: tuple[float, float]) -> str:
+def judge(name: str, solve: Solve, truth: Truth, seconds: tuple[float, float], words: str = "") -> str:
     pinned, scene = slips(solve, truth)
     relative = truth.R[solve.frames, truth.middle].transpose(0, 2, 1) @ solve.R
     from scipy.spatial.transform import Rotation
@@ -110,7 +111,7 @@ def judge(name: str, solve: Solve, truth: Truth, seconds: tuple[float, float]) -
     return (
         f"{name:<9}{solve.motion:<8}{len(solve.frames):4d}/{len(truth.R)} frames  error {solve.mean_px:.3f}  focal {100 * (solve.lens.fx / truth.lens.fx - 1):+6.2f} %  "
         f"pinned {np.median(pinned):.3f} {np.percentile(pinned, 95):.3f}  scene {np.median(scene):.2f} {np.percentile(scene, 95):.2f}  "
-        f"track {seconds[0]:.1f} s  solve {seconds[1]:.1f} s" + (f"  turn {turned:.3f} deg" if truth.turning else "") + (f"\n    {solve.warning}" if solve.warning else "")
+        f"track {seconds[0]:.1f} s  solve {seconds[1]:.1f} s" + (f"  turn {turned:.3f} deg" if truth.turning else "") + f"\n          {words}"
     )  # fmt: skip
 
 
@@ -129,7 +130,10 @@ def main() -> None:
         shot = track_shot(shot, Job())
         middle = time.perf_counter()
         shot = solve_shot(shot, Job())
-        print(judge(path.stem, shot.solve, Truth(path), (middle - began, time.perf_counter() - middle)), flush=True)
+        seconds = middle - began, time.perf_counter() - middle
+        told = report(shot.solve, shot.tracks)
+        words = f"{told.state}: {told.verdict} {told.action} {shot.solve.warning}\n          noise {told.noise_px:.3f} ratio {told.ratio:.2f} slip {told.slip_px:.3f} {told.slip_p95_px:.3f}"
+        print(judge(path.stem, shot.solve, Truth(path), seconds, words), flush=True)
 
 
 if __name__ == "__main__":

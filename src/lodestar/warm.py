@@ -8,7 +8,8 @@ from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.job import Job
 from lodestar.core.compose.blend import over_plate
-from lodestar.core.solve.camera import SolveSettings, solve
+from lodestar.core.solve.camera import solve
+from lodestar.core.solve.result import SolveSettings
 from lodestar.core.track.follow import FollowSettings, follow
 from lodestar.core.track.tracks import make_tracks
 

@@ -13,7 +13,8 @@ from lodestar.core.light.sun import bearing_and_height, direction, from_shadow, 
 from lodestar.core.matte.outline import coverage, smooth_line
 from lodestar.core.scene.ground import reference, robust_plane
 from lodestar.core.scene.surfaces import patch_under
-from lodestar.core.solve.camera import SolveSettings, solve
+from lodestar.core.solve.camera import solve
+from lodestar.core.solve.result import SolveSettings
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import Seeded
 
@@ -71,10 +72,11 @@ class GroundTest(unittest.TestCase):
         camera = self.true.cameras[20]
         target = np.array([0.5, 1.0, 0.0])
         pixel, _ = camera.project(target)
-        patch = patch_under(camera, pixel, self.true.points, np.full(len(self.true.points), 0.2))
+        patch = patch_under(camera, pixel, self.true.points, lambda at: np.full(len(at), 0.3))
+        self.assertEqual(patch.slip_px, 0.3)
         np.testing.assert_allclose(patch.centre, target, atol=0.02)
         np.testing.assert_allclose(patch.normal, [0, 0, 1], atol=1e-9)
-        self.assertIsNone(patch_under(camera, np.array([640.0, -4000]), self.true.points, np.full(len(self.true.points), 0.2)))
+        self.assertIsNone(patch_under(camera, np.array([640.0, -4000]), self.true.points, lambda at: np.zeros(len(at))))
 
 
 class SunTest(unittest.TestCase):

@@ -10,7 +10,9 @@ from lodestar.core.basics.errors import Cancelled, SolveError
 from lodestar.core.basics.geometry import fit_similarity, rotation_from_vector
 from lodestar.core.basics.job import Job
 from lodestar.core.solve.adjust import Scene, adjust, project, seen
-from lodestar.core.solve.camera import SolveSettings, residuals, solve
+from lodestar.core.solve.camera import solve
+from lodestar.core.solve.report import residuals
+from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.views import resect, triangulate
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import Seeded

@@ -7,7 +7,7 @@ from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 from lodestar.core.basics.geometry import Camera
 from lodestar.core.matte.outline import smooth_line
 from lodestar.core.shot.document import Outline
-from lodestar.core.solve.camera import residuals
+from lodestar.core.solve.report import residuals
 from lodestar.core.track.tracks import Tracks
 
 from .. import theme

@@ -88,6 +88,10 @@ class Similarity(msgspec.Struct, frozen=True, eq=False):
     def points(self, p: F64) -> F64:
         return self.scale * np.asarray(p) @ self.R.T + self.t
 
+    def back(self, p: F64) -> F64:
+        """The way back: points of the new world in the old one."""
+        return (np.asarray(p) - self.t) @ self.R / self.scale
+
     def camera(self, R: F64, t: F64) -> tuple[F64, F64]:
         """The world-to-camera pose (R, t) of the old world, for the new one; depths grow by `scale`."""
         turned = R @ self.R.T

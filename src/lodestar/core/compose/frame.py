@@ -21,6 +21,7 @@ from ..shape.extrude import Mesh, title_mesh
 from ..shape.fonts import SHIPPED, face_path
 from ..shape.outlines import word_box
 from ..shot.document import Outline, Shot, Title
+from ..solve.result import slip
 
 QUALITIES = {"draft": 1, "final": 20}
 PASSES = ("picture", "layers", "shadow", "matte")
@@ -87,6 +88,11 @@ _DEFAULT_POSE = (np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.array([0, 1.
 def scene_frame(shot: Shot) -> Similarity:
     """From the solve's frame of reference to the scene's, as the user's ground says."""
     return _scene_frame(shot)[0]
+
+
+def slip_at(shot: Shot, points: np.ndarray) -> np.ndarray:
+    """(m,) px by which a title at each point (m, 3) of the scene is expected to slide (95 %); nan without a solve."""
+    return slip(shot.solve, scene_frame(shot).back(points)) if shot.solve is not None else np.full(len(points), np.nan)
 
 
 def ground_problem(shot: Shot) -> str:

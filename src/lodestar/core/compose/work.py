@@ -52,7 +52,7 @@ def solve_shot(shot: Shot, job: Job) -> Shot:
     """The shot with its camera solved from its tracks."""
     if shot.tracks is None or shot.plate is None:
         raise SolveError("There are no tracks to solve from.", "Track the clip first.")
-    found = solve(shot.tracks, shot.plate.width, shot.plate.height, shot.solving, job)
+    found = solve(shot.tracks, shot.plate.width, shot.plate.height, shot.solving, job, shot.solve)
     return msgspec.structs.replace(shot, solve=msgspec.structs.replace(found, source=solving_inputs(shot)))
 
 

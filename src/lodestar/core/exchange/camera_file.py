@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..basics.errors import ShotFileError, writing_problem
-from ..solve.camera import Solve
+from ..solve.result import Solve
 
 FORMAT = "lodestar-camera"
 

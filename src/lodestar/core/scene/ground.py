@@ -4,7 +4,7 @@ import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import Similarity, fit_plane, identity, plane_by_votes
-from ..solve.camera import Solve
+from ..solve.result import Solve
 
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
 

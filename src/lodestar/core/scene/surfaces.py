@@ -1,10 +1,11 @@
 """The surface under the pointer: the plane that the points near it make."""
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.geometry import Camera, fit_plane, meet_plane
+from ..basics.geometry import F64, Camera, fit_plane, meet_plane
 
 NEAR_PX = 110.0
 MOST = 40
@@ -21,8 +22,9 @@ class Patch(NamedTuple):
     slip_px: float
 
 
-def patch_under(camera: Camera, pixel: np.ndarray, points: np.ndarray, error_px: np.ndarray, snap_up: bool = True) -> Patch | None:
-    """The patch under `pixel` (2,) from points (n, 3) with their errors in px; None where fewer than four lie near.
+def patch_under(camera: Camera, pixel: np.ndarray, points: np.ndarray, slip: Callable[[F64], F64], snap_up: bool = True) -> Patch | None:
+    """The patch under `pixel` (2,) from points (n, 3); None where fewer than four lie near. slip: px by which what stands at
+    points (m, 3) slides.
 
     Wrong points are left out by three rounds at 2.5 times their median distance. A patch within 8 degrees of level snaps to
     level when `snap_up`, so that what is placed stands upright.
@@ -50,6 +52,5 @@ def patch_under(camera: Camera, pixel: np.ndarray, points: np.ndarray, error_px:
     distance = float(meet_plane(camera.centre, ray, centre, normal))
     if not np.isfinite(distance) or distance > 8 * np.linalg.norm(centre - camera.centre):
         return None
-    # the mean of n independent points is steadier than one by the root of n
-    slip = 1.96 * float(np.median(error_px[kept])) / np.sqrt(len(kept)) + 1.96 * float(error_px[kept].std()) / len(kept)
-    return Patch(camera.centre + distance * ray, normal, kept, rms, slip)
+    at = camera.centre + distance * ray
+    return Patch(at, normal, kept, rms, float(slip(at[None])[0]))

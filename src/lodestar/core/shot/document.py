@@ -8,7 +8,7 @@ import hashlib
 import msgspec
 
 from ..media.plates import PlateInfo
-from ..solve.camera import Solve, SolveSettings
+from ..solve.result import Solve, SolveSettings
 from ..track.follow import FollowSettings
 from ..track.tracks import Tracks
 from .keyed import Keyed, constant

@@ -98,8 +98,8 @@ class System:
     def reduce(self, damping: float, lens_weight: np.ndarray) -> None:
         """Take out the points and factorise. Raises LinAlgError when the system is not positive definite."""
         s, edges = self.s, self.edges
-        U, g = np.zeros((self.frames, 9, 9)), np.zeros((self.frames, 9))
-        normal.cameras(self.A, self.E, s.frame, U, g)
+        U = np.zeros((self.frames, 9, 9))
+        normal.cameras(self.A, s.frame, U)
         normal.points(len(s.frame), self.B, s.first, damping, self.half, self.inverse)
         own, corner = U[:, :6, :6], U[:, 6:, 6:].sum(0)
         own = own + np.tril(own, -1).transpose(0, 2, 1)
@@ -156,10 +156,9 @@ class System:
     def right_side(self, E: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (6 frames + 3,), points (m, 3)."""
         s = self.s
-        g, pull, U = np.zeros((self.frames, 9)), np.zeros((len(s.first) - 1, 3)), np.zeros((self.frames, 9, 9))
-        normal.cameras(self.A, E, s.frame, U, g)
+        g, pull = np.zeros((self.frames, 9)), np.zeros((len(s.first) - 1, 3))
         normal.pulls(len(s.frame), self.B, E, s.first, pull)
-        normal.less_points(self.A, self.B, s.frame, s.first, self.inverse, pull, g)
+        normal.rights(self.A, self.B, E, s.frame, s.first, self.inverse, pull, g)
         return np.concatenate([g[:, :6].ravel(), g[:, 6:].sum(0)]), pull
 
     def solve(self, right: np.ndarray) -> np.ndarray:
@@ -255,16 +254,3 @@ def project(scene: Scene, frame: np.ndarray, point: np.ndarray, centre: tuple[fl
     xy = inside[:, :2] / np.where(np.abs(z) < 1e-9, 1e-9, z)[:, None]
     r2 = (xy * xy).sum(1, keepdims=True)
     return scene.K[0] * xy * (1 + r2 * (scene.K[1] + scene.K[2] * r2)) + centre, z
-
-
-def lens_deviation(scene: Scene, s: Seen, centre: tuple[float, float], noise_px: float, move: bool = True) -> np.ndarray:
-    """(3,) standard deviations of f, k1, k2 for tracks with `noise_px` (one axis), from the inverse of the reduced system.
-
-    The seven freedoms of the scene's frame of reference are left to a tiny damping, which does not touch the lens.
-    """
-    s, owner = pieces(s, len(scene.R))
-    system = System(s, len(scene.R), np.r_[[False] * 3, [not move] * 3, [False] * 3])
-    system.derive(scene._replace(X=scene.X[owner]), centre, 0.0)
-    system.reduce(1e-9, np.zeros(3))
-    covariance = np.linalg.inv(system.corner @ system.corner.T)
-    return noise_px * np.sqrt(np.maximum(np.diag(covariance), 0))

@@ -1,78 +1,40 @@
-"""From tracks to a solved camera: `solve`, its result, and how well it holds."""
+"""From tracks to a solved camera: `solve`."""
 
 import time
+from typing import NamedTuple
 
-import msgspec
 import numpy as np
 
 from ..basics.errors import SolveError
 from ..basics.geometry import Lens
 from ..basics.job import Job
 from ..track.tracks import Tracks, frozen
-from .adjust import Scene, lens_deviation, project, seen
-from .free import FreeSolver, Lensing
+from .adjust import Scene, Seen, adjust, project, seen
+from .free import FreeSolver
+from .lensing import Lensing
+from .result import Solve, SolveSettings
+from .shutter import HINT, Readout, displacement, estimate
+from .slip import Wander, wander
 from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
-from .views import Table, parallax
+from .views import Table, own_noise, parallax
 
 LEAST_TRACKS = 24
+LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
-# Common practice, no source: under 1 px is usable, 0.2 to 0.3 px excellent.
-WORDS = ((0.35, "holds"), (0.6, "good"), (1.0, "usable"), (np.inf, "slides"))
+ROLLING_ROUNDS = 3
 
 
-class SolveSettings(msgspec.Struct, frozen=True):
-    """focal_px: 0 when unknown. motion: 'auto', 'free' or 'turning'. k1, k2: whether they are solved."""
+class Fitted(NamedTuple):
+    """A finished solve over a table: which frames are in it, which observations fit, and the limit in px by which that was said."""
 
-    focal_px: float = 0.0
-    motion: str = "auto"
-    k1: bool = True
-    k2: bool = True
-
-
-class Solve(msgspec.Struct, frozen=True, eq=False):
-    """A solved camera, world to camera, in a frame of reference of its own: z roughly up, the camera path round the origin.
-
-    frames (k,) int32 clip frames; R (k, 3, 3); t (k, 3); frame_error (k,) px; point_ids (m,) int32 tracks; xyz (m, 3);
-    point_error (m,) px. lens_deviation: of f, k1, k2. why: what decided between free and turning.
-    source: digest of what it was solved from, by which it is known to be stale.
-    """
-
-    motion: str
-    lens: Lens
-    width: int
-    height: int
-    frames: np.ndarray
-    R: np.ndarray
-    t: np.ndarray
-    frame_error: np.ndarray
-    point_ids: np.ndarray
-    xyz: np.ndarray
-    point_error: np.ndarray
-    mean_px: float
-    median_px: float
-    p95_px: float
-    rms_px: float
-    inliers: float
-    parallax_deg: float
-    lens_deviation: tuple[float, float, float]
-    tracks: int
-    seconds: dict[str, float]
-    why: str = ""
-    warning: str = ""
-    source: str = ""
-
-    @property
-    def centres(self) -> np.ndarray:
-        """(k, 3) where the camera stood."""
-        return -np.einsum("kji,kj->ki", self.R, self.t)
-
-    @property
-    def word(self) -> str:
-        return next(word for limit, word in WORDS if self.mean_px < limit)
+    scene: Scene
+    frames: list[int]
+    good: np.ndarray
+    limit_px: float
 
 
-def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job: Job) -> Solve:
-    """Solve the camera of all frames that the kept tracks reach.
+def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job: Job, start: Solve | None = None) -> Solve:
+    """Solve the camera of all frames that the kept tracks reach. start: an earlier solve, from which `settings.refine` goes on.
 
     Raises SolveError, with the reason, for too few tracks, a still camera, no parallax that is no turn either, or a move
     that no camera explains.
@@ -84,30 +46,84 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
         raise SolveError(f"{count} track{'s are' if count != 1 else ' is'} too few to solve a camera; it needs {LEAST_TRACKS} or more.",
                          "Track again with more features, or bring rejected tracks back.")  # fmt: skip
     first = int(tracks.frame[rows].min())
-    table = Table(tracks.frame[rows] - first, tracks.track[rows], tracks.xy[rows], width, height)
+    table, first, warning = _one_piece(Table(tracks.frame[rows] - first, tracks.track[rows], tracks.xy[rows], width, height), first)
     _refuse_still(table)
-    lens_free, focal = (settings.k1, settings.k2), settings.focal_px or None
-    seconds, warning = {}, ""
+    focal, lens_free = settings.focal_px or None, (settings.k1, settings.k2)
+    bend = tuple(0.0 if free else value for free, value in zip(lens_free, settings.bend))
+    lens = Lensing(np.array([settings.focal_px, *bend]), (focal is None, *lens_free))
+    refined = start if settings.refine and start is not None and (start.width, start.height) == (width, height) else None
+    seconds: dict[str, float] = {}
     job.part(0.0, 0.25)
-    every = keyframe_step(table.frames)
-    turned = solve_turning(table, focal, lens_free, every, job)
-    share, left_px = turning_votes(table, turned, every)
+    if refined is not None:
+        turning = refined.motion == "turning" if settings.motion == "auto" else settings.motion == "turning"
+        why = "refined from the solve before"
+    else:
+        every = keyframe_step(table.frames)
+        turned = solve_turning(table, lens, every, job)
+        share, left_px = turning_votes(table, turned, every)
+        turning = settings.motion == "turning" or (settings.motion == "auto" and share > 0.5)
+        why = _why(settings.motion, turning, share, left_px)
     seconds["turning"] = time.perf_counter() - began
-    turning = settings.motion == "turning" or (settings.motion == "auto" and share > 0.5)
-    why = _why(settings.motion, turning, share, left_px)
     if turning:
         job.part(0.4, 1.0)
-        scene, good = finish_turning(table, turned, focal, lens_free, job)
-        frames = list(range(table.frames))
+        begin = turned if refined is None else _from_solve(refined, table, first, lens)
+        fitted = Fitted(*finish_turning(table, begin, lens, job))
     else:
-        solver = FreeSolver(table, Lensing(np.array([settings.focal_px, 0.0, 0.0]), (focal is None, *lens_free)), job)
-        part, warning = solver.from_nothing(None)
-        scene, frames, good = solver.finish(part)
-        missing = table.frames - len(frames)
-        if missing:
-            warning = f"{missing} of {table.frames} frames could not be placed: too few points are known there. {warning}".strip()
+        fitted, extra = _solve_free(table, lens, settings, refined, first, job)
+        warning = f"{warning} {extra}".strip()
+    readout, looks_rolling = Readout(0.0, 0.0, 0.0), 0.0
+    if settings.rolling:
+        fitted, readout = _with_readout(table, fitted, lens, turning, job)
+    else:
+        guess = estimate(*_observed(table, fitted)[:2], table.centre, height, not turning, fitted.limit_px / 3)
+        looks_rolling = guess.share if guess.gain > HINT and 0.03 < guess.share < 1.5 else 0.0
     seconds["solve"] = time.perf_counter() - began
-    return _result(tracks, table, scene, frames, good, first, "turning" if turning else "free", seconds, why, warning)
+    return _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, readout, looks_rolling)
+
+
+def _solve_free(table: Table, lens: Lensing, settings: SolveSettings, refined: Solve | None, first: int, job: Job) -> tuple[Fitted, str]:
+    solver = FreeSolver(table, lens, job)
+    if refined is not None:
+        scene = _from_solve(refined, table, first, lens)
+        frames = [int(j) for j in refined.frames - first if 0 <= j < table.frames]
+        if len(frames) < 2:
+            raise SolveError("The solve before shares no frames with these tracks.", "Solve from nothing instead.")
+        part, extra = solver.part(solver.points(scene, frames, 6.0), frames), ""
+    else:
+        reference = None if settings.reference is None else int(np.clip(settings.reference - first, 0, table.frames - 1))
+        part, extra = solver.from_nothing(reference)
+    fitted = Fitted(*solver.finish(part))
+    missing = table.frames - len(fitted.frames)
+    if missing:
+        extra = f"{missing} of {table.frames} frames could not be placed: too few points are known there. {extra}".strip()
+    return fitted, extra
+
+
+def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
+    """The longest run of frames that tracks tie together, its first frame, and a sentence when there are others."""
+    begin, end = np.full(table.tracks, table.frames), np.full(table.tracks, -1)
+    np.minimum.at(begin, table.track, table.frame)
+    np.maximum.at(end, table.track, table.frame)
+    crossing = np.zeros(table.frames + 1, int)
+    np.add.at(crossing, begin[end >= 0], 1)
+    np.add.at(crossing, end[end >= 0], -1)
+    links = np.cumsum(crossing)[: table.frames - 1]
+    breaks = np.flatnonzero(links < LEAST_LINK)
+    if len(breaks) == 0:
+        return table, first, ""
+    edges = np.r_[0, breaks + 1, table.frames]
+    k = int(np.argmax(np.diff(edges)))
+    a, b = int(edges[k]), int(edges[k + 1])
+    at = int(breaks[np.abs(breaks - a).argmin()] if a else breaks[k])
+    near = [len(table.rows(j)) for j in (at, at + 1)]
+    cause = "a cut in the clip" if min(near) >= 3 * LEAST_LINK else "too little to follow there: blur, darkness or a plain picture"
+    if b - a < 3:
+        raise SolveError(f"The tracks fall into {len(edges) - 1} pieces, the longest of {b - a} frames ({cause}, frame {at + first}).",
+                         "Choose a part of the clip without a cut, or track with more features.")  # fmt: skip
+    rows = np.flatnonzero((table.frame >= a) & (table.frame < b))
+    told = (f"Only frames {a + first} to {b - 1 + first} are solved: hardly a track leads from frame {at + first} to {at + 1 + first} ({cause}). "
+            "Set in and out to solve another part.")  # fmt: skip
+    return Table(table.frame[rows] - a, table.track[rows], table.xy[rows], table.width, table.height), first + a, told
 
 
 def _refuse_still(table: Table) -> None:
@@ -115,7 +131,8 @@ def _refuse_still(table: Table) -> None:
     np.minimum.at(low, table.track, table.xy)
     np.maximum.at(high, table.track, table.xy)
     # whatever walks through a still picture moves too, so the middle of all tracks decides
-    moved = float(np.median(np.linalg.norm(high - low, axis=1)))
+    here = np.isfinite(low[:, 0])
+    moved = float(np.median(np.linalg.norm(high[here] - low[here], axis=1)))
     if moved < STILL_PX * max(1.0, table.width / 1280):
         raise SolveError(f"The camera stands still: half of the tracks move less than {moved:.1f} px over the whole range.",
                          "A still camera needs no solve; choose a part of the clip in which it moves.")  # fmt: skip
@@ -129,44 +146,80 @@ def _why(asked: str, turning: bool, share: float, left_px: float) -> str:
     return f"turning alone leaves {left_px:.1f} px, and fits {share:.0%} of the frame pairs"
 
 
-def _result(tracks: Tracks, table: Table, scene: Scene, frames: list[int], good: np.ndarray, first: int, motion: str,
-            seconds: dict, why: str, warning: str) -> Solve:  # fmt: skip
-    known = np.zeros(table.frames, bool)
-    known[frames] = True
-    fit = good & known[table.frame] & np.isfinite(scene.X[table.track, 0])
+def _from_solve(solve: Solve, table: Table, first: int, lens: Lensing) -> Scene:
+    """The cameras of an earlier solve over the frames of a table; points unknown (directions for a turning one)."""
+    R, C = np.repeat(np.eye(3)[None], table.frames, 0), np.zeros((table.frames, 3))
+    inside = (solve.frames >= first) & (solve.frames < first + table.frames)
+    at = solve.frames[inside] - first
+    R[at], C[at] = solve.R[inside], solve.centres[inside]
+    known = np.array([solve.lens.fx, solve.lens.k1, solve.lens.k2])
+    K = np.where(lens.vary, known, np.where(lens.K != 0, lens.K, [known[0], 0, 0]))
+    return Scene(R, C, np.full((table.tracks, 3), np.nan), K)
+
+
+def _observed(table: Table, fitted: Fitted) -> tuple[Scene, Seen, np.ndarray]:
+    """What was fitted, without gaps: the scene over the frames and points in use, the observations, and the points' tracks."""
+    scene, frames, good, _ = fitted
+    place = np.full(table.frames, -1)
+    place[frames] = np.arange(len(frames))
+    fit = good & (place[table.frame] >= 0) & np.isfinite(scene.X[table.track, 0])
     if fit.sum() < 100:
         raise SolveError("No camera move explains the tracks.",
                          "Cover what moves by itself (people, water, vehicles), or look whether the clip holds a cut.")  # fmt: skip
-    scene = _own_frame(scene, frames, motion)
-    p, _ = project(scene._replace(X=np.nan_to_num(scene.X)), table.frame, table.track, table.centre)
-    error = np.linalg.norm(p - table.xy, axis=1)
-    inside = error[fit]
     ids = np.flatnonzero(np.bincount(table.track, fit, minlength=table.tracks) >= 2)
-    spread = parallax(scene.R, table.frame[fit], table.track[fit], table.rays(table.xy[fit], scene.K), table.tracks)[ids]
     number = np.full(table.tracks, -1)
     number[ids] = np.arange(len(ids))
-    rows = fit & (number[table.track] >= 0)
-    s = seen(table.frame[rows], number[table.track[rows]], table.xy[rows], len(ids))
-    noise = float(np.median(inside)) / 1.177  # of one axis: the median of a Rayleigh distribution is 1.177 sigma
-    deviation = lens_deviation(scene._replace(X=scene.X[ids]), s, table.centre, noise, motion == "free")
-    used = np.array(frames)
-    t = -np.einsum("kij,kj->ki", scene.R[used], scene.C[used])
+    rows = np.flatnonzero(fit & (number[table.track] >= 0))
+    s = seen(place[table.frame[rows]], number[table.track[rows]], table.xy[rows], len(ids))
+    return Scene(scene.R[frames], scene.C[frames], scene.X[ids], scene.K), s, ids
+
+
+def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job) -> tuple[Fitted, Readout]:
+    """The readout and the scene in turns: tracks as they would be had all rows been read at once, then cameras from these."""
+    loss = fitted.limit_px / 3
+    found = Readout(0.0, 0.0, 0.0)
+    for _ in range(ROLLING_ROUNDS):
+        job.step(1.0, "rows of the sensor")
+        part, s, ids = _observed(table, fitted)
+        found = estimate(part, s, table.centre, table.height, not turning, loss)
+        moved = s._replace(xy=s.xy - found.share * displacement(part, s, table.centre, table.height, not turning))
+        done, _ = adjust(part, moved, table.centre, loss_px=loss, lens=lens.vary, move=not turning, rounds=12, tolerance=1e-6, job=job)
+        R, C, X = fitted.scene.R.copy(), fitted.scene.C.copy(), fitted.scene.X.copy()
+        R[fitted.frames], C[fitted.frames], X[ids] = done.R, done.C, done.X
+        fitted = fitted._replace(scene=Scene(R, C, X, done.K))
+    return fitted, found
+
+
+def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: bool, lens: Lensing, seconds: dict, why: str, warning: str,
+            readout: Readout, looks_rolling: float) -> Solve:  # fmt: skip
+    fitted = fitted._replace(scene=_own_frame(fitted.scene, fitted.frames, turning))
+    scene, s, ids = _observed(table, fitted)
+    if readout.share:
+        s = s._replace(xy=s.xy - readout.share * displacement(scene, s, table.centre, table.height, not turning))
+    miss = project(scene, s.frame, s.point, table.centre)[0] - s.xy
+    error = np.linalg.norm(miss, axis=1)
+    spread = parallax(scene.R, s.frame, s.point, table.rays(s.xy, scene.K), len(ids))
+    sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary)
+    sample = Wander(frozen(sample.cameras.astype(np.float32)), frozen(sample.lens.astype(np.float32)))
+    deviation = tuple(float(v) for v in sample.lens.std(0))
+    used = np.array(fitted.frames)
+    inside = np.isin(table.frame, used)
     return Solve(
-        motion, Lens(float(scene.K[0]), float(scene.K[0]), *table.centre, float(scene.K[1]), float(scene.K[2])),
-        table.width, table.height, frozen((used + first).astype(np.int32)), frozen(scene.R[used]), frozen(t),
-        frozen(_mean_by(table.frame[fit], inside, table.frames)[used]), frozen(ids.astype(np.int32)), frozen(scene.X[ids]),
-        frozen(_mean_by(table.track[fit], inside, table.tracks)[ids]),
-        float(inside.mean()), float(np.median(inside)), float(np.percentile(inside, 95)), float(np.sqrt((inside**2).mean())),
-        float(fit.sum() / max(known[table.frame].sum(), 1)), float(np.rad2deg(np.median(spread))), (float(deviation[0]), float(deviation[1]), float(deviation[2])),
+        "turning" if turning else "free", Lens(float(scene.K[0]), float(scene.K[0]), *table.centre, float(scene.K[1]), float(scene.K[2])),
+        table.width, table.height, frozen((used + first).astype(np.int32)), frozen(scene.R), frozen(-np.einsum("kij,kj->ki", scene.R, scene.C)),
+        frozen(mean_by(s.frame, error, len(used))), frozen(ids.astype(np.int32)), frozen(scene.X), frozen(mean_by(s.point, error, len(ids))),
+        float(error.mean()), float(np.median(error)), float(np.percentile(error, 95)), float(np.sqrt((error**2).mean())),
+        float(len(error) / max(inside.sum(), 1)), float(np.rad2deg(np.median(spread))), (deviation[0], deviation[1], deviation[2]),
         len(ids), {k: round(v, 3) for k, v in seconds.items()}, why, warning,
+        noise_px=own_noise(table), wander=sample, readout=(float(readout.share), float(readout.deviation)), looks_rolling=float(looks_rolling),
     )  # fmt: skip
 
 
-def _mean_by(key: np.ndarray, value: np.ndarray, count: int) -> np.ndarray:
+def mean_by(key: np.ndarray, value: np.ndarray, count: int) -> np.ndarray:
     return np.bincount(key, value, minlength=count) / np.maximum(np.bincount(key, minlength=count), 1)
 
 
-def _own_frame(scene: Scene, frames: list[int], motion: str) -> Scene:
+def _own_frame(scene: Scene, frames: list[int], turning: bool) -> Scene:
     """Turn, move and size the scene into the frame of reference that `Solve` promises: the middle depth is 10 units."""
     up = -scene.R[frames, 1, :].mean(0)
     up /= np.linalg.norm(up)
@@ -174,37 +227,8 @@ def _own_frame(scene: Scene, frames: list[int], motion: str) -> Scene:
     ahead -= up * (ahead @ up)
     ahead = ahead / max(float(np.linalg.norm(ahead)), 1e-9)
     Q = np.stack([np.cross(ahead, up), ahead, up])
-    if motion == "turning":
+    if turning:
         return Scene(scene.R @ Q.T, scene.C @ Q.T, 10 * scene.X @ Q.T, scene.K)
     middle = scene.C[frames].mean(0)
     depth = np.nanmedian(np.linalg.norm(scene.X - middle, axis=1))
     return Scene(scene.R @ Q.T, (scene.C - middle) @ Q.T * (10 / depth), (scene.X - middle) @ Q.T * (10 / depth), scene.K)
-
-
-def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
-    """(n,) px by which each observation misses its solved point; nan where there is no point or camera."""
-    frame_at = np.full(int(tracks.frame.max(initial=0)) + 1, -1)
-    inside = solve.frames < len(frame_at)
-    frame_at[solve.frames[inside]] = np.flatnonzero(inside)
-    point_at = np.full(tracks.count, -1)
-    point_at[solve.point_ids[solve.point_ids < tracks.count]] = np.flatnonzero(solve.point_ids < tracks.count)
-    f, p = frame_at[tracks.frame], point_at[tracks.track]
-    rows = np.flatnonzero((f >= 0) & (p >= 0))
-    inside_camera = np.einsum("kij,kj->ki", solve.R[f[rows]], solve.xyz[p[rows]]) + solve.t[f[rows]]
-    pixels = solve.lens.distort(inside_camera[:, :2] / np.maximum(inside_camera[:, 2:], 1e-9))
-    result = np.full(len(tracks.frame), np.nan)
-    result[rows] = np.linalg.norm(pixels - tracks.xy[rows], axis=1)
-    return result
-
-
-def region_map(solve: Solve, tracks: Tracks, error: np.ndarray, across: int = 8, down: int = 5) -> tuple[np.ndarray, np.ndarray]:
-    """Mean error in px and number of observations, each (down, across), by where in the picture they lie.
-
-    error (n,): the residuals of the tracks in px.
-    """
-    rows = np.flatnonzero(np.isfinite(error) & (error < 3.0))
-    column = np.clip(tracks.xy[rows, 0] * across / solve.width, 0, across - 1).astype(int)
-    row = np.clip(tracks.xy[rows, 1] * down / solve.height, 0, down - 1).astype(int)
-    cell = row * across + column
-    count = np.bincount(cell, minlength=across * down)
-    return _mean_by(cell, error[rows], across * down).reshape(down, across), count.reshape(down, across)

@@ -10,6 +10,7 @@ from ..basics.errors import SolveError
 from ..basics.geometry import plane_by_votes
 from ..basics.job import Job
 from .adjust import Scene, adjust, project, seen
+from .lensing import Lensing
 from .views import Table, parallax, resect, resect_from_nothing, start_pose, triangulate
 
 FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its way over a factor of two
@@ -21,13 +22,6 @@ WINDOW = 16  # key frames that vary while the solve grows
 SURE = 0.85  # share of explained observations at which no other start is tried
 FLAT_COST = 0.3
 GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
-
-
-class Lensing(NamedTuple):
-    """What is known of the lens: K (3,) the values to begin with (f 0 when unknown), vary: which of f, k1, k2 are solved."""
-
-    K: np.ndarray
-    vary: tuple[bool, bool, bool]
 
 
 class Part(NamedTuple):
@@ -80,7 +74,8 @@ def moving_alike(table: Table, a: int, b: int) -> list[np.ndarray]:
     Source: sequential RANSAC; P. Torr, Geometric motion segmentation and model selection, Phil. Trans. R. Soc. A 356, 1998.
     """
     tracks, p, q = table.shared(a, b)
-    left, groups = np.ones(len(tracks), bool), []
+    left = np.ones(len(tracks), bool)
+    groups: list[np.ndarray] = []
     while len(groups) < 2 and left.sum() >= max(25, 0.25 * len(tracks)):
         F, mask = cv2.findFundamentalMat(p[left], q[left], cv2.USAC_MAGSAC, GROUP_PX * table.width / 1280, 0.999, 5000)
         if F is None or mask.sum() < max(20, 0.2 * len(tracks)):
@@ -100,6 +95,7 @@ class FreeSolver:
     def __init__(self, table: Table, lens: Lensing, job: Job) -> None:
         self.table, self.lens, self.job = table, lens, job
         self.good = np.ones(len(table.frame), bool)
+        self.length = np.bincount(table.track, minlength=table.tracks)
 
     def rows(self, frames: Iterable[int], X: np.ndarray | None = None) -> np.ndarray:
         on = np.zeros(self.table.frames, bool)
@@ -264,7 +260,9 @@ class FreeSolver:
             if len(frames) == before:
                 break
             if len(frames) > 1.5 * whole:
-                scene = self.adjust(self.points(scene, frames, limit), frames, limit / 3, bends=(True, True, False), prior=prior, rounds=8, tolerance=1e-3)
+                scene = self.adjust(
+                    self.points(scene, frames, limit), frames, limit / 3, bends=(True, True, False), prior=prior, rounds=8, tolerance=1e-3
+                )
                 whole = len(frames)
             else:
                 scene = self._adjust_newest(scene, frames, limit)
@@ -311,32 +309,26 @@ class FreeSolver:
         job.part(0.25, 0.35)
         pairs = start_pairs(t, reference)
         starts = [self.lens.K[0]] if self.lens.K[0] else [f * t.width for f in FOCALS]
+        step = max(4, min(10, t.frames // 12))
         begun: list[Part] = []
         for k, (a, b) in enumerate(pairs):
             for group in moving_alike(t, a, b):
-                for f in starts:
-                    job.part(0.35 + 0.2 * k / len(pairs), 0.35 + 0.2 * (k + 1) / len(pairs))
-                    job.step(0, f"start {len(begun) + 1}")
-                    part = self.begin(a, b, f, group)
-                    if part is not None:
-                        begun.append(part)
-                    if part is not None and self.part(part.scene, part.frames, group).explained > SURE:
-                        break  # another focal length would lead to the same place
+                begun += self._begin_over(a, b, group, starts, k / len(pairs))
             if any(part.explained > SURE for part in begun):
                 break
         if not begun:
             raise SolveError(f"No camera move explains frames {pairs[0][0]} and {pairs[0][1]}, the two with the most parallax.",
                              "Cover what moves by itself (people, water, vehicles), or track another part of the clip.")  # fmt: skip
-        noise = min(part.noise_px for part in begun)
-        different: list[Part] = []
-        for part in sorted(begun, key=lambda x: self.cost(x, noise, 0)):
-            if all(abs(np.log(part.scene.K[0] / o.scene.K[0])) > 0.12 or not set(part.frames) & set(o.frames) for o in different):
-                different.append(part)
-        step, grown = max(4, min(10, t.frames // 12)), []
-        for k, part in enumerate(different[:3]):
-            job.part(0.55 + 0.05 * k, 0.6 + 0.05 * k)
-            job.step(0, "growing over the clip")
-            grown.append(self.grow(part, step))
+        grown = [self.grow(part, step) for part in self._different(begun)]
+        if max(part.explained for part in grown) < SURE:
+            # what moves by itself seldom lives long, and what lives long is seldom misled: once more with that alone
+            patient = self.length >= np.median(self.length[t.track])
+            self.good = patient[t.track]
+            for a, b in pairs:
+                begun = self._begin_over(a, b, patient, starts, 1.0)
+                grown += [self.grow(part, step) for part in self._different(begun)[:1]]
+            self.good = np.ones(len(t.frame), bool)
+            grown = [self.part(self.points(part.scene, part.frames, 2.0), part.frames) for part in grown]
         noise, keys = min(part.noise_px for part in grown), max(len(part.frames) for part in grown)
         costs = [self.cost(part, noise, keys - len(part.frames)) for part in grown]
         best, *others = (grown[k] for k in np.argsort(costs))
@@ -345,8 +337,32 @@ class FreeSolver:
             warning = f"A focal length of {others[0].scene.K[0]:.0f} px explains the tracks almost as well; enter the focal length if you know it."
         return best, warning
 
-    def finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray]:
-        """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, too."""
+    def _begin_over(self, a: int, b: int, group: np.ndarray, starts: list[float], done: float) -> list[Part]:
+        """Short solves from each starting focal length, until one accounts for the group."""
+        begun: list[Part] = []
+        for k, f in enumerate(starts):
+            self.job.part(0.35 + 0.2 * done, 0.55)
+            self.job.step(0, f"start {k + 1}")
+            part = self.begin(a, b, f, group)
+            if part is not None:
+                begun.append(part)
+                if self.part(part.scene, part.frames, group).explained > SURE:
+                    break  # another focal length would lead to the same place
+        return begun
+
+    def _different(self, begun: list[Part], most: int = 3) -> list[Part]:
+        """The best of them that are not nearly the same."""
+        if not begun:
+            return []
+        noise = min(part.noise_px for part in begun)
+        chosen: list[Part] = []
+        for part in sorted(begun, key=lambda x: self.cost(x, noise, 0)):
+            if all(abs(np.log(part.scene.K[0] / o.scene.K[0])) > 0.12 or not set(part.frames) & set(o.frames) for o in chosen):
+                chosen.append(part)
+        return chosen[:most]
+
+    def finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray, float]:
+        """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, and the limit in px too."""
         job, (scene, frames, noise, _) = self.job, part
         job.part(0.7, 1.0)
         limits = [float(np.clip(k * noise, low, high)) for k, low, high in ((10, 2.0, 6.0), (7, 1.2, 4.0), (6, 1.0, 3.0))]
@@ -361,4 +377,4 @@ class FreeSolver:
             self.good = self.fitting(scene, limit)
             scene = self.adjust(scene, frames, limit / 3, rounds=25, tolerance=1e-4 if k < 2 else 1e-6)
             self.good = np.ones(len(self.table.frame), bool)
-        return scene, sorted(frames), self.fitting(scene, limits[-1])
+        return scene, sorted(frames), self.fitting(scene, limits[-1]), limits[-1]

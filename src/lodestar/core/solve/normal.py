@@ -69,14 +69,12 @@ def derive(R, C, X, K, frame, point, xy, cx, cy, scale2, A, B, E):
 
 
 @kernel
-def cameras(A, E, frame, U, g):
-    """U (frames, 9, 9), lower halves: the squares of each frame's turn, shift and lens; g (frames, 9): its right side."""
+def cameras(A, frame, U):
+    """U (frames, 9, 9), lower halves: the squares of each frame's turn, shift and lens."""
     U[:] = 0
-    g[:] = 0
     for i in range(len(frame)):
-        own, right = U[frame[i]], g[frame[i]]
+        own = U[frame[i]]
         for a in range(9):
-            right[a] -= A[i, 0, a] * E[i, 0] + A[i, 1, a] * E[i, 1]
             for b in range(a + 1):
                 own[a, b] += A[i, 0, a] * A[i, 0, b] + A[i, 1, a] * A[i, 1, b]
 
@@ -141,15 +139,16 @@ def couple(A, B, frame, first, group, frame0, half, Z):
 
 
 @kernel
-def less_points(A, B, frame, first, inverse, pull, g):
-    """g (frames, 9) without what the points take up: g - W V^-1 pull."""
-    v = np.zeros(3)
+def rights(A, B, E, frame, first, inverse, pull, g):
+    """g (frames, 9): the right side of each frame's turn, shift and lens, less what the points take up: W V^-1 pull."""
+    g[:] = 0
     for p in range(len(first) - 1):
-        for a in range(3):
-            v[a] = inverse[p, a, 0] * pull[p, 0] + inverse[p, a, 1] * pull[p, 1] + inverse[p, a, 2] * pull[p, 2]
+        v0 = inverse[p, 0, 0] * pull[p, 0] + inverse[p, 0, 1] * pull[p, 1] + inverse[p, 0, 2] * pull[p, 2]
+        v1 = inverse[p, 1, 0] * pull[p, 0] + inverse[p, 1, 1] * pull[p, 1] + inverse[p, 1, 2] * pull[p, 2]
+        v2 = inverse[p, 2, 0] * pull[p, 0] + inverse[p, 2, 1] * pull[p, 1] + inverse[p, 2, 2] * pull[p, 2]
         for i in range(first[p], first[p + 1]):
-            q0 = B[i, 0, 0] * v[0] + B[i, 0, 1] * v[1] + B[i, 0, 2] * v[2]
-            q1 = B[i, 1, 0] * v[0] + B[i, 1, 1] * v[1] + B[i, 1, 2] * v[2]
+            q0 = E[i, 0] + B[i, 0, 0] * v0 + B[i, 0, 1] * v1 + B[i, 0, 2] * v2
+            q1 = E[i, 1] + B[i, 1, 0] * v0 + B[i, 1, 1] * v1 + B[i, 1, 2] * v2
             right = g[frame[i]]
             for a in range(9):
                 right[a] -= A[i, 0, a] * q0 + A[i, 1, a] * q1

@@ -11,6 +11,7 @@ from typing import NamedTuple
 import numpy as np
 from scipy.optimize import nnls
 
+from ..basics.jit import kernel
 from .adjust import Scene, Seen, System, pieces
 
 SAMPLES = 48
@@ -79,20 +80,21 @@ def _loss_cost(error: np.ndarray, loss_px: float) -> float:
     return float(np.sqrt((square * w * w).mean() / square.mean()) / (w - square / loss_px**2 * w * w).mean())
 
 
+@kernel
+def _fade(slow, track, decay):
+    for i in range(1, len(slow)):
+        if track[i] == track[i - 1]:
+            for c in range(2):
+                slow[i, c] = decay * slow[i - 1, c] + np.sqrt(1 - decay * decay) * slow[i, c]
+
+
 def draw_noise(noise: Noise, frame: np.ndarray, track: np.ndarray, rng: np.random.Generator) -> np.ndarray:
     """(n, 2) px of noise for observations sorted by track, then frame."""
     fresh = rng.standard_normal((len(frame), 2))
     if noise.share == 0:
         return noise.px * fresh
     slow = rng.standard_normal((len(frame), 2))
-    start = np.r_[True, track[1:] != track[:-1]]
-    place = np.arange(len(frame)) - np.maximum.accumulate(np.where(start, np.arange(len(frame)), 0))
-    # from each frame of a track to the next, all tracks at once
-    order = np.argsort(place, kind="stable")
-    edges = np.searchsorted(place[order], np.arange(place.max(initial=0) + 2))
-    for k in range(1, len(edges) - 1):
-        rows = order[edges[k] : edges[k + 1]]
-        slow[rows] = noise.decay * slow[rows - 1] + np.sqrt(1 - noise.decay**2) * slow[rows]
+    _fade(slow, track, noise.decay)
     return noise.px * (np.sqrt(noise.share) * slow + np.sqrt(1 - noise.share) * fresh)
 
 
@@ -113,7 +115,9 @@ def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray
     return Wander(steps[:, :-3].reshape(SAMPLES, frames, 6), steps[:, -3:]), noise
 
 
-def slide(R: np.ndarray, C: np.ndarray, K: np.ndarray, centre: tuple[float, float], size: tuple[int, int], wander: Wander, points: np.ndarray) -> np.ndarray:
+def slide(
+    R: np.ndarray, C: np.ndarray, K: np.ndarray, centre: tuple[float, float], size: tuple[int, int], wander: Wander, points: np.ndarray
+) -> np.ndarray:
     """(m,) px that 95 % of the image errors stay under, over the frames that see each point (m, 3), relative to the plate.
 
     R (n, 3, 3), C (n, 3), K (3,): the solved cameras and lens; size: width, height px. nan where no frame sees the point.

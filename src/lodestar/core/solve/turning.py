@@ -5,6 +5,7 @@ import numpy as np
 
 from ..basics.job import Job
 from .adjust import Scene, adjust, project, seen
+from .lensing import Lensing
 from .views import Table
 
 STARTS = (0.55, 0.9, 1.6)  # focal lengths tried, in picture widths
@@ -12,7 +13,7 @@ TRACKS_AT_START = 300
 KEYFRAMES = 30
 
 
-def solve_turning(table: Table, focal_px: float | None, lens: tuple[bool, bool], every: int, job: Job) -> Scene:
+def solve_turning(table: Table, lens: Lensing, every: int, job: Job) -> Scene:
     """Rotations and lens with the camera held at the origin; points become unit directions, nan for tracks that took no part.
 
     Chained rotations of rays between neighbours give the start, for several focal lengths; the cheapest after a short
@@ -27,16 +28,16 @@ def solve_turning(table: Table, focal_px: float | None, lens: tuple[bool, bool],
     sight = seen(number, point, table.xy[rows], len(ids))
 
     def adjusted(scene: Scene, loss: float, bends: bool, rounds: int) -> tuple[float, Scene]:
-        prior = (np.array([scene.K[0], 0, 0]), np.array([1e6, 0.2, 0.2]))
+        prior = (np.array([scene.K[0], *lens.K[1:]]), np.array([1e6, 0.2, 0.2]))
         scene, cost = adjust(scene, sight, table.centre, loss_px=loss, move=False, prior=prior, rounds=rounds, tolerance=1e-4,
-                             lens=(focal_px is None, bends and lens[0], bends and lens[1]))  # fmt: skip
+                             lens=(lens.vary[0], bends and lens.vary[1], bends and lens.vary[2]))  # fmt: skip
         return cost, scene
 
     begun = []
-    starts = [focal_px] if focal_px else [s * table.width for s in STARTS]
+    starts = [lens.K[0]] if lens.K[0] else [s * table.width for s in STARTS]
     for k, f in enumerate(starts):
         job.step(k / len(starts), "turning camera")
-        K = np.array([f, 0.0, 0.0])
+        K = np.array([f, *lens.K[1:]])
         R = _chain(table, frames, K)
         X = _directions(table, R, K, rows, number, point, len(ids))
         begun.append(adjusted(Scene(R, np.zeros((len(frames), 3)), X, K), 3.0, False, 6))
@@ -123,18 +124,23 @@ def _gric(error2: np.ndarray, noise2: float, dimension: int, freedoms: int) -> f
     return float(np.minimum(error2 / noise2, 2 * (4 - dimension)).sum() + np.log(4) * dimension * n + np.log(4 * n) * freedoms)
 
 
-def finish_turning(table: Table, scene: Scene, focal_px: float | None, lens: tuple[bool, bool], job: Job) -> tuple[Scene, np.ndarray]:
-    """All frames of a turning shot: prune at 6, 3 and 2 px and adjust. Returns the scene and which observations fit."""
-    K = scene.K
+def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple[Scene, list[int], np.ndarray, float]:
+    """All frames of a turning shot: prune ever closer and adjust. Returns the scene, its frames, which observations fit, and
+    the limit in px that said so."""
+    K, limit = scene.K, 6.0
     R = _chain(table, np.arange(table.frames), K)
     R = R @ (R[0].T @ scene.R[0])
     X = _directions(table, R, K, np.arange(len(table.frame)), table.frame, table.track, table.tracks)
     scene, good = Scene(R, np.zeros((table.frames, 3)), X, K), np.ones(len(table.frame), bool)
-    for k, (loss, limit) in enumerate(((3.0, 6.0), (1.5, 3.0), (1.0, 2.0))):
+    for k, floor in enumerate((6.0, 1.2, 1.0)):
         job.step(k / 3, "all frames")
         s = seen(table.frame[good], table.track[good], table.xy[good], table.tracks)
-        scene, _ = adjust(scene, s, table.centre, loss_px=loss, move=False, rounds=25, tolerance=1e-6, lens=(focal_px is None, *lens),
+        scene, _ = adjust(scene, s, table.centre, loss_px=max(limit / 3, 3.0 if k == 0 else 0.0), move=False, rounds=25, tolerance=1e-6, lens=lens.vary,
                           prior=(K, np.array([1e6, 0.2, 0.2])))  # fmt: skip
         p, z = project(scene, table.frame, table.track, table.centre)
-        good = (np.linalg.norm(p - table.xy, axis=1) < limit) & (z > 0)
-    return scene._replace(X=scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12)), good
+        error = np.where(z > 0, np.linalg.norm(p - table.xy, axis=1), np.inf)
+        limit = float(np.clip(6 * np.percentile(error, 25) / 0.759, floor, 6.0))
+        good = error < limit
+    X = scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12)
+    X[np.bincount(table.track, minlength=table.tracks) == 0] = np.nan
+    return scene._replace(X=X), list(range(table.frames)), good, limit

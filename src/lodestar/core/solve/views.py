@@ -197,3 +197,30 @@ def resect_from_nothing(X: np.ndarray, xy: np.ndarray, straight: np.ndarray, K: 
         return None
     R = cv2.Rodrigues(turn)[0]
     return resect(R, (-R.T @ shift).ravel(), X, xy, K, centre)
+
+
+def own_noise(table: Table, gap: int = 3) -> float:
+    """Noise of one axis of the tracks in px, measured without any camera; 0 when there is too little to measure.
+
+    A track bends between three frames `gap` apart; of that, what a smooth function of the place in the picture and of the
+    track's own speed (so of its depth) accounts for is the camera's motion, and the rest is noise. The gap lets errors that
+    last a few frames count. Wrong matches are left out beyond four deviations.
+    """
+    found = []
+    for j in np.unique(np.linspace(gap, table.frames - 1 - gap, 60).round().astype(int)) if table.frames > 2 * gap else []:
+        rows = [table.rows(k) for k in (j - gap, j, j + gap)]
+        both = np.intersect1d(np.intersect1d(table.track[rows[0]], table.track[rows[1]], True), table.track[rows[2]], True)
+        if len(both) < 40:
+            continue
+        a, b, c = (table.xy[r[np.searchsorted(table.track[r], both)]] for r in rows)
+        x, v = (b - table.centre) / table.width * 2, (c - a) / 20
+        basis = np.c_[np.ones(len(x)), x, x * x, x[:, :1] * x[:, 1:], v, v * x, v * x[:, ::-1]]
+        bend, weight = a - 2 * b + c, np.ones(len(x))
+        for _ in range(6):
+            q = np.linalg.lstsq(basis * weight[:, None], bend * weight[:, None], rcond=None)[0]
+            left = bend - basis @ q
+            scale = 1.4826 * float(np.median(np.abs(left))) + 1e-6
+            weight = 1 / np.sqrt(1 + (left**2).sum(1) / (4 * scale**2))
+        inside = left[(np.abs(left) < 4 * scale).all(1)]
+        found.append((inside**2).mean() / 6 * len(x) / (len(x) - basis.shape[1]))
+    return float(np.sqrt(np.median(found))) if found else 0.0

@@ -21,7 +21,7 @@ LOOK_BACK = 24  # frames that are kept, through which new features are followed 
 FLOW_WIDTH = 1400  # wider pictures are reduced for the flow, which only has to come within a pixel or two
 
 
-class FollowSettings(msgspec.Struct, frozen=True):
+class FollowSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """count: tracks to keep in view; spacing_px: least distance between them, at 1280 pixels across."""
 
     count: int = 320
@@ -52,7 +52,14 @@ class Crowd:
             setattr(self, name, np.concatenate([getattr(self, name), getattr(other, name)]))
 
     def settle(
-        self, before: np.ndarray, now: np.ndarray, guess: np.ndarray, least: np.ndarray, agree_px: np.ndarray, ignore: np.ndarray | None, slack_px: float
+        self,
+        before: np.ndarray,
+        now: np.ndarray,
+        guess: np.ndarray,
+        least: np.ndarray,
+        agree_px: np.ndarray,
+        ignore: np.ndarray | None,
+        slack_px: float,
     ) -> np.ndarray:
         """Go on to the picture `now` from the guess (n, 2) of where each feature is there; drop those that are lost.
 

@@ -154,7 +154,7 @@ def align(picture, patches, inverses, shapes, xy, likeness):
                     x += a00
                     y += a10
             mean /= total
-            gain = np.float32(1 / np.sqrt(max(square / total - mean * mean, 1e-6)))
+            gain = np.float32(1 / max(square / total - mean * mean, np.float32(1e-6)) ** 0.5)
             g[:] = 0
             match = np.float32(0)
             for j in range(SIDE):

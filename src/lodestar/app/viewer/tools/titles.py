@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import meet_plane, turn_matrix
-from lodestar.core.compose.frame import mesh_of, scene_frame, title_box, title_model
+from lodestar.core.compose.frame import mesh_of, scene_frame, slip_at, title_box, title_model
 from lodestar.core.scene.surfaces import Patch, patch_under
 from lodestar.core.shot.document import Title
 from lodestar.core.shot.keyed import constant
@@ -32,7 +32,7 @@ class PlaceTitle(Tool):
         solve = self.session.shot.solve
         if solve is not None and solve.motion == "free":
             points = scene_frame(self.session.shot).points(solve.xyz)
-            found = patch_under(camera, pixel, points, solve.point_error)
+            found = patch_under(camera, pixel, points, lambda at: slip_at(self.session.shot, at))
             if found is not None:
                 return found
         ray = camera.rays(pixel)
@@ -102,7 +102,8 @@ class PlaceTitle(Tool):
             return "level ground · no points near"
         metres = self.session.shot.ground.distance is not None
         flat = f"{patch.flatness * 1000:.0f} mm" if metres else f"{patch.flatness:.3f} units"
-        return f"{len(patch.rows)} points · flat to {flat} · slip {patch.slip_px:.1f} px"
+        slides = f" · slip {max(patch.slip_px, 0.1):.1f} px" if np.isfinite(patch.slip_px) else ""
+        return f"{len(patch.rows)} points · flat to {flat}{slides}"
 
 
 class MoveTitle(Tool):

@@ -1,0 +1,184 @@
+"""How well a solve holds: in figures, by time and by place in the picture, and in one sentence with what to do next."""
+
+import msgspec
+import numpy as np
+
+from ..track.tracks import Tracks
+from .camera import mean_by
+from .result import Solve, slip
+
+ACROSS, DOWN = 8, 5
+WEAK_TRACKS = 12  # a frame with fewer long tracks is weak
+LONG_FRAMES = 15
+NEAR_PX = 3.0
+SLIDES_PX, TOO_MUCH_PX = 0.5, 1.5  # what a title may slide, median and worst, at 1280 pixels across
+NOISY_RATIO = 1.6
+VAGUE_FOCAL = 0.02
+
+
+class Report(msgspec.Struct, frozen=True, eq=False):
+    """Errors in px. frame_error, in_view, long_in_view (k,): by solved frame. region_error, region_count, region_lost (5, 8):
+    by part of the picture; lost: share of the observations there that do not fit.
+
+    ratio: of the error to the noise of the tracks themselves, of which 1.0 is perfect; 0 when unknown. slip_px, slip_p95_px:
+    middle and 95 % over the solved points of what a title there would slide. state: 'good', 'doubtful' or 'bad'. verdict:
+    one sentence; action: the next best thing to do, empty when good.
+    """
+
+    mean_px: float
+    median_px: float
+    p95_px: float
+    frame_error: np.ndarray
+    in_view: np.ndarray
+    long_in_view: np.ndarray
+    region_error: np.ndarray
+    region_count: np.ndarray
+    region_lost: np.ndarray
+    inliers: float
+    parallax_deg: float
+    noise_px: float
+    ratio: float
+    focal_px: float
+    focal_deviation_px: float
+    slip_px: float
+    slip_p95_px: float
+    weak: tuple[tuple[int, int], ...]
+    state: str
+    verdict: str
+    action: str
+
+    def tree(self) -> dict:
+        """As plain numbers and words, for JSON."""
+        return {name: value.round(4).tolist() if isinstance(value, np.ndarray) else value for name, value in msgspec.structs.asdict(self).items()}
+
+
+def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
+    """(n,) px by which each observation misses where its track stands; nan where no camera is known.
+
+    A track that the solve gave no point stands infinitely far, in the direction that it is seen in: a hill or a cloud fits
+    there, something that moves by itself does not.
+    """
+    frame_at = np.full(max(int(tracks.frame.max(initial=0)), int(solve.frames.max(initial=0))) + 1, -1)
+    frame_at[solve.frames] = np.arange(len(solve.frames))
+    f = frame_at[tracks.frame]
+    rows = np.flatnonzero(f >= 0)
+    R, track = solve.R[f[rows]], tracks.track[rows]
+    ray = np.c_[solve.lens.undistort(tracks.xy[rows]), np.ones(len(rows))]
+    ray = np.einsum("kji,kj->ki", R, ray / np.linalg.norm(ray, axis=1, keepdims=True))
+    place = np.stack([np.bincount(track, ray[:, c], minlength=tracks.count) for c in range(3)], 1)
+    near = np.zeros(tracks.count)
+    known = solve.point_ids < tracks.count
+    place[solve.point_ids[known]], near[solve.point_ids[known]] = solve.xyz[known], 1.0
+    inside = np.einsum("kij,kj->ki", R, place[track]) + near[track, None] * solve.t[f[rows]]
+    pixels = solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9))
+    result = np.full(len(tracks.frame), np.nan)
+    result[rows] = np.linalg.norm(pixels - tracks.xy[rows], axis=1)
+    return result
+
+
+def report(solve: Solve, tracks: Tracks) -> Report:
+    """The report on a solve of these tracks."""
+    error, kept = residuals(solve, tracks), tracks.kept()
+    kept = kept & np.isfinite(error)
+    fits = kept & (error < NEAR_PX)
+    column = np.clip(tracks.xy[:, 0] * ACROSS / solve.width, 0, ACROSS - 1).astype(int)
+    cell = np.clip(tracks.xy[:, 1] * DOWN / solve.height, 0, DOWN - 1).astype(int) * ACROSS + column
+    count, all_there = np.bincount(cell[fits], minlength=ACROSS * DOWN), np.bincount(cell[kept], minlength=ACROSS * DOWN)
+    region_error = mean_by(cell[fits], error[fits], ACROSS * DOWN).reshape(DOWN, ACROSS)
+    long = np.bincount(tracks.track, minlength=tracks.count)[tracks.track] >= min(LONG_FRAMES, len(solve.frames) // 2)
+    size = int(max(solve.frames.max(initial=0), tracks.frame.max(initial=0))) + 1
+    in_view = np.bincount(tracks.frame[kept], minlength=size)
+    # by the whole span that tracks reach over, so that frames that could not be placed are spoken of, too
+    strong = np.bincount(tracks.frame[fits & long], minlength=size)
+    span = np.arange(tracks.frame[kept].min(initial=size), tracks.frame[kept].max(initial=0) + 1)
+    weak = _runs(span[strong[span] < WEAK_TRACKS])
+    some = solve.xyz[np.linspace(0, len(solve.xyz) - 1, min(300, len(solve.xyz))).astype(int)] if len(solve.xyz) else solve.xyz
+    slips = slip(solve, some)
+    slips = slips[np.isfinite(slips)]
+    # the solve leaves out the worst of the noise, so that a little under 1 is as good as 1
+    ratio = solve.rms_px / np.sqrt(2) / solve.noise_px if solve.noise_px > 0 else 0.0
+    middle, high = (float(np.median(slips)), float(np.percentile(slips, 95))) if len(slips) else (float("nan"), float("nan"))
+    lost = (1 - count / np.maximum(all_there, 1)).reshape(DOWN, ACROSS) * (all_there.reshape(DOWN, ACROSS) > 0)
+    missing = np.setdiff1d(span, solve.frames)
+    state, verdict, action = _judge(solve, float(ratio), middle, high, weak, missing, lost, all_there.reshape(DOWN, ACROSS))
+    return Report(
+        solve.mean_px, solve.median_px, solve.p95_px, solve.frame_error, in_view[solve.frames], strong[solve.frames], region_error,
+        count.reshape(DOWN, ACROSS), lost, solve.inliers, solve.parallax_deg, solve.noise_px, float(ratio), solve.lens.fx, solve.lens_deviation[0],
+        middle, high, weak, state, verdict, action,
+    )  # fmt: skip
+
+
+def _runs(frames: np.ndarray) -> tuple[tuple[int, int], ...]:
+    """Neighbouring numbers as (first, last)."""
+    if len(frames) == 0:
+        return ()
+    parts = np.split(frames, np.flatnonzero(np.diff(frames) > 1) + 1)
+    return tuple((int(p[0]), int(p[-1])) for p in parts)
+
+
+def _span(run: tuple[int, int]) -> str:
+    return f"frame {run[0]}" if run[0] == run[1] else f"frames {run[0]} to {run[1]}"
+
+
+def place_name(row: float, column: float) -> str:
+    """Where in the picture a cell of the map lies."""
+    high = "top" if row < 1.5 else "bottom" if row > 2.5 else ""
+    side = "left" if column < 2.5 else "right" if column > 4.5 else ""
+    return f"{high} {side}".strip() or "middle"
+
+
+def _judge(solve: Solve, ratio: float, middle: float, high: float, weak: tuple, missing: np.ndarray, lost: np.ndarray,
+           there: np.ndarray) -> tuple[str, str, str]:  # fmt: skip
+    """(state, verdict, action), by what betrays a title first."""
+    scale = solve.width / 1280
+    vague = solve.lens_deviation[0] / solve.lens.fx
+    if np.isfinite(middle):
+        base = f"A title on most of the scene slides under {max(middle, 0.05):.2f} px, and under {max(high, 0.05):.1f} px nearly everywhere"
+    else:
+        base = f"The average error is {solve.mean_px:.2f} px"
+    heavy = (lost > 0.5) & (there > 0.4 * there.max(initial=1))
+    if len(missing):
+        run = max(_runs(missing), key=lambda r: r[1] - r[0])
+        return (
+            "bad",
+            f"{_span(run).capitalize()} could not be placed.",
+            "Track with more features there, or cover what passes in front; then solve again.",
+        )
+    if np.isfinite(high) and (middle > SLIDES_PX * scale or high > 2 * TOO_MUCH_PX * scale):
+        if weak:
+            return (
+                "bad",
+                base + ".",
+                f"{_span(weak[0]).capitalize()} {'have' if weak[0][0] != weak[0][1] else 'has'} fewer than {WEAK_TRACKS} long tracks: add tracks there.",
+            )
+        if solve.motion == "free" and solve.parallax_deg < 2:
+            return (
+                "bad",
+                base + ": the camera moves too little for its distance.",
+                "Enter the focal length if you know it, or choose a longer part of the clip.",
+            )
+        return "bad", base + ".", "Reject the worst tracks and solve again, or track with more features."
+    if solve.looks_rolling:
+        return (
+            "doubtful",
+            base + f", but the residuals look like a rolling shutter of {solve.looks_rolling:.2f} of a frame.",
+            "Ask for it under Lens, and solve again.",
+        )
+    if heavy.any() and solve.inliers < 0.8:
+        row, column = (float(v.mean()) for v in np.nonzero(heavy))
+        return "doubtful", f"{base}, but much of what was followed at the {place_name(row, column)} does not fit: something moves there by itself.", \
+            "Look at the region that is suggested under Track, and cover it."  # fmt: skip
+    if ratio > NOISY_RATIO:
+        return "doubtful", f"{base}, but the error is {ratio:.1f} times the noise of the tracks: something else is in it.", \
+            "Look for things that move, a lens that bends otherwise, or a rolling shutter."  # fmt: skip
+    if weak:
+        return (
+            "doubtful",
+            base + ".",
+            f"{_span(weak[0]).capitalize()} {'have' if weak[0][0] != weak[0][1] else 'has'} fewer than {WEAK_TRACKS} long tracks: add tracks there.",
+        )
+    if vague > VAGUE_FOCAL:
+        return "doubtful", f"{base}, but the focal length is known to {vague:.0%} only.", "Enter it if you know it."
+    if solve.mean_px > 0.6 * scale:
+        return "doubtful", base + ".", "Reject the worst tracks and solve again."
+    return "good", base + ".", ""

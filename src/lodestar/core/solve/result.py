@@ -1,0 +1,88 @@
+"""What is asked of a solve, and the solved camera as one frozen value."""
+
+import msgspec
+import numpy as np
+
+from ..basics.geometry import Lens
+from .slip import Wander, slide
+
+# Common practice, no source: under 1 px is usable, 0.2 to 0.3 px excellent.
+WORDS = ((0.35, "holds"), (0.6, "good"), (1.0, "usable"), (np.inf, "slides"))
+
+
+class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
+    """focal_px: 0 when unknown. motion: 'auto', 'free' or 'turning'. k1, k2: whether they are solved; bend: what they are
+    otherwise. refine: start from the solve there is. reference: frame of the clip from which the solve grows, or None.
+    rolling: whether the readout time of the sensor's rows is estimated.
+    """
+
+    focal_px: float = 0.0
+    motion: str = "auto"
+    k1: bool = True
+    k2: bool = True
+    bend: tuple[float, float] = (0.0, 0.0)
+    refine: bool = False
+    reference: int | None = None
+    rolling: bool = False
+
+
+class Solve(msgspec.Struct, frozen=True, eq=False):
+    """A solved camera, world to camera, in a frame of reference of its own: z roughly up, the camera path round the origin.
+
+    frames (k,) int32 clip frames; R (k, 3, 3); t (k, 3); frame_error (k,) px; point_ids (m,) int32 tracks; xyz (m, 3);
+    point_error (m,) px. lens_deviation: of f, k1, k2. why: what decided between free and turning.
+    source: digest of what it was solved from, by which it is known to be stale.
+    noise_px: of one axis of the tracks, measured without any camera (0 when unknown). wander: how the cameras may be wrong.
+    readout: share of a frame's time by which the last row is read after the first, with its deviation; 0 unless asked for.
+    looks_rolling: the readout that the residuals hint at, 0 when they do not.
+    """
+
+    motion: str
+    lens: Lens
+    width: int
+    height: int
+    frames: np.ndarray
+    R: np.ndarray
+    t: np.ndarray
+    frame_error: np.ndarray
+    point_ids: np.ndarray
+    xyz: np.ndarray
+    point_error: np.ndarray
+    mean_px: float
+    median_px: float
+    p95_px: float
+    rms_px: float
+    inliers: float
+    parallax_deg: float
+    lens_deviation: tuple[float, float, float]
+    tracks: int
+    seconds: dict[str, float]
+    why: str = ""
+    warning: str = ""
+    source: str = ""
+    noise_px: float = 0.0
+    wander: Wander | None = None
+    readout: tuple[float, float] = (0.0, 0.0)
+    looks_rolling: float = 0.0
+
+    @property
+    def centres(self) -> np.ndarray:
+        """(k, 3) where the camera stood."""
+        return -np.einsum("kji,kj->ki", self.R, self.t)
+
+    @property
+    def word(self) -> str:
+        return next(word for limit, word in WORDS if self.mean_px < limit)
+
+
+def slip(solve: Solve, points: np.ndarray) -> np.ndarray:
+    """(m,) px by which a title at each point (m, 3) of the solve's own frame of reference slides against the plate.
+
+    95 % of the image errors stay under it, over the frames of the shot that see the point. nan where none does, and for
+    solves of an earlier version, which carry no sample of their errors.
+    """
+    if solve.wander is None:
+        return np.full(len(points), np.nan)
+    lens = solve.lens
+    K = np.array([lens.fx, lens.k1, lens.k2])
+    return slide(solve.R, solve.centres, K, (lens.cx, lens.cy), (solve.width, solve.height), solve.wander, np.asarray(points, np.float64))
