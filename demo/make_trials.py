@@ -76,13 +76,13 @@ def lake_ground():
     return (scenery.rough_ground(33, 0.5) + np.clip(0.16 * (y - 9), -3, 9)[:, None]).astype(np.float32)
 
 
-def strewn(land, seed=3):
-    """Posts and boulders wherever the ground is dry."""
+def strewn(land, seed=3, dry=0.1):
+    """Posts and boulders wherever the ground is dry (over a height in m)."""
     rng, solids = np.random.default_rng(seed), []
     for k in range(60):
         x, y = rng.uniform(-18, 18), rng.uniform(2, 44)
         z = scenery.height_at(land, x, y)
-        if z > 0.1:
+        if z > dry:
             thing = (
                 scenery.cylinder(scenery.WOOD, x, y, z - 1, z + rng.uniform(1.1, 1.7), 0.1)
                 if k % 2
@@ -110,7 +110,7 @@ def terrace(land):
 
 TRIALS = {
     "walk": Trial(101, walk_path, scenery.terrace_ground, terrace),
-    "drone": Trial(102, drone_path, lambda: scenery.rough_ground(21, 1.6), lambda land: strewn(land, 5), focal=1020.0),
+    "drone": Trial(102, drone_path, lambda: scenery.rough_ground(21, 1.6), lambda land: strewn(land, 5, -1e6), focal=1020.0),
     "passers": Trial(103, walk_path, scenery.terrace_ground, terrace, passers),
     "lake": Trial(104, lake_path, lake_ground, strewn, level=0.0),
     "river": Trial(107, lake_path, lake_ground, strewn, level=0.45, unrest=0.12, focal=880.0),

@@ -11,7 +11,7 @@ from ..basics.geometry import plane_by_votes
 from ..basics.job import Job
 from .adjust import Scene, adjust, project, seen
 from .lensing import Lensing
-from .views import Table, parallax, resect, resect_from_nothing, start_pose, triangulate
+from .views import Table, directions, own_noise, parallax, resect, resect_from_nothing, start_pose, triangulate
 
 FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its way over a factor of two
 PAIRS = 3
@@ -37,9 +37,10 @@ class Part(NamedTuple):
     explained: float
 
 
-def start_pairs(table: Table, reference: int | None = None) -> list[tuple[int, int]]:
+def start_pairs(table: Table, reference: int | None = None, only: np.ndarray | None = None) -> list[tuple[int, int]]:
     """Pairs of frames, the best first, that show most parallax over most shared tracks: what one homography leaves over,
-    times the tracks. The later ones lie elsewhere in the clip. reference: a frame that every pair has to begin at.
+    times the tracks. The later ones lie elsewhere in the clip. reference: a frame that every pair has to begin at; only (tracks,) bool: the
+    tracks that count.
 
     Raises SolveError when no two frames share enough tracks.
     """
@@ -49,7 +50,9 @@ def start_pairs(table: Table, reference: int | None = None) -> list[tuple[int, i
             b = a + gap if reference is None or a + gap < table.frames else a - gap
             if not 0 <= b < table.frames:
                 break
-            _, p, q = table.shared(a, b)
+            tracks, p, q = table.shared(a, b)
+            if only is not None:
+                p, q = p[only[tracks]], q[only[tracks]]
             if len(p) < 30:
                 break
             H, _ = cv2.findHomography(p, q, cv2.USAC_MAGSAC, 3.0)
@@ -95,6 +98,7 @@ class FreeSolver:
     def __init__(self, table: Table, lens: Lensing, job: Job) -> None:
         self.table, self.lens, self.job = table, lens, job
         self.good = np.ones(len(table.frame), bool)
+        self.own_px = own_noise(table)
         self.length = np.bincount(table.track, minlength=table.tracks)
 
     def rows(self, frames: Iterable[int], X: np.ndarray | None = None) -> np.ndarray:
@@ -180,12 +184,18 @@ class FreeSolver:
         return Part(scene, frames, noise, float((error < max(1.0, 5 * noise))[often].sum() / max(often.sum(), 1)))
 
     def _errors(self, scene: Scene, frames: list[int]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Rows in the frames, whether three of them see the track, and their errors in px, 20 where no point explains them."""
+        """Rows in the frames, whether three of them see the track, and their errors in px: to its point, or to a place infinitely
+        far where it has none; 20 where neither explains it."""
         t = self.table
         rows = np.concatenate([t.rows(j) for j in frames])
-        known = np.isfinite(scene.X[t.track[rows], 0])
-        p, z = project(scene._replace(X=np.nan_to_num(scene.X)), t.frame[rows], t.track[rows], t.centre)
-        error = np.where(known & (z > 0), np.linalg.norm(p - t.xy[rows], axis=1), UNEXPLAINED_PX)
+        frame, track = t.frame[rows], t.track[rows]
+        p, z = project(scene._replace(X=np.nan_to_num(scene.X)), frame, track, t.centre)
+        error = np.where(np.isfinite(scene.X[track, 0]) & (z > 0), np.linalg.norm(p - t.xy[rows], axis=1), np.inf)
+        lost = np.flatnonzero(np.isinf(error))
+        far = directions(scene.R, frame[lost], track[lost], t.rays(t.xy[rows[lost]], scene.K), t.tracks)
+        p, z = project(Scene(scene.R, 0 * scene.C, far, scene.K), frame[lost], track[lost], t.centre)
+        error[lost] = np.where((z > 0) & np.isnan(scene.X[track[lost], 0]), np.linalg.norm(p - t.xy[rows[lost]], axis=1), UNEXPLAINED_PX)
+        error = np.minimum(error, UNEXPLAINED_PX)
         return rows, np.bincount(t.track[rows], minlength=t.tracks)[t.track[rows]] >= 3, error
 
     def cost(self, part: Part, noise_px: float, missing: int) -> float:
@@ -314,19 +324,19 @@ class FreeSolver:
         for k, (a, b) in enumerate(pairs):
             for group in moving_alike(t, a, b):
                 begun += self._begin_over(a, b, group, starts, k / len(pairs))
-            if any(part.explained > SURE for part in begun):
+            if any(self.sure(part) for part in begun):
                 break
         if not begun:
             raise SolveError(f"No camera move explains frames {pairs[0][0]} and {pairs[0][1]}, the two with the most parallax.",
                              "Cover what moves by itself (people, water, vehicles), or track another part of the clip.")  # fmt: skip
         grown = [self.grow(part, step) for part in self._different(begun)]
-        if max(part.explained for part in grown) < SURE:
+        if not any(self.sure(part) for part in grown):
             # what moves by itself seldom lives long, and what lives long is seldom misled: once more with that alone
             patient = self.length >= np.median(self.length[t.track])
             self.good = patient[t.track]
-            for a, b in pairs:
-                begun = self._begin_over(a, b, patient, starts, 1.0)
-                grown += [self.grow(part, step) for part in self._different(begun)[:1]]
+            for a, b in start_pairs(t, reference, patient):
+                begun = self._begin_over(a, b, patient, starts, 1.0, every=True)
+                grown += [self.grow(part, step) for part in self._different(begun)[:2]]
             self.good = np.ones(len(t.frame), bool)
             grown = [self.part(self.points(part.scene, part.frames, 2.0), part.frames) for part in grown]
         noise, keys = min(part.noise_px for part in grown), max(len(part.frames) for part in grown)
@@ -337,8 +347,13 @@ class FreeSolver:
             warning = f"A focal length of {others[0].scene.K[0]:.0f} px explains the tracks almost as well; enter the focal length if you know it."
         return best, warning
 
-    def _begin_over(self, a: int, b: int, group: np.ndarray, starts: list[float], done: float) -> list[Part]:
-        """Short solves from each starting focal length, until one accounts for the group."""
+    def sure(self, part: Part) -> bool:
+        """Whether nearly all is explained, as well as the tracks' own noise lets it be: a wrong camera that bends to what moves
+        explains much, but never that well."""
+        return part.explained > SURE and part.noise_px < 1.1 * max(self.own_px, LEAST_NOISE_PX)
+
+    def _begin_over(self, a: int, b: int, group: np.ndarray, starts: list[float], done: float, every: bool = False) -> list[Part]:
+        """Short solves from each starting focal length, until one accounts for the group (or from every one)."""
         begun: list[Part] = []
         for k, f in enumerate(starts):
             self.job.part(0.35 + 0.2 * done, 0.55)
@@ -346,7 +361,7 @@ class FreeSolver:
             part = self.begin(a, b, f, group)
             if part is not None:
                 begun.append(part)
-                if self.part(part.scene, part.frames, group).explained > SURE:
+                if not every and self.part(part.scene, part.frames, group).explained > SURE:
                     break  # another focal length would lead to the same place
         return begun
 

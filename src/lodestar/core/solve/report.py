@@ -6,11 +6,13 @@ import numpy as np
 from ..track.tracks import Tracks
 from .camera import mean_by
 from .result import Solve, slip
+from .views import directions, triangulate
 
 ACROSS, DOWN = 8, 5
 WEAK_TRACKS = 12  # a frame with fewer long tracks is weak
 LONG_FRAMES = 15
 NEAR_PX = 3.0
+BEHIND_PX = 100.0
 SLIDES_PX, TOO_MUCH_PX = 0.5, 1.5  # what a title may slide, median and worst, at 1280 pixels across
 NOISY_RATIO = 1.6
 VAGUE_FOCAL = 0.02
@@ -55,24 +57,37 @@ class Report(msgspec.Struct, frozen=True, eq=False):
 def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
     """(n,) px by which each observation misses where its track stands; nan where no camera is known.
 
-    A track that the solve gave no point stands infinitely far, in the direction that it is seen in: a hill or a cloud fits
-    there, something that moves by itself does not.
+    A track that the solve gave no point is given the one that suits it best now, near or infinitely far: a short track on
+    a hill fits somewhere, something that moves by itself does not.
     """
     frame_at = np.full(max(int(tracks.frame.max(initial=0)), int(solve.frames.max(initial=0))) + 1, -1)
     frame_at[solve.frames] = np.arange(len(solve.frames))
     f = frame_at[tracks.frame]
     rows = np.flatnonzero(f >= 0)
-    R, track = solve.R[f[rows]], tracks.track[rows]
-    ray = np.c_[solve.lens.undistort(tracks.xy[rows]), np.ones(len(rows))]
-    ray = np.einsum("kji,kj->ki", R, ray / np.linalg.norm(ray, axis=1, keepdims=True))
-    place = np.stack([np.bincount(track, ray[:, c], minlength=tracks.count) for c in range(3)], 1)
-    near = np.zeros(tracks.count)
+    track, straight, f = tracks.track[rows], solve.lens.undistort(tracks.xy[rows]), f[rows]
+    near, place = np.zeros(tracks.count), np.full((tracks.count, 3), np.nan)
     known = solve.point_ids < tracks.count
     place[solve.point_ids[known]], near[solve.point_ids[known]] = solve.xyz[known], 1.0
-    inside = np.einsum("kij,kj->ki", R, place[track]) + near[track, None] * solve.t[f[rows]]
-    pixels = solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9))
+    own = np.isnan(place[:, 0])
+    mine = own[track]
+    ray = np.c_[straight, np.ones(len(rows))]
+    far = directions(solve.R, f, track, ray / np.linalg.norm(ray, axis=1)[:, None], tracks.count)
+
+    def error(points: np.ndarray, finite: np.ndarray) -> np.ndarray:
+        inside = np.einsum("kij,kj->ki", solve.R[f], points[track]) + finite[track, None] * solve.t[f]
+        pixels = solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9))
+        return np.where(inside[:, 2] > 0, np.linalg.norm(pixels - tracks.xy[rows], axis=1), BEHIND_PX)
+
+    at_infinity = error(np.where(own[:, None], far, np.nan_to_num(place)), near)
     result = np.full(len(tracks.frame), np.nan)
-    result[rows] = np.linalg.norm(pixels - tracks.xy[rows], axis=1)
+    result[rows] = at_infinity
+    if mine.any() and solve.motion == "free":
+        found = triangulate(solve.R, solve.centres, f[mine], track[mine], straight[mine], tracks.count, 2.0 / solve.lens.fx)
+        near_by = error(np.nan_to_num(found), np.ones(tracks.count))
+        near_by = np.where(np.isfinite(found[track, 0]), near_by, BEHIND_PX)
+        total = [np.bincount(track, np.minimum(e, BEHIND_PX) ** 2, minlength=tracks.count) for e in (at_infinity, near_by)]
+        closer = own & (total[1] < total[0])
+        result[rows] = np.where(closer[track], near_by, at_infinity)
     return result
 
 

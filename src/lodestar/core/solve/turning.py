@@ -6,7 +6,7 @@ import numpy as np
 from ..basics.job import Job
 from .adjust import Scene, adjust, project, seen
 from .lensing import Lensing
-from .views import Table
+from .views import Table, directions
 
 STARTS = (0.55, 0.9, 1.6)  # focal lengths tried, in picture widths
 TRACKS_AT_START = 300
@@ -39,7 +39,7 @@ def solve_turning(table: Table, lens: Lensing, every: int, job: Job) -> Scene:
         job.step(k / len(starts), "turning camera")
         K = np.array([f, *lens.K[1:]])
         R = _chain(table, frames, K)
-        X = _directions(table, R, K, rows, number, point, len(ids))
+        X = directions(R, number, point, table.rays(table.xy[rows], K), len(ids))
         begun.append(adjusted(Scene(R, np.zeros((len(frames), 3)), X, K), 3.0, False, 6))
     scene = min((b for b in begun if b[1].K[0] > 0.2 * table.width), key=lambda b: b[0], default=begun[0])[1]
     for loss in (1.5, 1.0):
@@ -68,13 +68,6 @@ def _turn_between(a: np.ndarray, b: np.ndarray, f: float) -> np.ndarray:
         r = u @ np.diag([1, 1, np.linalg.det(u @ v)]) @ v
         weight = 1 / (1 + (f * np.linalg.norm(a @ r.T - b, axis=1)) ** 2)
     return r
-
-
-def _directions(table: Table, R: np.ndarray, K: np.ndarray, rows: np.ndarray, number: np.ndarray, point: np.ndarray, points: int) -> np.ndarray:
-    d = np.einsum("kji,kj->ki", R[number], table.rays(table.xy[rows], K))
-    X = np.zeros((points, 3))
-    np.add.at(X, point, d)
-    return X / np.maximum(np.linalg.norm(X, axis=1, keepdims=True), 1e-12)
 
 
 def keyframe_step(frames: int) -> int:
@@ -130,7 +123,7 @@ def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple
     K, limit = scene.K, 6.0
     R = _chain(table, np.arange(table.frames), K)
     R = R @ (R[0].T @ scene.R[0])
-    X = _directions(table, R, K, np.arange(len(table.frame)), table.frame, table.track, table.tracks)
+    X = directions(R, table.frame, table.track, table.rays(table.xy, K), table.tracks)
     scene, good = Scene(R, np.zeros((table.frames, 3)), X, K), np.ones(len(table.frame), bool)
     for k, floor in enumerate((6.0, 1.2, 1.0)):
         job.step(k / 3, "all frames")

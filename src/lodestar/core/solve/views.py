@@ -108,6 +108,13 @@ def parallax(R: np.ndarray, frame: np.ndarray, point: np.ndarray, rays: np.ndarr
     return 2 * angle
 
 
+def directions(R: np.ndarray, frame: np.ndarray, point: np.ndarray, rays: np.ndarray, points: int) -> np.ndarray:
+    """(points, 3) unit directions in which each point is seen on average; rays (k, 3) in camera axes. Zero for one not seen."""
+    d = np.einsum("kji,kj->ki", R[frame], rays)
+    X = np.stack([np.bincount(point, d[:, c], minlength=points) for c in range(3)], 1)
+    return X / np.maximum(np.linalg.norm(X, axis=1, keepdims=True), 1e-12)
+
+
 def start_pose(x: np.ndarray, y: np.ndarray, tolerance: float) -> tuple[np.ndarray, np.ndarray, int] | None:
     """Second camera (R, centre, inliers) against a first at the origin, from straight coordinates (n, 2); None if none fits."""
     E, mask = cv2.findEssentialMat(x, y, np.eye(3), method=cv2.USAC_MAGSAC, prob=0.9999, threshold=tolerance, maxIters=2000)

@@ -22,10 +22,13 @@ FLOW_WIDTH = 1400  # wider pictures are reduced for the flow, which only has to 
 
 
 class FollowSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """count: tracks to keep in view; spacing_px: least distance between them, at 1280 pixels across."""
+    """count: tracks to keep in view; spacing_px: least distance between them, at 1280 pixels across. contrast, blur_px: what
+    the tracker is shown, as in `eyes.prepare`."""
 
     count: int = 320
     spacing_px: float = 14.0
+    contrast: float = 0.0
+    blur_px: float = 0.0
 
 
 class Crowd:
@@ -112,10 +115,10 @@ class Follower:
         """The next frame, (h, w) uint8."""
         if self.kept and now.shape != self.kept[-1][1].shape:
             raise TrackError(f"The picture changes its size at frame {index}.", "Cut the clip there and bring in one part.")
-        hidden, small = self.ignore(index), _reduced(now)
+        hidden, small = self.ignore(index), reduced(now)
         if self.small is not None and len(self.crowd.ids):
             scale = now.shape[1] / small.shape[1]
-            guess, found = _flow(self.small, small, self.crowd, scale)
+            guess, found = flow(self.small, small, self.crowd, scale)
             self.crowd.keep(found)
             self.crowd.settle(self.kept[-1][1], now, guess[found], self.least(self.crowd), self.agree_px(self.crowd), hidden, 2.0 * scale)
         self.kept.append((index, now, hidden))
@@ -153,12 +156,12 @@ class Follower:
             ids, xy = old_ids, old_xy
 
 
-def _reduced(luma: np.ndarray) -> np.ndarray:
+def reduced(luma: np.ndarray) -> np.ndarray:
     reduce = int(np.ceil(max(luma.shape) / FLOW_WIDTH))
     return luma if reduce == 1 else cv2.resize(luma, (luma.shape[1] // reduce, luma.shape[0] // reduce), interpolation=cv2.INTER_AREA)
 
 
-def _flow(before: np.ndarray, now: np.ndarray, crowd: Crowd, scale: float) -> tuple[np.ndarray, np.ndarray]:
+def flow(before: np.ndarray, now: np.ndarray, crowd: Crowd, scale: float) -> tuple[np.ndarray, np.ndarray]:
     """Where flow carries each feature, (n, 2) px of the full picture, and whether it found it. `scale`: the pictures are reduced by."""
     start = ((crowd.xy + 0.5) / scale - 0.5).astype(np.float32).reshape(-1, 1, 2)
     guess = start + (crowd.step / scale).astype(np.float32).reshape(-1, 1, 2)

@@ -10,6 +10,7 @@ class Tracks(msgspec.Struct, frozen=True, eq=False):
     frame (n,) int32: the clip's frame. track (n,) int32: 0 .. count-1. xy (n, 2) float64: pixels as filmed.
     rejected (count,) bool: greyed by the user or by a rule; kept, and can come back.
     source: digest of what they were followed in, by which they are known to be stale.
+    keys (c, 4) float64: places that were set by hand: track, frame, x, y; a track that has one was placed by hand.
     """
 
     frame: np.ndarray
@@ -17,6 +18,7 @@ class Tracks(msgspec.Struct, frozen=True, eq=False):
     xy: np.ndarray
     rejected: np.ndarray
     source: str = ""
+    keys: np.ndarray = np.zeros((0, 4))
 
     @property
     def count(self) -> int:
@@ -44,6 +46,15 @@ def frozen(array: np.ndarray) -> np.ndarray:
     array = np.ascontiguousarray(array)
     array.flags.writeable = False
     return array
+
+
+def spans(tracks: Tracks) -> tuple[np.ndarray, np.ndarray]:
+    """(count,) first and last frame of each track; for an empty one the last is -1."""
+    starts = tracks.starts
+    some = starts[1:] > starts[:-1]
+    first, last = np.zeros(tracks.count, int), np.full(tracks.count, -1)
+    first[some], last[some] = tracks.frame[starts[:-1][some]], tracks.frame[starts[1:][some] - 1]
+    return first, last
 
 
 def make_tracks(frame: np.ndarray, track: np.ndarray, xy: np.ndarray) -> Tracks:
