@@ -222,6 +222,10 @@ def describe(path: Path) -> dict[str, Any]:
         tree: dict[str, Any] = {"kind": "shot", "name": shot.name, "version": shot.version, "in": shot.first, "out": shot.last,
                                 "clip": shot.plate.path if shot.plate else None, "clip_is_there": bool(shot.plate and Path(shot.plate.path).exists()),
                                 "titles": [t.text for t in shot.titles], "mattes": len(shot.mattes)}  # fmt: skip
+        if shot.solve and shot.tracks:
+            from lodestar.core.solve.report import report
+
+            tree["report"] = report(shot.solve, shot.tracks).tree()
         if shot.solve:
             s = shot.solve
             tree |= {"motion": s.motion, "error_px": {"mean": s.mean_px, "median": s.median_px, "p95": s.p95_px, "rms": s.rms_px}, "focal_px": s.lens.fx,

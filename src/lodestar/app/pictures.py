@@ -19,17 +19,19 @@ log = logging.getLogger(__name__)
 
 
 class Request(NamedTuple):
-    """All that a picture depends on, so that the thread needs no lock. bare: the plate alone."""
+    """All that a picture depends on, so that the thread needs no lock. layer: 'picture', 'plate' or 'tracker'."""
 
     shot: Shot
     index: int
     quality: str
     scale: float
-    bare: bool = False
+    layer: str = "picture"
 
     def what(self) -> tuple:
         """Parts of the shot that show in the picture; the same objects make the same picture."""
         s = self.shot
+        if self.layer == "tracker":
+            return (s.plate, s.follow, s.regions)
         return (s.plate, s.solve, s.ground, s.titles, s.light, s.mattes, s.finish)
 
 
@@ -65,7 +67,7 @@ class Pictures(QObject):
         with self._wait:
             if len(self._kept_for) != len(request.what()) or any(a is not b for a, b in zip(self._kept_for, request.what(), strict=True)):
                 return set()
-            return {key[0] for key in self._kept if key[1:] == (request.quality, round(request.scale, 4), request.bare)}
+            return {key[0] for key in self._kept if key[1:] == (request.quality, round(request.scale, 4), request.layer)}
 
     def close(self) -> None:
         with self._wait:
@@ -108,7 +110,7 @@ class Pictures(QObject):
             with self._wait:
                 self._kept.clear()
                 self._kept_for, self._bytes = what, 0
-        key = (request.index, request.quality, round(request.scale, 4), request.bare)
+        key = (request.index, request.quality, round(request.scale, 4), request.layer)
         if key in self._kept:
             return self._kept[key]
         image = self._make(request)
@@ -126,10 +128,7 @@ class Pictures(QObject):
             if not self._open or (waiting is not None and request.quality == "final" and waiting != request):
                 raise _Stale
 
-        import msgspec
-
-        shot = msgspec.structs.replace(request.shot, titles=()) if request.bare else request.shot
-        picture = frame(shot, request.index, request.quality, scale=request.scale, check=check)
+        picture = frame(request.shot, request.index, request.quality, layer=request.layer, scale=request.scale, check=check)
         pixels = picture.pixels
         if pixels.dtype == np.uint16:
             pixels = (pixels >> 8).astype(np.uint8)

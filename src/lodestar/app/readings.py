@@ -5,6 +5,8 @@ from typing import NamedTuple
 from lodestar.core.compose.frame import ground_problem
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 
+from .derived import report_of
+
 EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
 
 
@@ -55,7 +57,7 @@ def solve(shot: Shot) -> Reading:
         return Reading(EMPTY, "nothing yet")
     if solve_is_stale(shot):
         return Reading(STALE, "stale · tracks are newer", "", ("Bring up to date", "solve"))
-    state = GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD
+    state = report_of(shot).state if shot.tracks is not None else GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD
     if s.warning and state == GOOD:
         state = DOUBTFUL
     worst = int(s.frames[s.frame_error.argmax()])

@@ -60,6 +60,7 @@ class Session(QObject):
         self.tool = ""
         self.keying = False
         self.selected = ""  # id of a title, a matte or a region
+        self.least_frames = 12  # that a track has to live when more are asked for in one place
         self.tracks: frozenset[int] = frozenset()
         self.messages: list[Message] = []
         self.jobs = Jobs(self)
@@ -309,6 +310,60 @@ class Session(QObject):
         self.set(label, **fields)
         if result.solve is not None and what != "tracks" and result.solve.warning:
             self.tell(result.solve.warning, "", "doubtful")
+
+    def _change_tracks(self, label: str, change: Callable[[Job], Shot], told: Callable[[Shot], str]) -> None:
+        """A job that changes the tracks alone; its result is dropped when they were changed meanwhile."""
+        before = self.shot
+
+        def take(result: Shot) -> None:
+            if self.shot.tracks is not before.tracks or self.shot.plate is not before.plate:
+                self.tell(f"{label} ended, but the tracks were changed meanwhile.", "The result was dropped; ask again.", "doubtful")
+                return
+            old = before.tracks.count if before.tracks is not None else 0
+            self.set(label, tracks=result.tracks)
+            new = frozenset(range(old, result.tracks.count))
+            if new:
+                self.select(self.selected, new)
+            if told(result):
+                self.tell(told(result))
+
+        self.run_job(label, "Track", change, take)
+
+    def more_tracks(self, corners) -> None:
+        """Add every track that begins inside a closed line (n, 2) px of this frame."""
+        shot, frame, least = self.shot, self.frame, self.least_frames
+        old = shot.tracks.count if shot.tracks is not None else 0
+        self._change_tracks("More tracks here", lambda job: work.add_tracks(shot, frame, corners, least, job),
+                            lambda result: f"{result.tracks.count - old} tracks of {least} frames or more were added there.")  # fmt: skip
+
+    def place_track(self, number: int | None, xy) -> None:
+        """Place a track at xy (2,) px of this frame, or correct track `number` there; then follow it."""
+        shot, frame = self.shot, self.frame
+        label = "Place a track" if number is None else f"Correct track {number}"
+        self._change_tracks(label, lambda job: work.place_track(shot, number, frame, xy, work.SEARCH_PX, job), lambda result: "")
+
+    def join_found(self) -> None:
+        """Find tracks that are one point seen twice, and join them."""
+        shot, count = self.shot, [0]
+
+        def join(job: Job) -> Shot:
+            job.step(0.0, "comparing tracks")
+            joined, count[0] = work.join_same(shot)
+            return joined
+
+        self._change_tracks("Join what is one point", join, lambda result: f"{count[0]} tracks were another one seen again, and are joined with it.")
+
+    def suggest_regions(self) -> None:
+        """Offer regions round what moves by itself."""
+        try:
+            found = work.suggest_regions(self.shot)
+        except UserError as error:
+            self.tell(error.what, error.hint, "doubtful")
+            return
+        self.edit("Suggest regions", lambda s: msgspec.structs.replace(s, regions=(*s.regions, *found)))
+        self.select(found[0].id)
+        self.tell("One thing moves by itself." if len(found) == 1 else f"{len(found)} things move by themselves.",
+                  "Switch a region on to take it; draw it over, or delete it. Then track again.")  # fmt: skip
 
     def deliver(self, path: Path, **how: Any) -> None:
         shot = self.shot

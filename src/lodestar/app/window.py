@@ -30,7 +30,7 @@ from .panels.track import TrackPanel
 from .pictures import Pictures
 from .session import STEPS, Session
 from .timeline.time import Time
-from .viewer.tools.marks import reject_tracks
+from .viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
 from .viewer.viewer import Viewer
 
 PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)
@@ -148,6 +148,12 @@ class Window(QMainWindow):
             Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", lambda: s.history.redo_label is not None),
             Command("reject", "Edit", "Reject chosen marks", lambda: reject_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
             Command("restore", "Edit", "Restore chosen marks", lambda: reject_tracks(s, s.tracks, True), "", lambda: bool(s.tracks)),
+            Command("delete-marks", "Edit", "Delete chosen marks", lambda: delete_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
+            Command("join-marks", "Edit", "Chosen marks are the same point", lambda: join_tracks(s, s.tracks), "", lambda: len(s.tracks) > 1),
+            Command("join-found", "Edit", "Find marks that are one point", s.join_found, "", lambda: idle() and s.shot.solve is not None),
+            Command("suggest", "Edit", "Suggest regions to keep out", s.suggest_regions, "", lambda: s.shot.solve is not None),
+            Command("more-here", "Edit", "More tracks in one place", lambda: self._marks_tool("more"), "", has),
+            Command("place-track", "Edit", "Place a track by hand", lambda: self._marks_tool("hand"), "", has),
             Command("track", "Edit", "Track", self._track, "Ctrl+T", idle),
             Command("solve", "Edit", "Solve", self._solve, "Ctrl+Return", idle),
             Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", lambda: s.jobs.busy))  # fmt: skip
@@ -183,6 +189,11 @@ class Window(QMainWindow):
     def _track(self) -> None:
         self.session.show_step("Track")
         self.session.track()
+
+    def _marks_tool(self, name: str) -> None:
+        if self.session.step != "Solve":
+            self.session.show_step("Track")
+        self.session.use_tool(name)
 
     def _solve(self) -> None:
         from lodestar.core.shot.document import tracks_are_stale

@@ -3,14 +3,15 @@
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QWidget
 
+from lodestar.core.basics.errors import UserError
 from lodestar.core.shot.document import solve_is_stale
-from lodestar.core.solve.camera import region_map
+from lodestar.core.solve.sensors import focal_px, sensors
 
 from .. import theme
+from ..derived import report_of
 from ..fields import button, quiet
-from ..viewer.overlays import errors_of
 from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
 
@@ -60,15 +61,20 @@ class SolvePanel(Panel):
         self.go = button("Solve", "solve", "Find the camera from the tracks", lambda: self.commands.run("solve"), True)
         self.head.addWidget(self.go)
         self.well = self.section("How well it holds")
-        names = ("Average", "Middle, 95 %", "Worst frame", "Parallax", "Tracks used", "Camera")
+        self.verdict, self.action = quiet(), quiet()
+        self.verdict.setObjectName("verdict")
+        self.verdict.setProperty("role", "label")
+        self.action.setObjectName("next-action")
+        self.well.add_wide(self.verdict)
+        self.well.add_wide(self.action)
+        names = ("Average", "Middle, 95 %", "A title slides", "Against noise", "Worst frame", "Parallax", "Tracks used", "Camera")
         self.rows = {name: self.well.add_fact(name) for name in names}
         self.why = quiet()
         self.well.add_wide(self.why)
         self.where = self.section("Where in the picture")
         self.map = RegionMap()
         self.where.add_wide(self.map)
-        self.lens = self.section("Lens")
-        self.lens_rows = {name: self.lens.add_fact(name) for name in ("Focal length", "Bend k1", "Bend k2", "Sees across")}
+        self._fill_lens()
         mend = self.section("Mend it")
         self.limit = self.field(
             "reject-above", unit="px", step=0.02, decimals=2, low=0.1, high=5, reset=1.0, tip="Tracks with a larger error are rejected"
@@ -78,20 +84,97 @@ class SolvePanel(Panel):
         mend.add("Error over", self.limit)
         self.reject = button("Reject them", "reject-worst", "Grey every track above this error; then solve again", self._reject)
         mend.add_wide(self.reject)
-        self.motion = QComboBox()
-        self.motion.setObjectName("motion")
-        self.motion.setAccessibleName("Camera motion")
-        self.motion.setToolTip("Whether the camera moves, or only turns on the spot")
-        self.motion.addItems(MOTIONS.values())
+        self.motion = self._choice("motion", "Camera motion", "Whether the camera moves, or only turns on the spot", MOTIONS.values())
         self.motion.activated.connect(lambda i: self.session.edit_part("Set camera motion", "solving", motion=list(MOTIONS)[i]))
         mend.add("Camera", self.motion)
+        self.start = self._choice(
+            "solve-start", "Where a solve starts", "Whether the next solve goes on from this one, or begins anew", ("From nothing", "From this one")
+        )
+        self.start.activated.connect(lambda i: self.session.edit_part("Set start of the solve", "solving", refine=bool(i)))
+        mend.add("Start", self.start)
+        self.reference = self.field("reference-frame", step=0.1, decimals=0, low=-1, high=100000, reset=-1,
+                                    tip="The frame from which a solve from nothing grows; -1 lets it choose")  # fmt: skip
+        self.reference.changed.connect(
+            lambda v, g: self.session.edit_part("Set reference frame", "solving", g, reference=None if v < 0 else round(v)))  # fmt: skip
+        mend.add("Grows from", self.reference)
         self._mapped: object = None
+
+    def _choice(self, name: str, spoken: str, tip: str, words) -> QComboBox:
+        box = QComboBox()
+        box.setObjectName(name)
+        box.setAccessibleName(spoken)
+        box.setToolTip(tip)
+        box.addItems(list(words))
+        box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        box.setMinimumContentsLength(8)  # a long word never widens the panel
+        return box
+
+    def _fill_lens(self) -> None:
+        self.lens = self.section("Lens")
+        self.lens_rows = {name: self.lens.add_fact(name) for name in ("Focal length", "Bend k1", "Bend k2", "Sees across", "Rows read in")}
+        edit = self.session.edit_part
+        self.focal = self.field(
+            "focal-px", unit="px", step=1.0, decimals=1, low=0, high=100000, reset=0, tip="The focal length if you know it; 0 lets it be found"
+        )
+        self.focal.changed.connect(lambda v, g: edit("Set focal length", "solving", g, focal_px=v))
+        self.lens.add("Known focal", self.focal)
+        try:
+            self.sensors = sensors()
+        except UserError as error:
+            self.sensors = []
+            self.session.fail(error)
+        self.sensor = self._choice("sensor", "Sensor", "The sensor's width, by which millimetres become pixels; your own are kept in sensors.json",
+                                   [f"{x.name} · {x.width_mm:g} mm" for x in self.sensors])  # fmt: skip
+        self.focal_mm = self.field(
+            "focal-mm",
+            unit="mm",
+            step=0.1,
+            decimals=1,
+            low=0,
+            high=2000,
+            reset=0,
+            tip="The focal length that stands on the lens, with the sensor below",
+        )
+        self.focal_mm.changed.connect(lambda v, g: self._from_mm(v, g))
+        self.sensor.activated.connect(lambda _: self._from_mm(self.focal_mm.value, None))
+        self.lens.add("In mm", self.focal_mm)
+        self.lens.add("on", self.sensor)
+        self.bend = []
+        for k in (0, 1):
+            solved = QCheckBox("find")
+            solved.setObjectName(f"solve-k{k + 1}")
+            solved.setToolTip(f"Whether k{k + 1} is found, or taken as it stands here")
+            value = self.field(
+                f"given-k{k + 1}", step=0.0005, decimals=4, low=-2, high=2, reset=0, tip=f"The value of k{k + 1} while it is not found"
+            )
+            solved.toggled.connect(lambda on, k=k: edit("Set what is found", "solving", **{f"k{k + 1}": on}))
+            value.changed.connect(lambda v, g, k=k: self._set_bend(k, v, g))
+            self.lens.add(f"Bend k{k + 1}", solved, value)
+            self.bend.append((solved, value))
+        self.rolling = QCheckBox("rows are read one by one")
+        self.rolling.setObjectName("rolling")
+        self.rolling.setToolTip("Find how long the sensor takes from its first row to its last (a rolling shutter)")
+        self.rolling.toggled.connect(lambda on: edit("Set rolling shutter", "solving", rolling=on))
+        self.lens.add("Shutter", self.rolling)
+
+    def _set_bend(self, k: int, value: float, group: object) -> None:
+        bend = list(self.session.shot.solving.bend)
+        bend[k] = value
+        self.session.edit_part(f"Set k{k + 1}", "solving", group, bend=tuple(bend))
+
+    def _from_mm(self, focal_mm: float, group: object) -> None:
+        plate = self.session.shot.plate
+        if plate is None or not self.sensors or focal_mm <= 0:
+            return
+        pixels = focal_px(focal_mm, self.sensors[self.sensor.currentIndex()].width_mm, plate.width)
+        self.session.edit_part("Set focal length", "solving", group, focal_px=round(pixels, 2))
 
     def _above(self) -> np.ndarray:
         shot = self.session.shot
         if shot.solve is None or shot.tracks is None:
             return np.zeros(0, int)
         ids = shot.solve.point_ids[shot.solve.point_error > self.limit.value]
+        ids = ids[ids < shot.tracks.count]
         return ids[~shot.tracks.rejected[ids]]
 
     def _reject(self) -> None:
@@ -101,20 +184,48 @@ class SolvePanel(Panel):
 
     def refresh(self) -> None:
         super().refresh()
-        shot, solve = self.session.shot, self.session.shot.solve
+        shot, solve, asked = self.session.shot, self.session.shot.solve, self.session.shot.solving
         self.go.setEnabled(shot.plate is not None and not self.session.jobs.busy)
         self.go.setText("Solve again" if solve is not None else "Solve" if shot.tracks is not None else "Track and solve")
-        for part in (self.well, self.where, self.lens):
+        for part in (self.well, self.where):
             part.setVisible(solve is not None)
         above = self._above()
         self.reject.setText(f"Reject {len(above)} tracks" if len(above) else "None is above it")
         self.reject.setEnabled(bool(len(above)))
-        self.motion.setCurrentIndex(list(MOTIONS).index(shot.solving.motion))
-        if solve is None:
-            return
+        self.motion.setCurrentIndex(list(MOTIONS).index(asked.motion))
+        self.start.setCurrentIndex(int(asked.refine))
+        self.start.setEnabled(solve is not None)
+        self.reference.show_value(-1 if asked.reference is None else asked.reference, "any" if asked.reference is None else "")
+        self.focal.show_value(asked.focal_px, "" if asked.focal_px else "find it")
+        if self.sensors and shot.plate is not None:
+            self.focal_mm.show_value(asked.focal_px * self.sensors[self.sensor.currentIndex()].width_mm / shot.plate.width)
+        for k, (solved, value) in enumerate(self.bend):
+            _show_tick(solved, (asked.k1, asked.k2)[k])
+            value.show_value(asked.bend[k])
+            value.setEnabled(not solved.isChecked())
+        _show_tick(self.rolling, asked.rolling)
+        for row in self.lens_rows.values():
+            for label in row:
+                label.setText("" if solve is not None else "·" if label is row[0] else "")
+        if solve is not None and shot.tracks is not None:
+            self._refresh_solve(solve)
+
+    def _refresh_solve(self, solve) -> None:
+        shot = self.session.shot
+        told = report_of(shot)
         fps = shot.plate.fps if shot.plate else 25
         worst = int(solve.frame_error.argmax())
+        self.verdict.setText(told.verdict)
+        self.action.setText(told.action)
+        self.action.setVisible(bool(told.action))
+        slides = (
+            (f"{max(told.slip_px, 0.05):.2f} px", f"{max(told.slip_p95_px, 0.05):.2f} px at the worst places")
+            if told.slip_p95_px
+            else ("?", "solve again to know")
+        )
         values = {"Average": (f"{solve.mean_px:.2f} px", solve.word), "Middle, 95 %": (f"{solve.median_px:.2f} px", f"{solve.p95_px:.2f} px"),
+                  "A title slides": slides,
+                  "Against noise": (f"{told.ratio:.2f} ×" if told.ratio else "?", f"tracks are good to {told.noise_px:.2f} px" if told.ratio else ""),
                   "Worst frame": (f"{solve.frame_error[worst]:.2f} px", f"{solve.frames[worst]}, at {solve.frames[worst] / fps:.2f} s"),
                   "Parallax": (f"{solve.parallax_deg:.1f}°", "none is needed" if solve.motion == "turning" else "plenty" if solve.parallax_deg > 3 else "little"),
                   "Tracks used": (f"{solve.tracks}", f"{solve.inliers:.0%} of their positions fit"),
@@ -123,13 +234,25 @@ class SolvePanel(Panel):
             self.rows[name][0].setText(value)
             self.rows[name][1].setText(note)
         self.why.setText((solve.why[:1].upper() + solve.why[1:] + ".") if solve.why else "")
-        self.well.fact.setText("stale" if solve_is_stale(shot) else "")
+        self.well.fact.setText("stale" if solve_is_stale(shot) else told.state)
         lens, dev = solve.lens, solve.lens_deviation
         across = 2 * np.rad2deg(np.arctan(abs(lens.undistort(np.array([0.0, lens.cy]))[0])))
+        readout = (
+            (f"{solve.readout[0]:.2f} frame", f"± {solve.readout[1]:.2f}")
+            if solve.readout[0]
+            else ("at once", f"looks like {solve.looks_rolling:.2f}" if solve.looks_rolling else "")
+        )
         for name, value, note in (("Focal length", f"{lens.fx:.1f} px", f"± {dev[0]:.1f}"), ("Bend k1", f"{lens.k1:.4f}", f"± {dev[1]:.4f}"),
-                                  ("Bend k2", f"{lens.k2:.4f}", f"± {dev[2]:.4f}"), ("Sees across", f"{across:.1f}°", "")):  # fmt: skip
+                                  ("Bend k2", f"{lens.k2:.4f}", f"± {dev[2]:.4f}"), ("Sees across", f"{across:.1f}°", ""), ("Rows read in", *readout)):  # fmt: skip
             self.lens_rows[name][0].setText(value.replace("-", "−"))
             self.lens_rows[name][1].setText(note)
-        if shot.tracks is not None and self._mapped is not solve:
+        if self._mapped is not solve:
             self._mapped = solve
-            self.map.show_map(*region_map(solve, shot.tracks, errors_of(self.session)))
+            self.map.show_map(told.region_error, told.region_count)
+
+
+def _show_tick(box: QCheckBox, on: bool) -> None:
+    if box.isChecked() != on:
+        box.blockSignals(True)
+        box.setChecked(on)
+        box.blockSignals(False)

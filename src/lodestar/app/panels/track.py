@@ -1,16 +1,35 @@
-"""Track: how many features, regions that the tracker must not see, and what to do with chosen marks."""
+"""Track: how many features, what the tracker is shown and what is kept from it, and what to do with marks."""
 
 import numpy as np
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
+from lodestar.core.compose.frame import ignored_at
 from lodestar.core.shot.document import tracks_are_stale
+from lodestar.core.track.edit import inside, lengths, lonely
 
 from .. import theme
+from ..derived import errors_of
 from ..fields import button, icon_button, quiet
-from ..viewer.overlays import errors_of
-from ..viewer.tools.marks import reject_tracks
+from ..viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
 from ..viewer.tools.outlines import remove_outline
 from .panel import Panel
+
+# rule -> (what it says, unit, value to begin with, decimals)
+RULES = {
+    "error": ("Error over", "px", 1.0, 2),
+    "short": ("Shorter than", "frames", 15.0, 0),
+    "lonely": ("Neighbours under", "marks", 2.0, 0),
+    "inside": ("In what is kept out", "", 0.0, 0),
+    "rejected": ("Rejected ones", "", 0.0, 0),
+}
+
+
+def plain(layout) -> QWidget:
+    holder = QWidget()
+    holder.setObjectName("plain")
+    holder.setLayout(layout)
+    layout.setContentsMargins(0, 0, 0, 0)
+    return holder
 
 
 class TrackPanel(Panel):
@@ -19,53 +38,135 @@ class TrackPanel(Panel):
     def fill(self) -> None:
         self.go = button("Track", "track", "Follow features through the range, forward and backward", lambda: self.commands.run("track"), True)
         self.head.addWidget(self.go)
+        self._fill_features()
+        self._fill_kept_out()
+        self._fill_marks()
+        self._shown: tuple | None = None
+
+    def _fill_features(self) -> None:
         how = self.section("Features")
-        self.count = self.field(
-            "track-count",
-            step=2,
-            decimals=0,
-            low=40,
-            high=1500,
-            reset=320,
-            tip="How many tracks are kept in view; more take longer and do not promise a better solve",
-        )
+        self.count = self.field("track-count", step=2, decimals=0, low=40, high=1500, reset=320,
+                                tip="How many tracks are kept in view; more take longer and do not promise a better solve")  # fmt: skip
         self.spacing = self.field("track-spacing", unit="px", step=0.2, decimals=0, low=4, high=80, reset=14, tip="Least distance between two tracks")
+        self.contrast = self.field("track-contrast", unit="%", step=0.5, decimals=0, low=0, high=100, reset=0, factor=100.0,
+                                   tip="More contrast for the tracker's eyes only; the picture is untouched")  # fmt: skip
+        self.blur = self.field(
+            "track-blur", unit="px", step=0.02, decimals=1, low=0, high=4, reset=0, tip="A light blur for the tracker's eyes only, against grain"
+        )
         how.add("In view", self.count)
         how.add("Spacing", self.spacing)
-        self.count.changed.connect(lambda v, g: self.session.edit_part("Set number of tracks", "follow", g, count=round(v)))
-        self.spacing.changed.connect(lambda v, g: self.session.edit_part("Set spacing", "follow", g, spacing_px=round(v)))
+        how.add("Contrast", self.contrast)
+        how.add("Blur", self.blur)
+        edit = self.session.edit_part
+        self.count.changed.connect(lambda v, g: edit("Set number of tracks", "follow", g, count=round(v)))
+        self.spacing.changed.connect(lambda v, g: edit("Set spacing", "follow", g, spacing_px=round(v)))
+        self.contrast.changed.connect(lambda v, g: edit("Set contrast for the tracker", "follow", g, contrast=round(v, 3)))
+        self.blur.changed.connect(lambda v, g: edit("Set blur for the tracker", "follow", g, blur_px=round(v, 2)))
+
+    def _fill_kept_out(self) -> None:
         self.regions = self.section("Kept out")
         self.regions.add_wide(quiet("Only the tracker is kept from seeing these; the picture is untouched."))
         self.region_list = QVBoxLayout()
-        holder = QWidget()
-        holder.setObjectName("plain")
-        holder.setLayout(self.region_list)
-        self.region_list.setContentsMargins(0, 0, 0, 0)
-        self.regions.add_wide(holder)
-        self.regions.add_wide(button("Draw a region", "draw-region", "Draw round people, water or vehicles", lambda: self.session.use_tool("region")))
+        self.regions.add_wide(plain(self.region_list))
+        row = QHBoxLayout()
+        row.addWidget(button("Draw", "draw-region", "Draw round people, water or vehicles", lambda: self.session.use_tool("region")))
+        self.suggest = button("Suggest", "suggest-regions", "Find what moves by itself, from the tracks that no standing point explains; offered switched off",
+                              self.session.suggest_regions)  # fmt: skip
+        row.addWidget(self.suggest)
+        self.regions.add_wide(plain(row))
+
+    def _fill_marks(self) -> None:
         self.marks = self.section("Marks")
         self.chosen = quiet()
         self.marks.add_wide(self.chosen)
+        self.rule = QComboBox()
+        self.rule.setObjectName("rule")
+        self.rule.setAccessibleName("Rule by which marks are chosen")
+        self.rule.setToolTip("Which marks are meant")
+        self.rule.addItems([words for words, *_ in RULES.values()])
+        self.limit = self.field("rule-limit", step=0.05, low=0, high=1000, reset=1.0, tip="The limit of the rule")
+        self.limit.show_value(1.0)
+        self.limits = {name: value for name, (_, _, value, _) in RULES.items()}
+        self.rule.activated.connect(lambda _: self._show_rule())
+        self.limit.changed.connect(self._limit_changed)
         row = QHBoxLayout()
-        self.reject = button(
-            "Reject", "reject-tracks", "Grey the chosen marks; they can come back", lambda: reject_tracks(self.session, self.session.tracks)
+        row.addWidget(self.rule, 3)
+        row.addWidget(self.limit, 2)
+        self.marks.add_wide(plain(row))
+        self.by_rule = button("Choose them", "choose-by-rule", "Choose every mark that the rule means", self._choose_by_rule)
+        self.marks.add_wide(self.by_rule)
+        s = self.session
+        grid = QGridLayout()
+        self.reject = button("Reject", "reject-tracks", "Grey the chosen marks; they can come back", lambda: reject_tracks(s, s.tracks))
+        self.restore = button("Restore", "restore-tracks", "Bring the chosen marks back", lambda: reject_tracks(s, s.tracks, True))
+        self.delete = button(
+            "Delete", "delete-tracks", "Take the chosen marks away for good; undo brings them back", lambda: delete_tracks(s, s.tracks)
         )
-        self.restore = button(
-            "Restore", "restore-tracks", "Bring the chosen marks back", lambda: reject_tracks(self.session, self.session.tracks, True)
+        self.join = button(
+            "Same point", "join-tracks", "The chosen marks are one point that was lost and found again", lambda: join_tracks(s, s.tracks)
         )
+        self.join_all = button("Find same", "join-found", "Find marks that are one point seen twice, and join them", s.join_found)
         self.restore_all = button("Restore all", "restore-all", "Bring all rejected marks back", self._restore_all)
-        for b in (self.reject, self.restore, self.restore_all):
-            row.addWidget(b)
-        holder = QWidget()
-        holder.setObjectName("plain")
-        holder.setLayout(row)
-        row.setContentsMargins(0, 0, 0, 0)
-        self.marks.add_wide(holder)
-        self._shown: tuple | None = None
+        for k, b in enumerate((self.reject, self.restore, self.delete, self.join, self.join_all, self.restore_all)):
+            grid.addWidget(b, k // 3, k % 3)
+        self.marks.add_wide(plain(grid))
+        self.least = self.field("least-frames", unit="frames", step=0.1, decimals=0, low=2, high=500, reset=12,
+                                tip="How long a mark has to live to be added by 'More here'")  # fmt: skip
+        self.marks.add("Added from", self.least)
+        self.least.changed.connect(self._least_changed)
+
+    def _least_changed(self, value: float, group: object) -> None:
+        self.session.least_frames = round(value)
+        self.session.view_changed.emit()
+
+    def _rule(self) -> str:
+        return list(RULES)[self.rule.currentIndex()]
+
+    def _show_rule(self) -> None:
+        _, unit, _, decimals = RULES[self._rule()]
+        self.limit.unit, self.limit.decimals = unit, decimals
+        self.limit.setVisible(bool(unit))
+        self.limit.step = 0.02 if decimals else 0.1
+        self.limit.show_value(self.limits[self._rule()], unit)
+        self.refresh()
+
+    def _limit_changed(self, value: float, group: object) -> None:
+        self.limits[self._rule()] = value
+        self.refresh()
+
+    def meant(self) -> np.ndarray:
+        """Numbers of the tracks that the rule means, among those that are kept (but for the rule of the rejected ones)."""
+        shot, limit = self.session.shot, self.limits[self._rule()]
+        tracks, rule = shot.tracks, self._rule()
+        if tracks is None:
+            return np.zeros(0, int)
+        if rule == "rejected":
+            return np.flatnonzero(tracks.rejected & (lengths(tracks) > 0))
+        if rule == "error":
+            error = errors_of(self.session.shot)
+            known = np.isfinite(error)
+            mean = np.bincount(tracks.track[known], error[known], minlength=tracks.count) / np.maximum(
+                np.bincount(tracks.track[known], minlength=tracks.count), 1
+            )
+            found = np.flatnonzero(mean > limit)
+        elif rule == "short":
+            found = np.flatnonzero((lengths(tracks) < limit) & (lengths(tracks) > 0))
+        elif rule == "lonely":
+            found = lonely(tracks, round(limit))
+        else:
+            hidden = {int(f): ignored_at(shot.regions, int(f), shot.plate.width, shot.plate.height) for f in np.unique(tracks.frame)[::3]}
+            found = inside(tracks, {f: m for f, m in hidden.items() if m is not None})
+        return found[~tracks.rejected[found]]
+
+    def _choose_by_rule(self) -> None:
+        found = self.meant()
+        self.session.select(self.session.selected, frozenset(int(k) for k in found))
+        if len(found) == 0:
+            self.session.tell("No mark is meant by that rule.", "Change its limit, or solve first: errors are known only then.", "doubtful")
 
     def _restore_all(self) -> None:
         tracks = self.session.shot.tracks
-        reject_tracks(self.session, np.flatnonzero(tracks.rejected), True)
+        reject_tracks(self.session, np.flatnonzero(tracks.rejected & (lengths(tracks) > 0)), True)
 
     def refresh(self) -> None:
         super().refresh()
@@ -73,29 +174,37 @@ class TrackPanel(Panel):
         self.go.setEnabled(shot.plate is not None and not self.session.jobs.busy)
         self.go.setText("Track again" if shot.tracks is not None else "Track")
         self.help.setVisible(shot.tracks is None)
-        self.count.show_value(shot.follow.count)
-        self.spacing.show_value(shot.follow.spacing_px)
+        for field, value in ((self.count, shot.follow.count), (self.spacing, shot.follow.spacing_px), (self.contrast, shot.follow.contrast),
+                             (self.blur, shot.follow.blur_px), (self.least, self.session.least_frames)):  # fmt: skip
+            field.show_value(value)
         self.marks.setVisible(shot.tracks is not None)
+        self.suggest.setEnabled(shot.solve is not None and shot.tracks is not None)
         state = (shot.regions, self.session.selected)
         if self._shown is None or self._shown[0] is not state[0] or self._shown[1] != state[1]:
             self._shown = state
             self._fill_regions()
         if shot.tracks is not None:
-            chosen = sorted(self.session.tracks)
-            gone = int(shot.tracks.rejected.sum())
-            self.marks.fact.setText(f"{gone} rejected" if gone else f"{len(shot.tracks.at(self.session.frame))} in view")
-            error = errors_of(self.session)
-            text = "Choose marks in the picture, one by one or with a line drawn round them."
-            if chosen:
-                mean = np.nanmean(error[np.isin(shot.tracks.track, chosen)]) if shot.solve is not None else np.nan
-                text = f"{len(chosen)} chosen" + (f", {mean:.2f} px on average" if np.isfinite(mean) else "")
-            self.chosen.setText(text)
-            self.reject.setEnabled(bool(chosen))
-            self.restore.setEnabled(bool(chosen) and bool(shot.tracks.rejected[[c for c in chosen if c < shot.tracks.count]].any()))
-            self.restore_all.setEnabled(bool(gone))
+            self._refresh_marks(shot.tracks)
         self.regions.fact.setText(f"{len(shot.regions)}" if shot.regions else "none")
         if tracks_are_stale(shot):
             self.fact.setText("stale · settings are newer than the tracks")
+
+    def _refresh_marks(self, tracks) -> None:
+        chosen = sorted(c for c in self.session.tracks if c < tracks.count)
+        gone = int((tracks.rejected & (lengths(tracks) > 0)).sum())
+        self.marks.fact.setText(f"{gone} rejected" if gone else f"{len(tracks.at(self.session.frame))} in view")
+        text = "Choose marks in the picture, one by one, with a line drawn round them, or by a rule."
+        if chosen:
+            error = errors_of(self.session.shot)[np.isin(tracks.track, chosen)]
+            mean = f", {np.nanmean(error):.2f} px on average" if np.isfinite(error).any() else ""
+            text = f"{len(chosen)} chosen{mean}"
+        self.chosen.setText(text)
+        self.reject.setEnabled(bool(chosen) and not tracks.rejected[chosen].all())
+        self.restore.setEnabled(bool(chosen) and bool(tracks.rejected[chosen].any()))
+        self.delete.setEnabled(bool(chosen))
+        self.join.setEnabled(len(chosen) > 1)
+        self.join_all.setEnabled(self.session.shot.solve is not None and not self.session.jobs.busy)
+        self.restore_all.setEnabled(bool(gone))
 
     def _fill_regions(self) -> None:
         while self.region_list.count():

@@ -39,7 +39,17 @@ class PictureCanvas(QWidget):
         self.before_after = False
         self.divide = 0.5
         self.refine = True
-        self.show = {"marks": True, "tails": True, "rejected": True, "dim": False, "grid": True, "floor": False, "handles": True, "mattes": True}
+        self.show = {
+            "marks": True,
+            "tails": True,
+            "rejected": True,
+            "dim": False,
+            "grid": True,
+            "floor": False,
+            "handles": True,
+            "mattes": True,
+            "eyes": False,
+        }
         self.tool = None
         self.error: UserError | None = None
         self.dropped = 0
@@ -50,7 +60,13 @@ class PictureCanvas(QWidget):
         pictures.failed.connect(self._failed)
         session.shot_changed.connect(self.refresh)
         session.frame_changed.connect(lambda _: self.refresh())
-        session.view_changed.connect(self.update)
+        session.view_changed.connect(self._view_changed)
+
+    def _view_changed(self) -> None:
+        wanted = self.request()
+        if wanted is not None and self.shown is not None and wanted.layer != self.shown.layer:
+            self.refresh()
+        self.update()
 
     # geometry ----------------------------------------------------------------------------------------------------------------
 
@@ -104,7 +120,7 @@ class PictureCanvas(QWidget):
 
     # the picture --------------------------------------------------------------------------------------------------------------
 
-    def request(self, quality: str = "draft", bare: bool = False) -> Request | None:
+    def request(self, quality: str = "draft", layer: str = "picture") -> Request | None:
         shot = self.session.shot
         if shot.plate is None:
             return None
@@ -112,7 +128,9 @@ class PictureCanvas(QWidget):
         # fitted: just the pixels that are shown, since drawing at nearly the same size makes bands; else in steps, so that a
         # little zooming does not make the picture anew
         scale = min(sharp, 1.0) if not self.zoom else float(np.ceil(min(sharp, 1.0) * 16) / 16)
-        return Request(shot, self.session.frame, quality, max(scale, 1 / 16), bare)
+        if layer == "picture" and self.show["eyes"] and self.session.step == "Track":
+            layer, quality = "tracker", "draft"
+        return Request(shot, self.session.frame, quality, max(scale, 1 / 16), layer)
 
     def refresh(self) -> None:
         request = self.request()
@@ -135,14 +153,14 @@ class PictureCanvas(QWidget):
         # a picture of an earlier value is shown all the same: it lets a drag be seen, and the next one replaces it
         if wanted is None or request.shot.plate is not wanted.shot.plate:
             return
-        if request.bare:
+        if request.layer == "plate":
             self.bare = image
         else:
             same = self.shown is not None and self.shown.index == request.index and self.shown.shot is request.shot
-            if not (same and self.shown.quality == "final" and request.quality == "draft" and self.shown.scale == request.scale):
+            if not (same and self.shown.quality == "final" and request.quality == "draft" and self.shown[3:] == request[3:]):
                 self.image, self.shown = image, request
             if self.before_after:
-                self.pictures.ask(self.request("draft", bare=True))
+                self.pictures.ask(self.request("draft", "plate"))
         self.error = None
         self.picture_changed.emit()
         self.update()

@@ -7,10 +7,10 @@ from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 from lodestar.core.basics.geometry import Camera
 from lodestar.core.matte.outline import smooth_line
 from lodestar.core.shot.document import Outline
-from lodestar.core.solve.report import residuals
 from lodestar.core.track.tracks import Tracks
 
 from .. import theme
+from ..derived import errors_of
 
 TAIL = 10
 GRID = 12  # cells on each side of the origin
@@ -57,20 +57,6 @@ def paint(p: QPainter, canvas) -> None:
         paint_shadows(p, canvas)
 
 
-_errors: dict = {}
-
-
-def errors_of(session) -> np.ndarray:
-    """Error in px of each observation, nan without a solve; worked out once for each pair of tracks and solve."""
-    shot = session.shot
-    key = (id(shot.tracks), id(shot.solve))
-    if _errors.get("key") != key:
-        _errors.clear()
-        blank = np.full(len(shot.tracks.frame), np.nan)
-        _errors.update(key=key, hold=(shot.tracks, shot.solve), value=residuals(shot.solve, shot.tracks) if shot.solve is not None else blank)
-    return _errors["value"]
-
-
 def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
     """Rings with tails; the fill tells the error; rejected: a dim dash; chosen: white."""
     session = canvas.session
@@ -78,8 +64,8 @@ def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
     if len(rows) == 0:
         return
     at = canvas.to_widget(tracks.xy)
-    error, starts = errors_of(session), tracks.starts
-    chosen = session.tracks
+    error, starts = errors_of(session.shot), tracks.starts
+    chosen, hand = session.tracks, set(tracks.keys[:, 0].astype(int).tolist())
     ground = set(session.shot.ground.on_ground) if session.step == "Ground" else set()
     dash, tail, halo = QPen(theme.colour(theme.QUIET, 0.8), 1.5), QPen(theme.colour(theme.TEXT, 0.55), 1), QPen(theme.colour("#000000", 0.45), 1)
     edge, ground_edge, unknown = QPen(QColor(theme.RAMP[0][1]), 1), QPen(QColor(theme.ACCENT), 1.6), theme.colour(theme.TEXT, 0.25)
@@ -95,6 +81,8 @@ def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
             first = max(starts[number], row - TAIL + 1)
             p.setPen(tail)
             p.drawPolyline(polygon(at[first : row + 1]))
+        if number in hand:
+            _corner_ticks(p, centre, 7.5, 3.0, QColor("#FFFFFF") if number in chosen else QColor(theme.TEXT))
         if number in chosen:
             p.setPen(halo)
             p.setBrush(QColor("#FFFFFF"))
@@ -108,6 +96,16 @@ def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
         p.drawEllipse(centre, 3.1, 3.1)
     if len(chosen) == 1:
         _mark_tag(p, tracks, error, rows, at, next(iter(chosen)), session)
+
+
+def _corner_ticks(p: QPainter, centre: QPointF, reach: float, length: float, tint: QColor) -> None:
+    """The corners of a square: a mark that was placed by hand."""
+    p.setPen(QPen(tint, 1.2))
+    for sx in (-1, 1):
+        for sy in (-1, 1):
+            corner = centre + QPointF(sx * reach, sy * reach)
+            p.drawLine(corner, corner - QPointF(sx * length, 0))
+            p.drawLine(corner, corner - QPointF(0, sy * length))
 
 
 def _mark_tag(p: QPainter, tracks: Tracks, error: np.ndarray, rows: np.ndarray, at: np.ndarray, number: int, session) -> None:

@@ -10,6 +10,7 @@ from lodestar.core.compose.frame import camera_at, scene_frame, title_box, title
 from .. import theme
 from ..session import Session
 from .overlays import polygon
+from .tools.marks import Lasso, caught
 
 VIEWS = {"Orbit": (-60.0, 28.0), "Top": (0.0, 90.0), "Side": (90.0, 0.0), "Front": (0.0, 0.0)}
 GRID = 15
@@ -24,7 +25,7 @@ class SceneCanvas(QWidget):
         self.session = session
         self.setObjectName("scene")
         self.setAccessibleName("Scene from outside")
-        self.setToolTip("Left drag orbits · middle drag pans · wheel zooms · F fits · click chooses a point")
+        self.setToolTip("Left drag orbits · middle drag pans · wheel zooms · F fits · click chooses a point, Ctrl and drag a rectangle of them")
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(160, 90)
@@ -34,6 +35,7 @@ class SceneCanvas(QWidget):
         self._press: QPointF | None = None
         self._last: QPointF | None = None
         self._fitted: object = None
+        self._lasso = Lasso()
         self._links: list[tuple[QRectF, str]] = []
         session.shot_changed.connect(self.update)
         session.view_changed.connect(self.update)
@@ -111,6 +113,7 @@ class SceneCanvas(QWidget):
             p.drawText(QPointF(12, 20), f"{len(points)} points · path {path:.1f} {unit} · grid 1 {unit.rstrip('s')}")
         self._paint_links(p)
         self._paint_axes(p)
+        self._lasso.paint(p)
 
     def _paint_grid(self, p: QPainter) -> None:
         p.setPen(QPen(theme.colour(theme.LINE, 0.8), 1))
@@ -214,9 +217,15 @@ class SceneCanvas(QWidget):
                 self.look(name)
                 return
         self._press = self._last = event.position()
+        if event.button() == Qt.MouseButton.LeftButton and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self._lasso.begin(event)
 
     def mouseMoveEvent(self, event) -> None:
         if self._last is None:
+            return
+        if self._lasso.line:
+            self._lasso.go_on(event)
+            self.update()
             return
         d = event.position() - self._last
         self._last = event.position()
@@ -230,9 +239,23 @@ class SceneCanvas(QWidget):
         self.update()
 
     def mouseReleaseEvent(self, event) -> None:
-        if self._press is not None and (event.position() - self._press).manhattanLength() < 4:
+        shape = self._lasso.end() if self._lasso.line else None
+        if shape is not None:
+            self._choose_inside(shape, event.modifiers())
+        elif self._press is not None and (event.position() - self._press).manhattanLength() < 4:
             self._choose(event.position(), event.modifiers())
         self._press = self._last = None
+
+    def _choose_inside(self, shape, modifiers) -> None:
+        points, _ = self._parts()
+        if not len(points):
+            return
+        xy, depth = self.project(points)
+        inside = np.flatnonzero(depth > 0)
+        inside = inside[caught(shape, xy[inside])]
+        found = frozenset(int(i) for i in self.session.shot.solve.point_ids[inside])
+        add = bool(modifiers & Qt.KeyboardModifier.ShiftModifier)
+        self.session.select(self.session.selected, self.session.tracks | found if add else found)
 
     def _choose(self, at: QPointF, modifiers) -> None:
         points, _ = self._parts()

@@ -12,13 +12,14 @@ from .tools import TOOLS
 
 VIEWS = ("Picture", "Scene", "Both")
 TICKS = {
-    "Track": ("marks", "tails", "rejected", "dim"), "Solve": ("marks", "tails", "rejected", "dim"), "Ground": ("marks", "grid", "dim"),
+    "Track": ("marks", "tails", "rejected", "dim", "eyes"), "Solve": ("marks", "tails", "rejected", "dim"), "Ground": ("marks", "grid", "dim"),
     "Place": ("floor", "handles"), "Light": ("floor", "handles"), "Foreground": ("mattes",),
 }  # fmt: skip
 TICK_NAMES = {"marks": ("Marks", "Draw the tracks over the picture"), "tails": ("Tails", "Draw where each mark was in the last ten frames"),
               "rejected": ("Rejected", "Draw rejected tracks as dim dashes"), "dim": ("Dim picture", "Darken the picture so that marks stand out"),
               "grid": ("Grid", "Draw the ground's grid over the picture"), "floor": ("Grid", "Draw the ground's grid over picture and titles"), "handles": ("Handles", "Draw footprint and handles of what is chosen"),
-              "mattes": ("Outlines", "Draw the outlines of mattes over the picture")}  # fmt: skip
+              "mattes": ("Outlines", "Draw the outlines of mattes over the picture"),
+              "eyes": ("As the tracker", "Show what the tracker is shown: contrast and blur, and what is kept out dark")}  # fmt: skip
 
 
 class Viewer(QWidget):
@@ -144,7 +145,9 @@ class Viewer(QWidget):
         self.hint.setText(hint)
         self.hint.adjustSize()
         self.hint.setVisible(bool(hint))
-        self.canvas.setCursor(Qt.CursorShape.CrossCursor if session.tool in ("title", "matte", "region", "shadow") else Qt.CursorShape.ArrowCursor)
+        self.canvas.setCursor(
+            Qt.CursorShape.CrossCursor if session.tool in ("title", "matte", "region", "shadow", "more", "hand") else Qt.CursorShape.ArrowCursor
+        )
         self._refresh_bar()
         self.canvas.update()
 
@@ -177,7 +180,7 @@ class Viewer(QWidget):
 
     def _tick(self, key: str, on: bool) -> None:
         self.canvas.show[key] = on
-        self.canvas.update()
+        self.canvas.refresh() if key == "eyes" else self.canvas.update()
 
     def _refresh_bar(self) -> None:
         self.zoom.setText(f"{self.canvas.scale * self.canvas.devicePixelRatioF():.0%}" + (" fit" if not self.canvas.zoom else ""))

@@ -22,9 +22,10 @@ from ..shape.fonts import SHIPPED, face_path
 from ..shape.outlines import word_box
 from ..shot.document import Outline, Shot, Title
 from ..solve.result import slip
+from ..track.eyes import prepare
 
 QUALITIES = {"draft": 1, "final": 20}
-PASSES = ("picture", "layers", "shadow", "matte")
+PASSES = ("picture", "layers", "shadow", "matte", "plate", "tracker")  # the last: what the tracker is shown
 KEPT_PLATES = 24
 MARGIN_PX = 3
 LEAST_SHADE = 1 / 512  # a shadow weaker than this is not worth a pixel
@@ -220,6 +221,10 @@ def frame(shot: Shot, index: int, quality: str = "final", *, layer: str = "pictu
     if shot.plate is None:
         raise PlateError("This shot has no clip yet.", "Open one with Shot, Open a clip.")
     width, height = round(shot.plate.width * scale), round(shot.plate.height * scale)
+    if layer == "tracker":
+        return Picture(_to_size(_tracker_view(shot, index), width, height), shot.plate.transfer)
+    if layer == "plate":
+        return Picture(_to_size(plate_frame(shot.plate, index), width, height), shot.plate.transfer)
     scale_exact = width / shot.plate.width
     matte = matte_at(shot.mattes, index, width, height, scale_exact)
     if layer == "matte":
@@ -231,14 +236,27 @@ def frame(shot: Shot, index: int, quality: str = "final", *, layer: str = "pictu
         return Picture(_whole(part, 0, width, height, matte), "linear")
     if layer == "shadow":
         return Picture(_whole(part, 1, width, height, matte), "linear")
-    plate = plate_frame(shot.plate, index)
-    if (plate.shape[1], plate.shape[0]) != (width, height):
-        plate = cv2.resize(plate, (width, height), interpolation=cv2.INTER_AREA)
+    plate = _to_size(plate_frame(shot.plate, index), width, height)
     if part is None:
         return Picture(plate, shot.plate.transfer)
     layers, left, top = part
     h, w = layers.shade.shape[:2]
     return Picture(over_plate_part(plate, shot.plate.transfer, layers, matte, left, top, w, h), shot.plate.transfer)
+
+
+def _to_size(picture: np.ndarray, width: int, height: int) -> np.ndarray:
+    return picture if picture.shape[1::-1] == (width, height) else cv2.resize(picture, (width, height), interpolation=cv2.INTER_AREA)
+
+
+def _tracker_view(shot: Shot, index: int) -> np.ndarray:
+    """(h, w, 3) uint8: prepared as for the tracker; what is hidden from it is dark."""
+    plate_frame(shot.plate, index)  # type: ignore[arg-type]  # opens the clip
+    assert shot.plate is not None and _workshop.plate is not None
+    seen = prepare(_workshop.plate.luma(index), shot.follow.contrast, shot.follow.blur_px)
+    hidden = ignored_at(shot.regions, index, shot.plate.width, shot.plate.height)
+    if hidden is not None:
+        seen = np.where(hidden, seen // 6, seen)
+    return np.repeat(seen[..., None], 3, 2)
 
 
 def over_plate_part(plate: np.ndarray, transfer: str, layers: Layers, matte: np.ndarray, left: int, top: int, w: int, h: int) -> np.ndarray:

@@ -14,7 +14,7 @@ from .free import FreeSolver
 from .lensing import Lensing
 from .result import Solve, SolveSettings
 from .shutter import HINT, Readout, displacement, estimate
-from .slip import Wander, wander
+from .slip import Wander, slide, wander
 from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
 from .views import Table, own_noise, parallax
 
@@ -22,6 +22,7 @@ LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
 ROLLING_ROUNDS = 3
+SLIP_POINTS = 120  # whose slip stands for the scene
 
 
 class Fitted(NamedTuple):
@@ -204,6 +205,9 @@ def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: b
     deviation = tuple(float(v) for v in sample.lens.std(0))
     used = np.array(fitted.frames)
     inside = np.isin(table.frame, used)
+    some = scene.X[np.linspace(0, len(ids) - 1, min(SLIP_POINTS, len(ids))).astype(int)]
+    slips = slide(scene.R, scene.C, scene.K, table.centre, (table.width, table.height), sample, some)
+    slips = slips[np.isfinite(slips)]
     return Solve(
         "turning" if turning else "free", Lens(float(scene.K[0]), float(scene.K[0]), *table.centre, float(scene.K[1]), float(scene.K[2])),
         table.width, table.height, frozen((used + first).astype(np.int32)), frozen(scene.R), frozen(-np.einsum("kij,kj->ki", scene.R, scene.C)),
@@ -212,6 +216,7 @@ def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: b
         float(len(error) / max(inside.sum(), 1)), float(np.rad2deg(np.median(spread))), (deviation[0], deviation[1], deviation[2]),
         len(ids), {k: round(v, 3) for k, v in seconds.items()}, why, warning,
         noise_px=own_noise(table), wander=sample, readout=(float(readout.share), float(readout.deviation)), looks_rolling=float(looks_rolling),
+        slips=(float(np.median(slips)), float(np.percentile(slips, 95))) if len(slips) else (0.0, 0.0),
     )  # fmt: skip
 
 

@@ -5,7 +5,7 @@ import numpy as np
 
 from ..track.tracks import Tracks
 from .camera import mean_by
-from .result import Solve, slip
+from .result import Solve
 from .views import directions, triangulate
 
 ACROSS, DOWN = 8, 5
@@ -23,7 +23,7 @@ class Report(msgspec.Struct, frozen=True, eq=False):
     by part of the picture; lost: share of the observations there that do not fit.
 
     ratio: of the error to the noise of the tracks themselves, of which 1.0 is perfect; 0 when unknown. slip_px, slip_p95_px:
-    middle and 95 % over the solved points of what a title there would slide. state: 'good', 'doubtful' or 'bad'. verdict:
+    middle and 95 % over the solved points of what a title there would slide, 0 when unknown. state: 'good', 'doubtful' or 'bad'. verdict:
     one sentence; action: the next best thing to do, empty when good.
     """
 
@@ -91,9 +91,9 @@ def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
     return result
 
 
-def report(solve: Solve, tracks: Tracks) -> Report:
-    """The report on a solve of these tracks."""
-    error, kept = residuals(solve, tracks), tracks.kept()
+def report(solve: Solve, tracks: Tracks, error: np.ndarray | None = None) -> Report:
+    """The report on a solve of these tracks. error: their residuals, if they are known already."""
+    error, kept = residuals(solve, tracks) if error is None else error, tracks.kept()
     kept = kept & np.isfinite(error)
     fits = kept & (error < NEAR_PX)
     column = np.clip(tracks.xy[:, 0] * ACROSS / solve.width, 0, ACROSS - 1).astype(int)
@@ -107,12 +107,9 @@ def report(solve: Solve, tracks: Tracks) -> Report:
     strong = np.bincount(tracks.frame[fits & long], minlength=size)
     span = np.arange(tracks.frame[kept].min(initial=size), tracks.frame[kept].max(initial=0) + 1)
     weak = _runs(span[strong[span] < WEAK_TRACKS])
-    some = solve.xyz[np.linspace(0, len(solve.xyz) - 1, min(300, len(solve.xyz))).astype(int)] if len(solve.xyz) else solve.xyz
-    slips = slip(solve, some)
-    slips = slips[np.isfinite(slips)]
     # the solve leaves out the worst of the noise, so that a little under 1 is as good as 1
     ratio = solve.rms_px / np.sqrt(2) / solve.noise_px if solve.noise_px > 0 else 0.0
-    middle, high = (float(np.median(slips)), float(np.percentile(slips, 95))) if len(slips) else (float("nan"), float("nan"))
+    middle, high = solve.slips
     lost = (1 - count / np.maximum(all_there, 1)).reshape(DOWN, ACROSS) * (all_there.reshape(DOWN, ACROSS) > 0)
     missing = np.setdiff1d(span, solve.frames)
     state, verdict, action = _judge(solve, float(ratio), middle, high, weak, missing, lost, all_there.reshape(DOWN, ACROSS))
@@ -147,7 +144,7 @@ def _judge(solve: Solve, ratio: float, middle: float, high: float, weak: tuple, 
     """(state, verdict, action), by what betrays a title first."""
     scale = solve.width / 1280
     vague = solve.lens_deviation[0] / solve.lens.fx
-    if np.isfinite(middle):
+    if high > 0:
         base = f"A title on most of the scene slides under {max(middle, 0.05):.2f} px, and under {max(high, 0.05):.1f} px nearly everywhere"
     else:
         base = f"The average error is {solve.mean_px:.2f} px"
@@ -159,7 +156,7 @@ def _judge(solve: Solve, ratio: float, middle: float, high: float, weak: tuple, 
             f"{_span(run).capitalize()} could not be placed.",
             "Track with more features there, or cover what passes in front; then solve again.",
         )
-    if np.isfinite(high) and (middle > SLIDES_PX * scale or high > 2 * TOO_MUCH_PX * scale):
+    if high > 0 and (middle > SLIDES_PX * scale or high > 2 * TOO_MUCH_PX * scale):
         if weak:
             return (
                 "bad",

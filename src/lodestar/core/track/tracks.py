@@ -18,7 +18,7 @@ class Tracks(msgspec.Struct, frozen=True, eq=False):
     xy: np.ndarray
     rejected: np.ndarray
     source: str = ""
-    keys: np.ndarray = np.zeros((0, 4))
+    keys: np.ndarray = msgspec.field(default_factory=lambda: np.zeros((0, 4)))
 
     @property
     def count(self) -> int:

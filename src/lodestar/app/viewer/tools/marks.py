@@ -1,65 +1,120 @@
-"""Choosing tracks, rejecting them and bringing them back."""
+"""Choosing tracks, rejecting them and bringing them back; asking for more of them; placing one by hand."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from lodestar.core.compose.work import SEARCH_PX
+from lodestar.core.track.edit import deleted, joined
+from lodestar.core.track.refine import HALF
 
 from ... import theme
 from .tool import REACH_PX, Tool
 
+CLICK_PX = 5  # a drag that stays within is a click
 
-class ChooseMarks(Tool):
-    name, label, icon, tip = "marks", "Choose marks", "lasso", "Click a mark, Shift adds, drag a line round several"
+
+class Lasso:
+    """A line drawn round something, or with Ctrl a rectangle, in widget coordinates."""
+
+    def __init__(self) -> None:
+        self.line: list[QPointF] = []
+        self.square = False
+
+    def begin(self, event) -> None:
+        self.line, self.square = [event.position()], bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+
+    def go_on(self, event) -> None:
+        if self.line:
+            self.line.append(event.position())
+
+    def end(self) -> QPolygonF | None:
+        """The closed shape, or None for a click; the line begins anew."""
+        shape = self.shape() if self.reach() >= CLICK_PX else None
+        self.line = []
+        return shape
+
+    def reach(self) -> float:
+        return max((abs((q - self.line[0]).x()) + abs((q - self.line[0]).y()) for q in self.line), default=0.0)
+
+    def shape(self) -> QPolygonF:
+        return QPolygonF(QRectF(self.line[0], self.line[-1]).normalized()) if self.square else QPolygonF(self.line)
+
+    def paint(self, p: QPainter) -> None:
+        if len(self.line) > 1:
+            p.setPen(QPen(QColor(theme.ACCENT), 1.2))
+            p.setBrush(theme.colour(theme.ACCENT, 0.12))
+            p.drawPolygon(self.shape())
+
+
+def caught(shape: QPolygonF, at: np.ndarray) -> np.ndarray:
+    """(n,) bool: which of the widget places (n, 2) lie inside."""
+    return np.array([shape.containsPoint(QPointF(*xy), Qt.FillRule.OddEvenFill) for xy in at], bool).reshape(len(at))
+
+
+class MarksTool(Tool):
+    """What the tools on marks share: the marks of this frame."""
+
+    def here(self):
+        """The tracks, the rows of this frame, and where these are in the widget; None without tracks."""
+        tracks = self.session.shot.tracks
+        if tracks is None:
+            return None
+        rows = tracks.at(self.session.frame)
+        return tracks, rows, self.canvas.to_widget(tracks.xy[rows]).reshape(-1, 2)
+
+    def nearest(self, at: QPointF) -> int | None:
+        """The track whose mark is under the pointer."""
+        here = self.here()
+        if here is None or len(here[1]) == 0:
+            return None
+        away = np.linalg.norm(here[2] - [at.x(), at.y()], axis=1)
+        return int(here[0].track[here[1][away.argmin()]]) if away.min() < REACH_PX else None
+
+
+class ChooseMarks(MarksTool):
+    name, label, icon, tip = "marks", "Choose marks", "lasso", "Click a mark, Shift adds, drag a line round several, or with Ctrl a rectangle"
 
     def __init__(self, canvas) -> None:
         super().__init__(canvas)
-        self.line: list[QPointF] = []
+        self.lasso = Lasso()
 
     def hint(self) -> str:
         n = len(self.session.tracks)
-        return (f"{n} chosen · " if n else "") + "Click a mark · Shift adds · drag round several · Delete rejects"
-
-    def _here(self):
-        tracks = self.session.shot.tracks
-        if tracks is None:
-            return None, None, None
-        rows = tracks.at(self.session.frame)
-        return tracks, rows, self.canvas.to_widget(tracks.xy[rows])
+        return (f"{n} chosen · " if n else "") + "Click a mark · Shift adds · drag round several, Ctrl for a rectangle · Delete rejects"
 
     def press(self, event) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
-            self.line = [event.position()]
+            self.lasso.begin(event)
 
     def move(self, event) -> None:
-        if self.line:
-            self.line.append(event.position())
+        self.lasso.go_on(event)
         super().move(event)
 
     def release(self, event) -> None:
-        line, self.line = self.line, []
-        tracks, rows, at = self._here()
-        if not line or tracks is None:
+        if not self.lasso.line:
             return
+        start, shape, here = self.lasso.line[0], self.lasso.end(), self.here()
+        if here is None:
+            return
+        tracks, rows, at = here
         add = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
         old = self.session.tracks if add else frozenset()
-        spread = max((abs((q - line[0]).x()) + abs((q - line[0]).y()) for q in line), default=0)
-        if spread < 5:
-            found = frozenset()
-            if len(rows):
-                away = np.linalg.norm(at - [line[0].x(), line[0].y()], axis=1)
-                if away.min() < REACH_PX:
-                    found = frozenset([int(tracks.track[rows[away.argmin()]])])
+        if shape is None:
+            one = self.nearest(start)
+            found = frozenset() if one is None else frozenset([one])
             new = old ^ found if add else found
         else:
-            shape = QPolygonF(line)
-            inside = [shape.containsPoint(QPointF(*xy), Qt.FillRule.OddEvenFill) for xy in at]
-            new = old | frozenset(int(tracks.track[r]) for r, i in zip(rows, inside, strict=True) if i)
+            new = old | frozenset(int(t) for t in tracks.track[rows[caught(shape, at)]])
         self.session.select(self.session.selected, new)
         self.canvas.update()
 
     def key(self, event) -> bool:
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.session.tracks:
-            reject_tracks(self.session, self.session.tracks)
+            if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                delete_tracks(self.session, self.session.tracks)
+            else:
+                reject_tracks(self.session, self.session.tracks)
             return True
         if event.key() == Qt.Key.Key_Escape:
             self.session.select(self.session.selected, frozenset())
@@ -67,10 +122,104 @@ class ChooseMarks(Tool):
         return False
 
     def paint(self, p: QPainter) -> None:
-        if len(self.line) > 1:
-            p.setPen(QPen(QColor(theme.ACCENT), 1.2))
-            p.setBrush(theme.colour(theme.ACCENT, 0.12))
-            p.drawPolygon(QPolygonF(self.line))
+        self.lasso.paint(p)
+
+
+class MoreHere(MarksTool):
+    name, label, icon, tip = "more", "More here", "circle-plus", "Drag a line round a post or a sign: everything there that can be followed is added"
+
+    def __init__(self, canvas) -> None:
+        super().__init__(canvas)
+        self.lasso = Lasso()
+
+    def hint(self) -> str:
+        return f"Drag a line round a place, Ctrl for a rectangle · tracks of {self.session.least_frames} frames or more are added"
+
+    def press(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.lasso.begin(event)
+
+    def move(self, event) -> None:
+        self.lasso.go_on(event)
+        super().move(event)
+
+    def release(self, event) -> None:
+        if not self.lasso.line:
+            return
+        shape = self.lasso.end()
+        if shape is None:
+            self.session.tell("A click is no place.", "Drag a line round what should have more tracks.", "doubtful")
+            return
+        corners = np.array([self.canvas.to_plate(q) for q in shape])
+        self.session.more_tracks(corners)
+        self.canvas.update()
+
+    def paint(self, p: QPainter) -> None:
+        self.lasso.paint(p)
+
+
+class PlaceByHand(MarksTool):
+    name, label, icon, tip = (
+        "hand",
+        "Place one",
+        "crosshair",
+        "Click a distinct spot: it is followed both ways; drag its mark elsewhere to correct it at that frame",
+    )
+
+    def __init__(self, canvas) -> None:
+        super().__init__(canvas)
+        self.held: int | None = None
+
+    def chosen(self) -> int | None:
+        """The track in hand, if it is one that was placed by hand."""
+        tracks = self.session.shot.tracks
+        if tracks is None or len(self.session.tracks) != 1:
+            return None
+        number = next(iter(self.session.tracks))
+        return number if number in tracks.keys[:, 0] else None
+
+    def hint(self) -> str:
+        if self.chosen() is None:
+            return "Click a distinct spot: it is followed both ways from here"
+        return "Drag the mark to correct it at this frame · click elsewhere places another · Escape lets go of it"
+
+    def press(self, event) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        under = self.nearest(event.position())
+        tracks = self.session.shot.tracks
+        self.held = under if under is not None and tracks is not None and under in tracks.keys[:, 0] else None
+        if self.held is not None:
+            self.session.select(self.session.selected, frozenset([self.held]))
+        self.pressed = event.position()
+
+    def release(self, event) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        held, self.held = self.held, None
+        if held is not None and (event.position() - self.pressed).manhattanLength() < CLICK_PX:
+            return  # only taken in hand
+        self.session.place_track(held, self.canvas.to_plate(event.position()))
+        self.canvas.update()
+
+    def key(self, event) -> bool:
+        if event.key() == Qt.Key.Key_Escape:
+            self.session.select(self.session.selected, frozenset())
+            return True
+        if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.chosen() is not None:
+            delete_tracks(self.session, [self.chosen()])
+            return True
+        return False
+
+    def paint(self, p: QPainter) -> None:
+        """The patch that is looked for and, round it, how far it is looked for."""
+        if self.pointer is None:
+            return
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        for reach, tint in ((HALF + 0.5, theme.colour(theme.ACCENT, 1.0)), (HALF + 0.5 + SEARCH_PX, theme.colour(theme.ACCENT, 0.45))):
+            size = reach * self.canvas.scale
+            p.setPen(QPen(tint, 1))
+            p.drawRoundedRect(QRectF(self.pointer.x() - size, self.pointer.y() - size, 2 * size, 2 * size), 3, 3)
 
 
 def reject_tracks(session, numbers, back: bool = False) -> None:
@@ -80,3 +229,15 @@ def reject_tracks(session, numbers, back: bool = False) -> None:
     rejected[list(numbers)] = not back
     label = f"{'Restore' if back else 'Reject'} {len(numbers)} tracks"
     session.set(label, tracks=tracks.with_rejected(rejected))
+
+
+def delete_tracks(session, numbers) -> None:
+    """Take tracks away for good (but for undo)."""
+    session.set(f"Delete {len(numbers)} tracks", tracks=deleted(session.shot.tracks, np.array(sorted(numbers))))
+    session.select(session.selected, frozenset())
+
+
+def join_tracks(session, numbers) -> None:
+    """The chosen tracks as one."""
+    session.set(f"Join {len(numbers)} tracks", tracks=joined(session.shot.tracks, np.array(sorted(numbers))))
+    session.select(session.selected, frozenset([min(numbers)]))
