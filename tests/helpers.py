@@ -82,14 +82,17 @@ def texture(height: int, width: int, seed: int = 0) -> np.ndarray:
 class Seeded:
     """A known camera flight over points on ground and walls, and the noisy tracks that it would leave.
 
-    Sigma is the noise of each coordinate in px; a share of the tracks belongs to a thing that moves by itself.
+    Sigma is the noise of each coordinate in px; a share of the tracks belongs to a thing that moves by itself. life: frames
+    that a track lives, 0 for as long as its point is in view. fading: what is left of an error in the next frame. readout: of
+    a rolling shutter, in frames. gap: (first, last) frames over which no track leads. speed: of the flight.
     """
 
-    def __init__(self, seed: int = 0, frames: int = 60, tracks: int = 400, sigma: float = 0.2, moving: float = 0.04, turning: bool = False) -> None:
+    def __init__(self, seed: int = 0, frames: int = 60, tracks: int = 400, sigma: float = 0.2, moving: float = 0.04, turning: bool = False,
+                 life: int = 0, fading: float = 0.0, readout: float = 0.0, gap: tuple[int, int] | None = None, speed: float = 1.0) -> None:  # fmt: skip
         rng = np.random.default_rng(seed)
         self.width, self.height, self.sigma = 1280, 720, sigma
         self.lens = Lens(1000.0, 1000.0, 639.5, 359.5, -0.06, 0.008)
-        u = np.linspace(0, 1, frames)
+        u = np.linspace(0, 1, frames) * speed
         shake = gaussian_filter1d(rng.standard_normal((frames + 40, 6)), 4, axis=0)[20:-20]
         centre = np.stack([-3 + 6 * u, -9 + 1.5 * u, 2.2 + 0.4 * np.sin(4 * u)], 1) + 0.06 * shake[:, :3]
         if turning:
@@ -103,13 +106,34 @@ class Seeded:
         self.points = points
         walker = rng.random(tracks) < moving
         rows = []
+        born = rng.integers(-life, frames, tracks) if life else np.zeros(tracks, int)
+        error = rng.standard_normal((tracks, 2))
         for i, camera in enumerate(self.cameras):
-            moved = points + np.where(walker[:, None], [3.0 * u[i], 0, 0], 0)
+            moved = points + np.where(walker[:, None], [1.0 * u[i], 2.5 * u[i], 0], 0)
             xy, depth = camera.project(moved)
-            seen = (depth > 0.5) & (xy > 4).all(1) & (xy < [self.width - 4, self.height - 4]).all(1)
+            if readout:
+                late = readout * (xy[:, 1] / (self.height - 1) - 0.5)
+                xy = self._late(i, moved, late)
+            error = fading * error + np.sqrt(1 - fading**2) * rng.standard_normal((tracks, 2))
+            alive = (born <= i) & (i < born + life) if life else np.ones(tracks, bool)
+            if gap is not None:
+                # a cut: other tracks on either side
+                alive &= (np.arange(tracks) % 2 == 0) if i < gap[0] else (np.arange(tracks) % 2 == 1) if i > gap[1] else np.zeros(tracks, bool)
+            seen = alive & (depth > 0.5) & (xy > 4).all(1) & (xy < [self.width - 4, self.height - 4]).all(1)
             ids = np.flatnonzero(seen)
-            rows.append((np.full(len(ids), i), ids, xy[ids] + sigma * rng.standard_normal((len(ids), 2))))
+            rows.append((np.full(len(ids), i), ids, xy[ids] + sigma * error[ids]))
         self.frame, self.track, self.xy = (np.concatenate(x) for x in zip(*rows))
+
+    def _late(self, i: int, points: np.ndarray, late: np.ndarray) -> np.ndarray:
+        """Where points are seen when each is read `late` frames after frame i, the poses between frames being interpolated."""
+        from scipy.spatial.transform import Rotation, Slerp
+
+        near = [max(i - 1, 0), i, min(i + 1, len(self.cameras) - 1)]
+        times = np.array([i - 1.0, i, i + 1.0])
+        R = Slerp(times, Rotation.from_matrix([self.cameras[k].R for k in near]))(i + late).as_matrix()
+        C = np.stack([np.interp(i + late, times, [self.cameras[k].centre[c] for k in near]) for c in range(3)], 1)
+        inside = np.einsum("kij,kj->ki", R, points - C)
+        return self.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-6))
 
     def _look(self, centre, target) -> Camera:
         z = target - centre

@@ -1,19 +1,24 @@
 """The solve against known cameras, OpenCV and SciPy; and its refusals."""
 
 import unittest
+from unittest import mock
 
 import cv2
+import msgspec
 import numpy as np
 from scipy.optimize import least_squares
 
 from lodestar.core.basics.errors import Cancelled, SolveError
 from lodestar.core.basics.geometry import fit_similarity, rotation_from_vector
 from lodestar.core.basics.job import Job
-from lodestar.core.solve.adjust import Scene, adjust, project, seen
+from lodestar.core.solve import adjust as adjust_module
+from lodestar.core.solve import normal
+from lodestar.core.solve.adjust import Scene, System, adjust, pieces, project, seen
 from lodestar.core.solve.camera import solve
+from lodestar.core.solve.free import start_pairs
 from lodestar.core.solve.report import residuals
 from lodestar.core.solve.result import SolveSettings
-from lodestar.core.solve.views import resect, triangulate
+from lodestar.core.solve.views import Table, resect, triangulate
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import Seeded
 
@@ -21,6 +26,24 @@ from tests.helpers import Seeded
 def solved(seeded: Seeded, **settings):
     tracks = make_tracks(seeded.frame, seeded.track, seeded.xy)
     return tracks, solve(tracks, seeded.width, seeded.height, SolveSettings(**settings), Job())
+
+
+def position_ratio(t: Seeded, s) -> float:
+    """Error of the camera positions over what the information at the truth allows, after both are laid over the truth."""
+    frames = len(t.cameras)
+    keep = np.isin(t.track, np.flatnonzero(np.bincount(t.track, minlength=len(t.points)) >= 2))
+    known = seen(t.frame[keep], t.track[keep], t.xy[keep], len(t.points))
+    scene = Scene(np.array([c.R for c in t.cameras]), np.array([c.centre for c in t.cameras]), t.points, np.array([t.lens.fx, t.lens.k1, t.lens.k2]))
+    system = System(known, frames)
+    system.derive(scene, (t.lens.cx, t.lens.cy), 0.0)
+    system.reduce(1e-9, np.zeros(3))
+    rng, bound = np.random.default_rng(0), []
+    for _ in range(60):  # the best estimate is linear in the noise: its spread is the bound
+        right, _ = system.right_side(t.sigma * rng.standard_normal((len(known.frame), 2)))
+        C = scene.C + system.solve(right[:, None])[:-3, 0].reshape(frames, 6)[:, 3:]
+        bound.append(fit_similarity(C, scene.C).points(C) - scene.C)
+    own = fit_similarity(s.centres, scene.C).points(s.centres) - scene.C
+    return float(np.sqrt((own**2).sum(1).mean() / (np.array(bound) ** 2).sum(2).mean()))
 
 
 class AdjustTest(unittest.TestCase):
@@ -53,6 +76,44 @@ class AdjustTest(unittest.TestCase):
         done, _ = adjust(self.start, self.s._replace(xy=xy), self.centre, loss_px=1.0, rounds=80, tolerance=1e-9)
         p, _ = project(done, self.s.frame, self.s.point, self.centre)
         self.assertLess(np.median(np.linalg.norm(p - self.s.xy, axis=1)[~wrong]), 0.6)
+
+    def test_settled_points_are_the_best_points(self):
+        """Each point where SciPy's least squares puts it, for cameras held."""
+        t, s = self.true, self.s
+        X = self.start.X.copy()
+        K = np.array([1000.0, -0.06, 0.008])
+        R, C = np.array([c.R for c in t.cameras]), np.array([c.centre for c in t.cameras])
+        normal.settle(len(s.frame), R, C, X, K, s.frame, s.first, s.xy, *self.centre, 0.0, 12, False)
+        for p in range(0, len(X), 7):
+            own = slice(s.first[p], s.first[p + 1])
+            scene = lambda x: Scene(R, C, x[None], K)
+            miss = lambda x: (project(scene(x), s.frame[own], np.zeros(own.stop - own.start, int), self.centre)[0] - s.xy[own]).ravel()
+            np.testing.assert_allclose(X[p], least_squares(miss, t.points[p]).x, atol=2e-3)
+
+    def test_a_chain_of_blocks_solves_as_one_block(self):
+        """The reduced system of a long clip against NumPy's dense solver."""
+        t = Seeded(seed=8, frames=30, tracks=200, life=8, moving=0)
+        s = seen(t.frame, t.track, t.xy, len(t.points))
+        scene = Scene(np.array([c.R for c in t.cameras]), np.array([c.centre for c in t.cameras]), t.points, np.array([1000.0, -0.06, 0.008]))
+        steps = []
+        for whole, block in ((240, 120), (5, 10)):
+            with mock.patch.multiple(adjust_module, WHOLE=whole, BLOCK=block):
+                system = System(s, 30)
+                self.assertEqual(len(system.edges), 2 if whole == 240 else 4)
+                system.derive(scene, (t.lens.cx, t.lens.cy), 0.0)
+                system.reduce(1e-3, np.zeros(3))
+                right, _ = system.right_side(system.E)
+                steps.append(system.solve(right[:, None]))
+        np.testing.assert_allclose(steps[1], steps[0], rtol=1e-6, atol=1e-9)
+
+    def test_tracks_that_reach_over_more_than_a_block_are_cut(self):
+        t = Seeded(seed=8, frames=40, tracks=60, moving=0)
+        s = seen(t.frame, t.track, t.xy, len(t.points))
+        with mock.patch.multiple(adjust_module, WHOLE=20, BLOCK=10):
+            cut, owner = pieces(s, 40)
+        span = [cut.frame[b - 1] - cut.frame[a] for a, b in zip(cut.first, cut.first[1:]) if b > a]
+        self.assertLess(max(span), 10)
+        np.testing.assert_array_equal(owner[cut.point], s.point)
 
 
 class ViewsTest(unittest.TestCase):
@@ -104,6 +165,69 @@ class SolveTest(unittest.TestCase):
         self.assertLess(abs(s.lens.fx / t.lens.fx - 1), 0.02)
         apart = s.R[-1] @ s.R[0].T @ (t.cameras[-1].R @ t.cameras[0].R.T).T
         self.assertLess(np.rad2deg(np.arccos(np.clip((np.trace(apart) - 1) / 2, -1, 1))), 0.1)
+
+    def test_as_good_as_the_information_allows(self):
+        """Positions within 1.1 of the Cramer-Rao bound, from the information matrix at the truth (Kay, Estimation Theory, 1993, 3.8)."""
+        ratio = []
+        for seed in range(4):
+            t = Seeded(seed=20 + seed, frames=40, tracks=300, sigma=0.3, moving=0, life=24)
+            _, s = solved(t)
+            self.assertLess(s.rms_px, 0.3 * np.sqrt(2) * 1.1)
+            ratio.append(position_ratio(t, s))
+        self.assertLess(np.mean(ratio), 1.1)
+
+    def test_something_large_that_moves_does_not_mislead(self):
+        for moving in (0.3, 0.4):
+            t = Seeded(seed=9, moving=moving, life=30, tracks=600)
+            _, s = solved(t)
+            self.assertEqual(len(s.frames), 60)
+            self.assertLess(abs(s.lens.fx / t.lens.fx - 1), 0.01)
+
+    def test_a_clip_with_a_cut_is_solved_to_the_cut_and_says_so(self):
+        t = Seeded(seed=10, frames=60, tracks=500, gap=(36, 35), moving=0)
+        _, s = solved(t)
+        self.assertEqual((int(s.frames[0]), int(s.frames[-1])), (0, 35))
+        self.assertIn("a cut in the clip", s.warning)
+        self.assertIn("35 to 36", s.warning)
+        t = Seeded(seed=10, frames=60, tracks=500, gap=(36, 38), moving=0)
+        _, s = solved(t)
+        self.assertIn("blur, darkness", s.warning)
+
+    def test_refining_goes_on_from_the_solve_there_is(self):
+        t = Seeded(seed=11, frames=40, tracks=300)
+        tracks, s = solved(t)
+        again = solve(tracks, 1280, 720, SolveSettings(refine=True), Job(), s)
+        self.assertEqual(again.why, "refined from the solve before")
+        self.assertAlmostEqual(again.lens.fx, s.lens.fx, delta=0.5)
+        self.assertLess(again.mean_px, 1.02 * s.mean_px)
+        far = msgspec.structs.replace(s, frames=s.frames + 500)
+        with self.assertRaises(SolveError) as told:
+            solve(tracks, 1280, 720, SolveSettings(refine=True), Job(), far)
+        self.assertIn("shares no frames", told.exception.what)
+
+    def test_a_given_lens_is_kept(self):
+        t = Seeded(seed=5, frames=40, tracks=250)
+        _, s = solved(t, k1=False, k2=False, bend=(-0.06, 0.008))
+        self.assertEqual((s.lens.k1, s.lens.k2), (-0.06, 0.008))
+        self.assertLess(abs(s.lens.fx / 1000 - 1), 0.005)
+        _, wrong = solved(t, k1=False, k2=False)
+        self.assertGreater(wrong.mean_px, 1.3 * s.mean_px)
+
+    def test_a_reference_frame_is_taken(self):
+        t = Seeded(seed=12, frames=40, tracks=300)
+        _, s = solved(t, reference=20)
+        self.assertEqual(len(s.frames), 40)
+        self.assertEqual({a if a == 20 else b for a, b in start_pairs(Table(t.frame, t.track, t.xy, 1280, 720), 20)}, {20})
+
+    def test_a_rolling_shutter_is_seen_and_found(self):
+        t = Seeded(seed=13, frames=50, tracks=400, readout=0.6, moving=0)
+        _, s = solved(t)
+        self.assertAlmostEqual(s.looks_rolling, 0.6, delta=0.2)
+        _, found = solved(t, rolling=True)
+        self.assertAlmostEqual(found.readout[0], 0.6, delta=0.03)
+        self.assertLess(found.mean_px, s.mean_px)
+        _, none = solved(Seeded(seed=13, frames=50, tracks=400, moving=0))
+        self.assertEqual(none.looks_rolling, 0.0)
 
     def test_a_known_focal_length_is_kept(self):
         _, s = solved(Seeded(seed=5, frames=40, tracks=250), focal_px=1000.0)

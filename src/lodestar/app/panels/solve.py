@@ -151,7 +151,7 @@ class SolvePanel(Panel):
             value.changed.connect(lambda v, g, k=k: self._set_bend(k, v, g))
             self.lens.add(f"Bend k{k + 1}", solved, value)
             self.bend.append((solved, value))
-        self.rolling = QCheckBox("rows are read one by one")
+        self.rolling = QCheckBox("rolling")
         self.rolling.setObjectName("rolling")
         self.rolling.setToolTip("Find how long the sensor takes from its first row to its last (a rolling shutter)")
         self.rolling.toggled.connect(lambda on: edit("Set rolling shutter", "solving", rolling=on))
@@ -219,16 +219,14 @@ class SolvePanel(Panel):
         self.action.setText(told.action)
         self.action.setVisible(bool(told.action))
         slides = (
-            (f"{max(told.slip_px, 0.05):.2f} px", f"{max(told.slip_p95_px, 0.05):.2f} px at the worst places")
-            if told.slip_p95_px
-            else ("?", "solve again to know")
+            (f"{max(told.slip_px, 0.05):.2f} px", f"95 %: {max(told.slip_p95_px, 0.05):.2f} px") if told.slip_p95_px else ("?", "solve again to know")
         )
         values = {"Average": (f"{solve.mean_px:.2f} px", solve.word), "Middle, 95 %": (f"{solve.median_px:.2f} px", f"{solve.p95_px:.2f} px"),
                   "A title slides": slides,
-                  "Against noise": (f"{told.ratio:.2f} ×" if told.ratio else "?", f"tracks are good to {told.noise_px:.2f} px" if told.ratio else ""),
+                  "Against noise": (f"{told.ratio:.2f} ×" if told.ratio else "?", f"tracks: {told.noise_px:.2f} px" if told.ratio else ""),
                   "Worst frame": (f"{solve.frame_error[worst]:.2f} px", f"{solve.frames[worst]}, at {solve.frames[worst] / fps:.2f} s"),
                   "Parallax": (f"{solve.parallax_deg:.1f}°", "none is needed" if solve.motion == "turning" else "plenty" if solve.parallax_deg > 3 else "little"),
-                  "Tracks used": (f"{solve.tracks}", f"{solve.inliers:.0%} of their positions fit"),
+                  "Tracks used": (f"{solve.tracks}", f"{solve.inliers:.0%} fits"),
                   "Camera": ("turns" if solve.motion == "turning" else "moves", "stale" if solve_is_stale(shot) else "")}  # fmt: skip
         for name, (value, note) in values.items():
             self.rows[name][0].setText(value)

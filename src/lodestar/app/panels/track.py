@@ -85,9 +85,9 @@ class TrackPanel(Panel):
         self.rule.setToolTip("Which marks are meant")
         self.rule.addItems([words for words, *_ in RULES.values()])
         self.limit = self.field("rule-limit", step=0.05, low=0, high=1000, reset=1.0, tip="The limit of the rule")
-        self.limit.show_value(1.0)
         self.limits = {name: value for name, (_, _, value, _) in RULES.items()}
         self.rule.activated.connect(lambda _: self._show_rule())
+        self.limit.show_value(self.limits["error"], "px")
         self.limit.changed.connect(self._limit_changed)
         row = QHBoxLayout()
         row.addWidget(self.rule, 3)

@@ -16,10 +16,10 @@ TICKS = {
     "Place": ("floor", "handles"), "Light": ("floor", "handles"), "Foreground": ("mattes",),
 }  # fmt: skip
 TICK_NAMES = {"marks": ("Marks", "Draw the tracks over the picture"), "tails": ("Tails", "Draw where each mark was in the last ten frames"),
-              "rejected": ("Rejected", "Draw rejected tracks as dim dashes"), "dim": ("Dim picture", "Darken the picture so that marks stand out"),
+              "rejected": ("Rejected", "Draw rejected tracks as dim dashes"), "dim": ("Dim", "Darken the picture so that marks stand out"),
               "grid": ("Grid", "Draw the ground's grid over the picture"), "floor": ("Grid", "Draw the ground's grid over picture and titles"), "handles": ("Handles", "Draw footprint and handles of what is chosen"),
               "mattes": ("Outlines", "Draw the outlines of mattes over the picture"),
-              "eyes": ("As the tracker", "Show what the tracker is shown: contrast and blur, and what is kept out dark")}  # fmt: skip
+              "eyes": ("Tracker’s view", "Show what the tracker is shown: contrast and blur, and what is kept out dark")}  # fmt: skip
 
 
 class Viewer(QWidget):

@@ -73,7 +73,7 @@ class MarksTool(Tool):
 
 
 class ChooseMarks(MarksTool):
-    name, label, icon, tip = "marks", "Choose marks", "lasso", "Click a mark, Shift adds, drag a line round several, or with Ctrl a rectangle"
+    name, label, icon, tip = "marks", "Choose", "lasso", "Click a mark, Shift adds, drag a line round several, or with Ctrl a rectangle"
 
     def __init__(self, canvas) -> None:
         super().__init__(canvas)
@@ -218,8 +218,9 @@ class PlaceByHand(MarksTool):
         p.setBrush(Qt.BrushStyle.NoBrush)
         for reach, tint in ((HALF + 0.5, theme.colour(theme.ACCENT, 1.0)), (HALF + 0.5 + SEARCH_PX, theme.colour(theme.ACCENT, 0.45))):
             size = reach * self.canvas.scale
-            p.setPen(QPen(tint, 1))
-            p.drawRoundedRect(QRectF(self.pointer.x() - size, self.pointer.y() - size, 2 * size, 2 * size), 3, 3)
+            for pen in (QPen(theme.colour("#000000", 0.5), 3), QPen(tint, 1)):  # dark below, so that it is seen on any picture
+                p.setPen(pen)
+                p.drawRoundedRect(QRectF(self.pointer.x() - size, self.pointer.y() - size, 2 * size, 2 * size), 3, 3)
 
 
 def reject_tracks(session, numbers, back: bool = False) -> None:
