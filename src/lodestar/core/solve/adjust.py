@@ -3,7 +3,7 @@
 Frame of reference: x_cam = R (X - C) with C the camera's centre; one lens f, k1, k2 for the clip with a fixed centre.
 Sources: B. Triggs et al., Bundle Adjustment - A Modern Synthesis, 1999; damping after K. Madsen et al., Methods for
 Non-Linear Least Squares Problems, 2004, 3.2. Layout of a step: six numbers a frame (turn, shift), then the lens as the last
-three. The reduced system is kept as a chain of blocks of frames, so that time and memory grow with the length of the clip.
+six. The reduced system is kept as a chain of blocks of frames, so that time and memory grow with the length of the clip.
 """
 
 from typing import NamedTuple
@@ -22,13 +22,18 @@ BLOCK = 120  # frames of a block in longer clips; no track may reach over more (
 LEAST_DAMPING = 1e-7  # keeps the seven freedoms of the frame of reference from running away
 
 
+NO_EXTRA = np.zeros(3)
+
+
 class Scene(NamedTuple):
-    """R (n, 3, 3), C (n, 3): cameras. X (m, 3): points. K (3,): f in px, k1, k2."""
+    """R (n, 3, 3), C (n, 3): cameras. X (m, 3): points. K (3,): f in px, k1, k2. extra (3,): how far the lens centre lies from
+    where it was taken to be, px, and the readout of a rolling shutter, in frames."""
 
     R: np.ndarray
     C: np.ndarray
     X: np.ndarray
     K: np.ndarray
+    extra: np.ndarray = NO_EXTRA
 
 
 class Seen(NamedTuple):
@@ -62,11 +67,14 @@ def pieces(s: Seen, frames: int) -> tuple[Seen, np.ndarray]:
 class System:
     """The reduced normal equations of one set of observations; the buffers are kept from round to round."""
 
+    late: np.ndarray
+
     def __init__(self, s: Seen, frames: int, held: np.ndarray | None = None, fixed: np.ndarray | None = None) -> None:
-        """held (9,) bool: which of turn (3), shift (3) and lens (3) do not vary; fixed (frames,) bool: frames that do not."""
+        """held (12,) bool: which of turn (3), shift (3) and lens (6) do not vary; fixed (frames,) bool: frames that do not."""
         k, m = len(s.frame), len(s.first) - 1
-        self.s, self.frames, self.held = s, frames, np.zeros(9, bool) if held is None else held
-        self.A, self.B, self.E = np.zeros((k, 2, 9)), np.zeros((k, 2, 3)), np.zeros((k, 2))
+        self.s, self.frames, self.held = s, frames, np.zeros(normal.WITH_LENS, bool) if held is None else held
+        self.A, self.B, self.E = np.zeros((k, 2, normal.WITH_LENS)), np.zeros((k, 2, 3)), np.zeros((k, 2))
+        self.late = np.zeros((k, 2))
         self.fixed = None if fixed is None else np.flatnonzero(fixed[s.frame])
         self.half, self.inverse = np.zeros((m, 3, 3)), np.zeros((m, 3, 3))
         size = frames if frames <= WHOLE else BLOCK
@@ -89,7 +97,9 @@ class System:
 
     def derive(self, scene: Scene, centre: tuple[float, float], scale2: float) -> None:
         s = self.s
-        normal.derive(len(s.frame), scene.R, scene.C, scene.X, scene.K, s.frame, s.point, s.xy, *centre, scale2, self.A, self.B, self.E)
+        normal.derive(
+            len(s.frame), scene.R, scene.C, scene.X, scene.K, scene.extra, self.late, s.frame, s.point, s.xy, *centre, scale2, self.A, self.B, self.E
+        )
         if self.held.any():
             self.A[:, :, self.held] = 0
         if self.fixed is not None:
@@ -97,8 +107,8 @@ class System:
 
     def reduce(self, damping: float, lens_weight: np.ndarray) -> None:
         """Take out the points and factorise. Raises LinAlgError when the system is not positive definite."""
-        s, edges = self.s, self.edges
-        U = np.zeros((self.frames, 9, 9))
+        s, edges, L = self.s, self.edges, normal.LENS
+        U = np.zeros((self.frames, normal.WITH_LENS, normal.WITH_LENS))
         normal.cameras(self.A, s.frame, U)
         normal.points(len(s.frame), self.B, s.first, damping, self.half, self.inverse)
         own, corner = U[:, :6, :6], U[:, 6:, 6:].sum(0)
@@ -108,19 +118,19 @@ class System:
             diagonal = np.einsum("...ii->...i", stack)
             diagonal += np.where(diagonal > 0, damping * diagonal, 1.0)
         corner += np.diag(lens_weight)
-        border = np.ascontiguousarray(U[:, 6:, :6].transpose(0, 2, 1)).reshape(-1, 3)
+        border = np.ascontiguousarray(U[:, 6:, :6].transpose(0, 2, 1)).reshape(-1, L)
         D = [np.zeros((6 * (b - a),) * 2) for a, b in zip(edges, edges[1:])]
         below = [np.zeros((6 * (c - b), 6 * (b - a))) for a, b, c in zip(edges, edges[1:], edges[2:])]
         for block, a, b in zip(D, edges, edges[1:]):
             grid = block.reshape(b - a, 6, b - a, 6)
             grid[np.arange(b - a), :, np.arange(b - a), :] = own[a:b]
         for group, f0, f1 in self.groups:
-            Z = np.empty((6 * (f1 - f0) + 3, 3 * len(group)))
+            Z = np.empty((6 * (f1 - f0) + L, 3 * len(group)))
             normal.couple(self.A, self.B, s.frame, s.first, group, f0, self.half, Z)
             Q = Z @ Z.T
             self._subtract(Q, f0, f1, D, below)
-            border[6 * f0 : 6 * f1] -= Q[:-3, -3:]
-            corner -= Q[-3:, -3:]
+            border[6 * f0 : 6 * f1] -= Q[:-L, -L:]
+            corner -= Q[-L:, -L:]
         self._factorise(D, below, border, corner)
 
     def _subtract(self, Q: np.ndarray, f0: int, f1: int, D: list, below: list) -> None:
@@ -154,18 +164,18 @@ class System:
         self.corner = np.linalg.cholesky(corner)
 
     def right_side(self, E: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (6 frames + 3,), points (m, 3)."""
+        """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (6 frames + 6,), points (m, 3)."""
         s = self.s
-        g, pull = np.zeros((self.frames, 9)), np.zeros((len(s.first) - 1, 3))
+        g, pull = np.zeros((self.frames, normal.WITH_LENS)), np.zeros((len(s.first) - 1, 3))
         normal.pulls(len(s.frame), self.B, E, s.first, pull)
         normal.rights(self.A, self.B, E, s.frame, s.first, self.inverse, pull, g)
         return np.concatenate([g[:, :6].ravel(), g[:, 6:].sum(0)]), pull
 
     def solve(self, right: np.ndarray) -> np.ndarray:
-        """(6 frames + 3, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
+        """(6 frames + 6, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
         e = self.edges
         forward: list[np.ndarray] = []
-        low = right[-3:]
+        low = right[-normal.LENS :]
         for k, L in enumerate(self.L):
             part = right[6 * e[k] : 6 * e[k + 1]]
             if k:
@@ -188,28 +198,43 @@ class System:
         return shift
 
 
+def held_by(move: bool, lens: tuple[bool, ...], more: tuple[bool, bool] = (False, False)) -> np.ndarray:
+    """(12,) for `System`: move: whether camera centres vary; lens: f, k1, k2; more: the lens centre, the readout."""
+    return ~np.array([True] * 3 + [move] * 3 + [*lens] + [more[0], more[0], more[1]])
+
+
 def adjust(
     scene: Scene, s: Seen, centre: tuple[float, float], *, loss_px: float, lens: tuple[bool, bool, bool] = (True, True, True),
     move: bool = True, prior: tuple[np.ndarray, np.ndarray] | None = None, rounds: int = 30, tolerance: float = 1e-6,
-    fixed: np.ndarray | None = None, job: Job | None = None,
+    fixed: np.ndarray | None = None, centre_px: float = 0.0, late: np.ndarray | None = None, job: Job | None = None,
 ) -> tuple[Scene, float]:  # fmt: skip
     """Adjust the scene to what was seen; returns it with its final cost (half the sum of robust squared px).
 
     centre: the lens centre in px. loss_px: scale of Cauchy's loss, 0 for plain squares. lens: which of f, k1, k2 vary.
     move: False holds the camera centres (a camera that only turns; points are directions). prior: mean (3,) and deviation
-    (3,) of f, k1, k2. fixed (n,) bool: frames that stay where they are. Frames without observations are held.
+    (3,) of f, k1, k2. fixed (n,) bool: frames that stay where they are. Frames without observations are held. centre_px: by
+    what deviation the lens centre may vary too, 0 not at all. late (k, 2): px by which each observation is displaced for a
+    readout of one frame; with it, the readout varies.
     """
     frames = len(scene.R)
     whole, (s, owner) = s, pieces(s, frames)
-    scene = Scene(*(np.array(a, np.float64, order="C") for a in (scene.R, scene.C, scene.X[owner], scene.K)))
-    system = System(s, frames, np.r_[[False] * 3, [not move] * 3, ~np.array(lens, bool)], fixed)
+    scene = Scene(*(np.array(a, np.float64, order="C") for a in (scene.R, scene.C, scene.X[owner], scene.K, scene.extra)))
+    more = (centre_px > 0, late is not None)
+    system = System(s, frames, held_by(move, lens, more), fixed)
+    if late is not None:
+        system.late = np.ascontiguousarray(late, np.float64)
     scale2 = loss_px * loss_px
-    mean, weight = (np.asarray(prior[0], float), 1 / np.asarray(prior[1], float) ** 2) if prior else (np.zeros(3), np.zeros(3))
-    weight = weight * np.array(lens, bool)
+    mean, weight = np.zeros(normal.LENS), np.zeros(normal.LENS)
+    if prior is not None:
+        mean[:3], weight[:3] = prior[0], 1 / np.asarray(prior[1], float) ** 2
+    if centre_px > 0:
+        weight[3:5] = 1 / centre_px**2
+    weight = weight * ~system.held[6:]
+    lensing = lambda x: np.concatenate([x.K, x.extra])
 
     def settle(x: Scene) -> float:
-        fit = normal.settle(len(s.frame), *x, s.frame, s.first, s.xy, *centre, scale2, INNER_ROUNDS, not move)
-        return fit + 0.5 * float(((x.K - mean) ** 2 * weight).sum())
+        fit = normal.settle(len(s.frame), *x, system.late, s.frame, s.first, s.xy, *centre, scale2, INNER_ROUNDS, not move)
+        return fit + 0.5 * float(((lensing(x) - mean) ** 2 * weight).sum())
 
     cost, damping, growth, moved = settle(scene), 1e-4, 2.0, True
     for number in range(rounds):
@@ -223,12 +248,11 @@ def adjust(
             damping, growth, moved = damping * growth, growth * 2, False
             continue
         right, pull = system.right_side(system.E)
-        right[-3:] -= weight * (scene.K - mean)
+        right[-normal.LENS :] -= weight * (lensing(scene) - mean)
         step = system.solve(right[:, None])[:, 0]
-        turn = step[:-3].reshape(frames, 6)
-        trial = Scene(
-            rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:], scene.X + system.points_back(step, pull), scene.K + step[-3:]
-        )
+        turn, glass = step[: -normal.LENS].reshape(frames, 6), step[-normal.LENS :]
+        trial = Scene(rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:], scene.X + system.points_back(step, pull),
+                      scene.K + glass[:3], scene.extra + glass[3:])  # fmt: skip
         now = settle(trial) if trial.K[0] > 0 else np.inf
         if now < cost:
             done = cost - now < tolerance * cost
@@ -243,7 +267,7 @@ def adjust(
         X = np.zeros((len(whole.first) - 1, 3))
         X[owner[::-1]] = scene.X[::-1]
         scene = scene._replace(X=X)
-        cost = normal.settle(len(s.frame), *scene, whole.frame, whole.first, whole.xy, *centre, scale2, 4 * INNER_ROUNDS, not move)
+        cost = normal.settle(len(s.frame), *scene, system.late, whole.frame, whole.first, whole.xy, *centre, scale2, 4 * INNER_ROUNDS, not move)
     return scene, cost
 
 
@@ -253,4 +277,4 @@ def project(scene: Scene, frame: np.ndarray, point: np.ndarray, centre: tuple[fl
     z = inside[:, 2]
     xy = inside[:, :2] / np.where(np.abs(z) < 1e-9, 1e-9, z)[:, None]
     r2 = (xy * xy).sum(1, keepdims=True)
-    return scene.K[0] * xy * (1 + r2 * (scene.K[1] + scene.K[2] * r2)) + centre, z
+    return scene.K[0] * xy * (1 + r2 * (scene.K[1] + scene.K[2] * r2)) + centre + scene.extra[:2], z

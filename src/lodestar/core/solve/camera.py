@@ -13,7 +13,7 @@ from .adjust import Scene, Seen, adjust, project, seen
 from .free import FreeSolver
 from .lensing import Lensing
 from .result import Solve, SolveSettings
-from .shutter import HINT, Readout, displacement, estimate
+from .shutter import displacement, motion
 from .slip import Wander, slide, wander
 from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
 from .views import Table, own_noise, parallax
@@ -21,8 +21,12 @@ from .views import Table, own_noise, parallax
 LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
-ROLLING_ROUNDS = 3
-SLIP_POINTS = 120  # whose slip stands for the scene
+ROLLING_ROUNDS = 4
+COMPARED = 40  # frames by which lens centre and readout are tried
+ROLLING_GAIN = 0.03  # share of the cost that a readout must save before it is spoken of
+CENTRE_GAIN = 0.01  # share of the cost that a lens centre elsewhere must save before it is believed
+CENTRE_SHARE = 0.015  # of the picture's width: by what deviation a lens centre may lie elsewhere
+SLIP_POINTS = 60  # whose slip stands for the scene
 
 
 class Fitted(NamedTuple):
@@ -32,6 +36,7 @@ class Fitted(NamedTuple):
     frames: list[int]
     good: np.ndarray
     limit_px: float
+    cost: float = 0.0
 
 
 def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job: Job, start: Solve | None = None) -> Solve:
@@ -72,14 +77,9 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     else:
         fitted, extra = _solve_free(table, lens, settings, refined, first, job)
         warning = f"{warning} {extra}".strip()
-    readout, looks_rolling = Readout(0.0, 0.0, 0.0), 0.0
-    if settings.rolling:
-        fitted, readout = _with_readout(table, fitted, lens, turning, job)
-    else:
-        guess = estimate(*_observed(table, fitted)[:2], table.centre, height, not turning, fitted.limit_px / 3)
-        looks_rolling = guess.share if guess.gain > HINT and 0.03 < guess.share < 1.5 else 0.0
+    fitted, centred, looks_rolling = _with_more(table, fitted, lens, turning, settings.rolling, job)
     seconds["solve"] = time.perf_counter() - began
-    return _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, readout, looks_rolling)
+    return _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling)
 
 
 def _solve_free(table: Table, lens: Lensing, settings: SolveSettings, refined: Solve | None, first: int, job: Job) -> tuple[Fitted, str]:
@@ -160,7 +160,7 @@ def _from_solve(solve: Solve, table: Table, first: int, lens: Lensing) -> Scene:
 
 def _observed(table: Table, fitted: Fitted) -> tuple[Scene, Seen, np.ndarray]:
     """What was fitted, without gaps: the scene over the frames and points in use, the observations, and the points' tracks."""
-    scene, frames, good, _ = fitted
+    scene, frames, good = fitted[:3]
     place = np.full(table.frames, -1)
     place[frames] = np.arange(len(frames))
     fit = good & (place[table.frame] >= 0) & np.isfinite(scene.X[table.track, 0])
@@ -172,35 +172,79 @@ def _observed(table: Table, fitted: Fitted) -> tuple[Scene, Seen, np.ndarray]:
     number[ids] = np.arange(len(ids))
     rows = np.flatnonzero(fit & (number[table.track] >= 0))
     s = seen(place[table.frame[rows]], number[table.track[rows]], table.xy[rows], len(ids))
-    return Scene(scene.R[frames], scene.C[frames], scene.X[ids], scene.K), s, ids
+    return Scene(scene.R[frames], scene.C[frames], scene.X[ids], scene.K, scene.extra), s, ids
 
 
-def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job) -> tuple[Fitted, Readout]:
-    """The readout and the scene in turns: tracks as they would be had all rows been read at once, then cameras from these."""
-    loss = fitted.limit_px / 3
-    found = Readout(0.0, 0.0, 0.0)
+def _refit(
+    table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job, every: int = 1, rolling: bool = False, centre_px: float = 0.0
+) -> Fitted:
+    """The fitted scene, adjusted once more with something else free; its cost is measured with the same loss.
+
+    every: only each such frame takes part, which is enough to compare costs by.
+    """
+    scene, s, ids = _observed(table, fitted)
+    moves = motion(scene, not turning)
+    kept = np.arange(0, len(scene.R), every)
+    rows = np.flatnonzero(s.frame % every == 0)
+    names, point = np.unique(s.point[rows], return_inverse=True)
+    part = seen(s.frame[rows] // every, point, s.xy[rows], len(names))
+    scene = scene._replace(R=scene.R[kept], C=scene.C[kept], X=scene.X[names])
+    late = displacement(scene, part, (moves[0][kept], moves[1][kept]), table.centre, table.height) if rolling else None
+    done, cost = adjust(scene, part, table.centre, loss_px=fitted.limit_px / 3, lens=lens.vary, move=not turning, rounds=12, tolerance=1e-6,
+                        late=late, centre_px=centre_px, job=job)  # fmt: skip
+    R, C, X = fitted.scene.R.copy(), fitted.scene.C.copy(), fitted.scene.X.copy()
+    frames = np.array(fitted.frames)[kept]
+    R[frames], C[frames], X[ids[names]] = done.R, done.C, done.X
+    return fitted._replace(scene=Scene(R, C, X, done.K, done.extra), cost=cost)
+
+
+def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked: bool, job: Job) -> tuple[Fitted, bool, float]:
+    """What else the lens and the sensor may do: the scene, whether the lens centre was found elsewhere (the table then holds
+    it), and the readout that the tracks hint at when it was not asked for.
+
+    Either can pass for the other in part, so the one that explains more is believed.
+    """
+    job.step(1.0, "lens centre and rows of the sensor")
+    every = max(1, len(fitted.frames) // COMPARED)
+    elsewhere = CENTRE_SHARE * table.width
+    plain, rolling, moved = (_refit(table, fitted, lens, turning, job, every, *more) for more in ((False, 0.0), (True, 0.0), (False, elsewhere)))
+    by_rolling, by_centre = (1 - x.cost / max(plain.cost, 1e-12) for x in (rolling, moved))
+    readout = float(rolling.scene.extra[2])
+    hint = readout if not asked and by_rolling > ROLLING_GAIN and 0.05 < readout < 1.2 else 0.0
+    if asked:
+        fitted = _with_readout(table, fitted, lens, turning, job)
+        readout = fitted.scene.extra[2]
+        moved = _refit(table, fitted, lens, turning, job, 1, True, elsewhere)
+        by_centre = 1 - moved.cost / max(fitted.cost, 1e-12)
+    if by_centre < CENTRE_GAIN or (not asked and by_centre < by_rolling):
+        return fitted, False, hint
+    moved = moved if asked else _refit(table, fitted, lens, turning, job, 1, False, elsewhere)
+    dx, dy, readout = moved.scene.extra
+    table.centre = (table.centre[0] + float(dx), table.centre[1] + float(dy))
+    return moved._replace(scene=moved.scene._replace(extra=np.array([0.0, 0.0, readout]))), True, 0.0
+
+
+def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job) -> Fitted:
+    """With the readout found; what it displaces depends on the motion, so it is taken anew some times."""
     for _ in range(ROLLING_ROUNDS):
         job.step(1.0, "rows of the sensor")
-        part, s, ids = _observed(table, fitted)
-        found = estimate(part, s, table.centre, table.height, not turning, loss)
-        moved = s._replace(xy=s.xy - found.share * displacement(part, s, table.centre, table.height, not turning))
-        done, _ = adjust(part, moved, table.centre, loss_px=loss, lens=lens.vary, move=not turning, rounds=12, tolerance=1e-6, job=job)
-        R, C, X = fitted.scene.R.copy(), fitted.scene.C.copy(), fitted.scene.X.copy()
-        R[fitted.frames], C[fitted.frames], X[ids] = done.R, done.C, done.X
-        fitted = fitted._replace(scene=Scene(R, C, X, done.K))
-    return fitted, found
+        before = fitted.scene.extra[2]
+        fitted = _refit(table, fitted, lens, turning, job, rolling=True)
+        if abs(fitted.scene.extra[2] - before) < 0.01:
+            break
+    return fitted
 
 
 def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: bool, lens: Lensing, seconds: dict, why: str, warning: str,
-            readout: Readout, looks_rolling: float) -> Solve:  # fmt: skip
+            centred: bool, looks_rolling: float) -> Solve:  # fmt: skip
     fitted = fitted._replace(scene=_own_frame(fitted.scene, fitted.frames, turning))
     scene, s, ids = _observed(table, fitted)
-    if readout.share:
-        s = s._replace(xy=s.xy - readout.share * displacement(scene, s, table.centre, table.height, not turning))
-    miss = project(scene, s.frame, s.point, table.centre)[0] - s.xy
+    readout = float(scene.extra[2])
+    late = displacement(scene, s, motion(scene, not turning), table.centre, table.height) if readout else None
+    miss = project(scene, s.frame, s.point, table.centre)[0] - s.xy + (readout * late if late is not None else 0.0)
     error = np.linalg.norm(miss, axis=1)
     spread = parallax(scene.R, s.frame, s.point, table.rays(s.xy, scene.K), len(ids))
-    sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary)
+    sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary, (centred, bool(readout)), late)
     sample = Wander(frozen(sample.cameras.astype(np.float32)), frozen(sample.lens.astype(np.float32)))
     deviation = tuple(float(v) for v in sample.lens.std(0))
     used = np.array(fitted.frames)
@@ -215,7 +259,7 @@ def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: b
         float(error.mean()), float(np.median(error)), float(np.percentile(error, 95)), float(np.sqrt((error**2).mean())),
         float(len(error) / max(inside.sum(), 1)), float(np.rad2deg(np.median(spread))), (deviation[0], deviation[1], deviation[2]),
         len(ids), {k: round(v, 3) for k, v in seconds.items()}, why, warning,
-        noise_px=own_noise(table), wander=sample, readout=(float(readout.share), float(readout.deviation)), looks_rolling=float(looks_rolling),
+        noise_px=own_noise(table), wander=sample, readout=readout, looks_rolling=float(looks_rolling),
         slips=(float(np.median(slips)), float(np.percentile(slips, 95))) if len(slips) else (0.0, 0.0),
     )  # fmt: skip
 
@@ -233,7 +277,7 @@ def _own_frame(scene: Scene, frames: list[int], turning: bool) -> Scene:
     ahead = ahead / max(float(np.linalg.norm(ahead)), 1e-9)
     Q = np.stack([np.cross(ahead, up), ahead, up])
     if turning:
-        return Scene(scene.R @ Q.T, scene.C @ Q.T, 10 * scene.X @ Q.T, scene.K)
+        return Scene(scene.R @ Q.T, scene.C @ Q.T, 10 * scene.X @ Q.T, scene.K, scene.extra)
     middle = scene.C[frames].mean(0)
     depth = np.nanmedian(np.linalg.norm(scene.X - middle, axis=1))
-    return Scene(scene.R @ Q.T, (scene.C - middle) @ Q.T * (10 / depth), (scene.X - middle) @ Q.T * (10 / depth), scene.K)
+    return Scene(scene.R @ Q.T, (scene.C - middle) @ Q.T * (10 / depth), (scene.X - middle) @ Q.T * (10 / depth), scene.K, scene.extra)

@@ -20,6 +20,8 @@ LEAST_NOISE_PX = 0.1
 LEAST_ANGLE = np.deg2rad(0.7)
 WINDOW = 16  # key frames that vary while the solve grows
 SURE = 0.85  # share of explained observations at which no other start is tried
+LEAST_POINTS = 20
+LEAST_ROWS = 24  # observations under which there is nothing to adjust by
 FLAT_COST = 0.3
 GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
 
@@ -134,6 +136,8 @@ class FreeSolver:
         """bends: which of f, k1, k2 this stage may vary; vary: the frames that may move (all of them, when None)."""
         t = self.table
         rows = self.rows(frames, scene.X)
+        if len(rows) < LEAST_ROWS:
+            return scene
         ids, point = np.unique(t.track[rows], return_inverse=True)
         used, number = np.unique(t.frame[rows], return_inverse=True)
         part = Scene(scene.R[used], scene.C[used], scene.X[ids], scene.K)
@@ -211,6 +215,8 @@ class FreeSolver:
     def _flatness(X: np.ndarray) -> float:
         """Share of the points that lie in one plane: drifting water is flat, and that tells it from a place."""
         X = X[np.isfinite(X[:, 0])]
+        if len(X) < 4:
+            return 0.0
         near = 0.02 * float(np.median(np.linalg.norm(X - np.median(X, 0), axis=1)))
         return float(plane_by_votes(X, near, np.random.default_rng(0), tries=60)[2].mean())
 
@@ -339,6 +345,12 @@ class FreeSolver:
                 grown += [self.grow(part, step) for part in self._different(begun)[:2]]
             self.good = np.ones(len(t.frame), bool)
             grown = [self.part(self.points(part.scene, part.frames, 2.0), part.frames) for part in grown]
+        grown = [part for part in grown if np.isfinite(part.scene.X[:, 0]).sum() >= LEAST_POINTS]
+        if not grown:
+            raise SolveError(
+                f"There is too little parallax: fewer than {LEAST_POINTS} tracks are seen under an angle of {np.rad2deg(LEAST_ANGLE):.1f}° or more.",
+                "The camera hardly moves for the distance of what it sees. Solve it as one that only turns, or choose a part in which it moves.",
+            )
         noise, keys = min(part.noise_px for part in grown), max(len(part.frames) for part in grown)
         costs = [self.cost(part, noise, keys - len(part.frames)) for part in grown]
         best, *others = (grown[k] for k in np.argsort(costs))

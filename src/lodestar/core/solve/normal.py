@@ -1,7 +1,8 @@
 """Kernels of the adjustment: residuals, derivatives, the normal equations with the points taken out, and points at their best.
 
-Conventions as in `adjust`: x_cam = R (X - C), lens f, k1, k2, observations sorted by point. Nine numbers belong to an
-observation: turn (3) and shift (3) of its frame, and the lens (3). A SizedKernel takes the number of observations before all else.
+Conventions as in `adjust`: x_cam = R (X - C), observations sorted by point. Twelve numbers belong to an observation: turn (3) and
+shift (3) of its frame, and the lens (6): f, k1, k2, its centre's place (2), the readout. late (k, 2): px by which an observation
+is displaced for a readout of 1. A SizedKernel takes the number of observations before all else.
 """
 
 import numba as nb
@@ -9,6 +10,8 @@ import numpy as np
 
 from ..basics.jit import SizedKernel, kernel
 
+LENS = 6
+WITH_LENS = 6 + LENS
 BEHIND_COST = 1e8  # squared pixels of a point behind its camera
 
 
@@ -38,8 +41,8 @@ def _bend(K, x, y):
 
 
 @SizedKernel
-def derive(R, C, X, K, frame, point, xy, cx, cy, scale2, A, B, E):
-    """A (k, 2, 9): by turn, shift and lens; B (k, 2, 3): by the point; E (k, 2): residuals; all times the root of the weight."""
+def derive(R, C, X, K, extra, late, frame, point, xy, cx, cy, scale2, A, B, E):
+    """A (k, 2, 12): by turn, shift and lens; B (k, 2, 3): by the point; E (k, 2): residuals; all times the root of the weight."""
     f = K[0]
     for i in nb.prange(len(frame)):
         j, p = frame[i], point[i]
@@ -51,7 +54,8 @@ def derive(R, C, X, K, frame, point, xy, cx, cy, scale2, A, B, E):
             continue
         x, y = a / z, b / z
         g, r2, ux, uy, vy = _bend(K, x, y)
-        e0, e1 = f * g * x + cx - xy[i, 0], f * g * y + cy - xy[i, 1]
+        e0 = f * g * x + cx + extra[0] + extra[2] * late[i, 0] - xy[i, 0]
+        e1 = f * g * y + cy + extra[1] + extra[2] * late[i, 1] - xy[i, 1]
         w = np.sqrt(robust(e0 * e0 + e1 * e1, scale2)[1])
         for r in range(2):
             px = w * (ux if r == 0 else uy)
@@ -65,16 +69,18 @@ def derive(R, C, X, K, frame, point, xy, cx, cy, scale2, A, B, E):
         A[i, 0, 6], A[i, 1, 6] = g * x * w, g * y * w
         A[i, 0, 7], A[i, 1, 7] = f * r2 * x * w, f * r2 * y * w
         A[i, 0, 8], A[i, 1, 8] = f * r2 * r2 * x * w, f * r2 * r2 * y * w
+        A[i, 0, 9], A[i, 1, 9], A[i, 0, 10], A[i, 1, 10] = w, 0.0, 0.0, w
+        A[i, 0, 11], A[i, 1, 11] = late[i, 0] * w, late[i, 1] * w
         E[i, 0], E[i, 1] = e0 * w, e1 * w
 
 
 @kernel
 def cameras(A, frame, U):
-    """U (frames, 9, 9), lower halves: the squares of each frame's turn, shift and lens."""
+    """U (frames, 12, 12), lower halves: the squares of each frame's turn, shift and lens."""
     U[:] = 0
     for i in range(len(frame)):
         own = U[frame[i]]
-        for a in range(9):
+        for a in range(WITH_LENS):
             for b in range(a + 1):
                 own[a, b] += A[i, 0, a] * A[i, 0, b] + A[i, 1, a] * A[i, 1, b]
 
@@ -121,18 +127,18 @@ def pulls(B, E, first, pull):
 
 @kernel
 def couple(A, B, frame, first, group, frame0, half, Z):
-    """Z: the coupling of a group of points with its frames (six rows each from frame0) and the lens (last three rows)."""
+    """Z: the coupling of a group of points with its frames (six rows each from frame0) and the lens (last six rows)."""
     Z[:] = 0
     m = Z.shape[0]
     for q in range(len(group)):
         p = group[q]
         for i in range(first[p], first[p + 1]):
             r = 6 * (frame[i] - frame0)
-            for a in range(9):
+            for a in range(WITH_LENS):
                 w0 = A[i, 0, a] * B[i, 0, 0] + A[i, 1, a] * B[i, 1, 0]
                 w1 = A[i, 0, a] * B[i, 0, 1] + A[i, 1, a] * B[i, 1, 1]
                 w2 = A[i, 0, a] * B[i, 0, 2] + A[i, 1, a] * B[i, 1, 2]
-                k = r + a if a < 6 else m - 9 + a
+                k = r + a if a < 6 else m - WITH_LENS + a
                 Z[k, 3 * q] += w0 * half[p, 0, 0]
                 Z[k, 3 * q + 1] += w0 * half[p, 0, 1] + w1 * half[p, 1, 1]
                 Z[k, 3 * q + 2] += w0 * half[p, 0, 2] + w1 * half[p, 1, 2] + w2 * half[p, 2, 2]
@@ -140,7 +146,7 @@ def couple(A, B, frame, first, group, frame0, half, Z):
 
 @kernel
 def rights(A, B, E, frame, first, inverse, pull, g):
-    """g (frames, 9): the right side of each frame's turn, shift and lens, less what the points take up: W V^-1 pull."""
+    """g (frames, 12): the right side of each frame's turn, shift and lens, less what the points take up: W V^-1 pull."""
     g[:] = 0
     for p in range(len(first) - 1):
         v0 = inverse[p, 0, 0] * pull[p, 0] + inverse[p, 0, 1] * pull[p, 1] + inverse[p, 0, 2] * pull[p, 2]
@@ -150,21 +156,21 @@ def rights(A, B, E, frame, first, inverse, pull, g):
             q0 = E[i, 0] + B[i, 0, 0] * v0 + B[i, 0, 1] * v1 + B[i, 0, 2] * v2
             q1 = E[i, 1] + B[i, 1, 0] * v0 + B[i, 1, 1] * v1 + B[i, 1, 2] * v2
             right = g[frame[i]]
-            for a in range(9):
+            for a in range(WITH_LENS):
                 right[a] -= A[i, 0, a] * q0 + A[i, 1, a] * q1
 
 
 @SizedKernel
 def points_back(A, B, frame, first, inverse, pull, step, shift):
-    """shift (m, 3) of the points that belongs to a step (6 frames + 3,) of cameras and lens."""
+    """shift (m, 3) of the points that belongs to a step (6 frames + 6,) of cameras and lens."""
     n = len(step)
     for p in nb.prange(len(first) - 1):
         v0, v1, v2 = pull[p, 0], pull[p, 1], pull[p, 2]
         for i in range(first[p], first[p + 1]):
             o = 6 * frame[i]
             q0, q1 = 0.0, 0.0
-            for a in range(9):
-                d = step[o + a] if a < 6 else step[n - 9 + a]
+            for a in range(WITH_LENS):
+                d = step[o + a] if a < 6 else step[n - WITH_LENS + a]
                 q0 += A[i, 0, a] * d
                 q1 += A[i, 1, a] * d
             v0 -= B[i, 0, 0] * q0 + B[i, 1, 0] * q1
@@ -175,7 +181,7 @@ def points_back(A, B, frame, first, inverse, pull, step, shift):
 
 
 @SizedKernel
-def settle(R, C, X, K, frame, first, xy, cx, cy, scale2, rounds, far):
+def settle(R, C, X, K, extra, late, frame, first, xy, cx, cy, scale2, rounds, far):
     """Each point (m, 3) to where the cameras as they are see it best, by damped Gauss-Newton, in place; returns the total cost.
 
     far: only the directions of the points count (cameras at one place); their lengths are kept. With the points always at
@@ -199,7 +205,8 @@ def settle(R, C, X, K, frame, first, xy, cx, cy, scale2, rounds, far):
                     continue
                 x, y = a / z, b / z
                 g, _, ux, uy, vy = _bend(K, x, y)
-                e0, e1 = f * g * x + cx - xy[i, 0], f * g * y + cy - xy[i, 1]
+                e0 = f * g * x + cx + extra[0] + extra[2] * late[i, 0] - xy[i, 0]
+                e1 = f * g * y + cy + extra[1] + extra[2] * late[i, 1] - xy[i, 1]
                 loss, w = robust(e0 * e0 + e1 * e1, scale2)
                 now += loss
                 for r in range(2):

@@ -14,7 +14,7 @@ LONG_FRAMES = 15
 NEAR_PX = 3.0
 BEHIND_PX = 100.0
 SLIDES_PX, TOO_MUCH_PX = 0.5, 1.5  # what a title may slide, median and worst, at 1280 pixels across
-NOISY_RATIO = 1.6
+NOISY_RATIO = 2.0
 VAGUE_FOCAL = 0.02
 
 

@@ -33,7 +33,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     point_error (m,) px. lens_deviation: of f, k1, k2. why: what decided between free and turning.
     source: digest of what it was solved from, by which it is known to be stale.
     noise_px: of one axis of the tracks, measured without any camera (0 when unknown). wander: how the cameras may be wrong.
-    readout: share of a frame's time by which the last row is read after the first, with its deviation; 0 unless asked for.
+    readout: share of a frame's time by which the last row is read after the first; 0 unless asked for.
     looks_rolling: the readout that the residuals hint at, 0 when they do not.
     slips: middle and 95 % over the solved points of what a title there would slide, px; 0 when unknown.
     """
@@ -63,7 +63,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     source: str = ""
     noise_px: float = 0.0
     wander: Wander | None = None
-    readout: tuple[float, float] = (0.0, 0.0)
+    readout: float = 0.0
     looks_rolling: float = 0.0
     slips: tuple[float, float] = (0.0, 0.0)
 

@@ -12,7 +12,8 @@ import numpy as np
 from scipy.optimize import nnls
 
 from ..basics.jit import kernel
-from .adjust import Scene, Seen, System, pieces
+from . import normal
+from .adjust import Scene, Seen, System, held_by, pieces
 
 SAMPLES = 48
 SHARE = 0.95
@@ -30,7 +31,7 @@ class Noise(NamedTuple):
 
 
 class Wander(NamedTuple):
-    """A sample of errors: cameras (q, frames, 6) turn in radians and shift in units of the solve; lens (q, 3) of f, k1, k2."""
+    """A sample of errors: cameras (q, frames, 6) turn in radians and shift in units of the solve; lens (q, 5) of f, k1, k2 and the place of the lens centre."""
 
     cameras: np.ndarray
     lens: np.ndarray
@@ -69,8 +70,8 @@ def _residual(system: System, error: np.ndarray) -> np.ndarray:
     """What is left of errors (k, 2) px after the adjustment has given way to them."""
     right, pull = system.right_side(error)
     step = system.solve(right[:, None])[:, 0]
-    nine = np.concatenate([step[:-3].reshape(-1, 6)[system.s.frame], np.repeat(step[None, -3:], len(error), 0)], 1)
-    return error + np.einsum("kij,kj->ki", system.A, nine) + np.einsum("kij,kj->ki", system.B, system.points_back(step, pull)[system.s.point])
+    steps = np.concatenate([step[: -normal.LENS].reshape(-1, 6)[system.s.frame], np.repeat(step[None, -normal.LENS :], len(error), 0)], 1)
+    return error + np.einsum("kij,kj->ki", system.A, steps) + np.einsum("kij,kj->ki", system.B, system.points_back(step, pull)[system.s.point])
 
 
 def _loss_cost(error: np.ndarray, loss_px: float) -> float:
@@ -99,20 +100,23 @@ def draw_noise(noise: Noise, frame: np.ndarray, track: np.ndarray, rng: np.rando
 
 
 def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, move: bool,
-           lens: tuple[bool, bool, bool]) -> tuple[Wander, Noise]:  # fmt: skip
+           lens: tuple[bool, bool, bool], more: tuple[bool, bool] = (False, False), late: np.ndarray | None = None) -> tuple[Wander, Noise]:  # fmt: skip
     """A sample of errors of the adjusted scene, and the noise that was taken for it. The same tracks give the same sample.
 
-    error (k, 2): residuals of s in px; loss_px: scale of the loss it was adjusted with; move, lens: as in `adjust`.
+    error (k, 2): residuals of s in px; loss_px: scale of the loss it was adjusted with; move, lens, late: as in `adjust`;
+    more: whether the lens centre and the readout were solved.
     """
     rng, frames = np.random.default_rng(7), len(scene.R)
     s, owner = pieces(s, frames)
-    system = System(s, frames, np.r_[[False] * 3, [not move] * 3, ~np.array(lens, bool)])
+    system = System(s, frames, held_by(move, lens, more))
+    if late is not None:
+        system.late = late
     system.derive(scene._replace(X=scene.X[owner]), centre, 0.0)
-    system.reduce(1e-8, np.zeros(3))
+    system.reduce(1e-8, np.zeros(normal.LENS))
     noise = noise_of(system, error, loss_px)
     right = np.stack([system.right_side(draw_noise(noise, s.frame, s.point, rng))[0] for _ in range(SAMPLES)], 1)
     steps = system.solve(right).T
-    return Wander(steps[:, :-3].reshape(SAMPLES, frames, 6), steps[:, -3:]), noise
+    return Wander(steps[:, : -normal.LENS].reshape(SAMPLES, frames, 6), steps[:, -normal.LENS : -1]), noise
 
 
 def slide(
@@ -142,7 +146,9 @@ def _slide(R, C, K, centre, size, wander: Wander, points) -> np.ndarray:
     J[..., :, 2] = -(J[..., :, 0] * x[..., None] + J[..., :, 1] * y[..., None])
     J *= seen[..., None, None]
     B = J @ R
-    by_lens = np.stack([g * x, g * y, K[0] * r2 * x, K[0] * r2 * y, K[0] * r2 * r2 * x, K[0] * r2 * r2 * y], -1).reshape(*x.shape, 3, 2)
+    one, none = np.ones_like(x), np.zeros_like(x)
+    by_lens = np.stack([g * x, g * y, K[0] * r2 * x, K[0] * r2 * y, K[0] * r2 * r2 * x, K[0] * r2 * r2 * y, one, none, none, one], -1)
+    by_lens = by_lens.reshape(*x.shape, 5, 2)
     turn, shift = wander.cameras[..., :3], wander.cameras[..., 3:]
     moved = np.cross(turn[None], inside[:, None])  # (m, q, n, 3) in camera axes
     error = np.einsum("mnij,mqnj->mqni", J, moved) - np.einsum("mnij,qnj->mqni", B, shift)
@@ -155,5 +161,7 @@ def _slide(R, C, K, centre, size, wander: Wander, points) -> np.ndarray:
     left = np.where(seen[:, None], left, np.nan)
     result = np.full(len(points), np.nan)
     any_seen = seen.any(1)
+    if not any_seen.any():
+        return result
     result[any_seen] = np.nanquantile(left[any_seen].reshape(any_seen.sum(), -1), SHARE, axis=1)
     return result
