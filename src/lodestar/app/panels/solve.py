@@ -235,11 +235,8 @@ class SolvePanel(Panel):
         self.well.fact.setText("stale" if solve_is_stale(shot) else told.state)
         lens, dev = solve.lens, solve.lens_deviation
         across = 2 * np.rad2deg(np.arctan(abs(lens.undistort(np.array([0.0, lens.cy]))[0])))
-        readout = (
-            (f"{solve.readout[0]:.2f} frame", f"± {solve.readout[1]:.2f}")
-            if solve.readout[0]
-            else ("at once", f"looks like {solve.looks_rolling:.2f}" if solve.looks_rolling else "")
-        )
+        hint = f"looks like {solve.looks_rolling:.2f}" if solve.looks_rolling else ""
+        readout = (f"{solve.readout:.2f} frame", "") if solve.readout else ("at once", hint)
         for name, value, note in (("Focal length", f"{lens.fx:.1f} px", f"± {dev[0]:.1f}"), ("Bend k1", f"{lens.k1:.4f}", f"± {dev[1]:.4f}"),
                                   ("Bend k2", f"{lens.k2:.4f}", f"± {dev[2]:.4f}"), ("Sees across", f"{across:.1f}°", ""), ("Rows read in", *readout)):  # fmt: skip
             self.lens_rows[name][0].setText(value.replace("-", "−"))

@@ -1,0 +1,261 @@
+"""The tools on tracks, by mouse and keys: choosing, rejecting, deleting, joining, more of them, one by hand, regions that are offered."""
+
+import unittest
+
+import numpy as np
+from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtTest import QTest
+
+from lodestar.core.compose.frame import frame
+from lodestar.core.track.edit import lengths
+from tests.app.window_case import LEFT, NONE, WindowCase
+
+CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+
+
+class MarksCase(WindowCase):
+    def setUp(self):
+        super().setUp()
+        self.window.open_demo()
+        self.click("step-track")
+        self.session.show_frame(46)
+        self.settle()
+
+    @property
+    def tracks(self):
+        return self.session.shot.tracks
+
+    def assert_undone(self, before):
+        """Undo brings the very value back, and redo the other one."""
+        after = self.tracks
+        self.assertIsNot(after, before)
+        self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.assertIs(self.tracks, before)
+        self.key(Qt.Key.Key_Z, CTRL | SHIFT, self.window)
+        self.assertIs(self.tracks, after)
+
+    def type_into(self, name, text):
+        field = self.find(name)
+        QTest.keyClicks(field, text[0])  # begins to type, whatever is a shortcut elsewhere
+        QTest.keyClicks(field.editor, text[1:])
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.settle()
+
+    def in_box(self, low, high):
+        rows = self.tracks.at(self.session.frame)
+        inside = ((self.tracks.xy[rows] > low) & (self.tracks.xy[rows] < high)).all(1)
+        return {int(t) for t in self.tracks.track[rows[inside]]}
+
+
+class ChooseTest(MarksCase):
+    def test_a_rectangle_chooses_and_shift_adds(self):
+        wanted = self.in_box((300, 500), (700, 640))
+        self.assertGreater(len(wanted), 5)
+        self.drag([(300, 500), (450, 600), (700, 640)], CTRL)
+        self.assertEqual(self.session.tracks, wanted)
+        more = self.in_box((800, 500), (1000, 640))
+        self.mouse(QEvent.Type.MouseButtonPress, self.canvas.to_widget((800, 500)), LEFT, CTRL)
+        self.mouse(QEvent.Type.MouseMove, self.canvas.to_widget((1000, 640)), LEFT, CTRL)
+        self.mouse(QEvent.Type.MouseButtonRelease, self.canvas.to_widget((1000, 640)), Qt.MouseButton.NoButton, CTRL | SHIFT)
+        self.assertEqual(self.session.tracks, wanted | more)
+
+    def test_a_rectangle_in_the_scene_chooses_points(self):
+        self.click("view-both")
+        scene = self.window.viewer.scene
+        self.wait(lambda: scene._fitted is not None)
+        xy, depth = scene.project(scene._parts()[0])
+        low, high = np.array([scene.width() * 0.3, scene.height() * 0.3]), np.array([scene.width() * 0.7, scene.height() * 0.8])
+        inside = (depth > 0) & (xy > low).all(1) & (xy < high).all(1)
+        for kind, at in ((QEvent.Type.MouseButtonPress, low), (QEvent.Type.MouseMove, (low + high) / 2), (QEvent.Type.MouseMove, high)):
+            self.mouse(kind, at, LEFT, CTRL, scene)
+        self.mouse(QEvent.Type.MouseButtonRelease, high, Qt.MouseButton.NoButton, CTRL, scene)
+        self.assertEqual(self.session.tracks, {int(k) for k in self.session.shot.solve.point_ids[inside]})
+        self.assertGreater(len(self.session.tracks), 20)
+
+    def test_reject_restore_and_delete(self):
+        before = self.tracks
+        chosen = self.in_box((300, 500), (700, 640))
+        self.drag([(300, 500), (700, 640)], CTRL)
+        self.key(Qt.Key.Key_Delete)
+        self.assertEqual(set(np.flatnonzero(self.tracks.rejected)), chosen)
+        self.assert_undone(before)
+        rejected = self.tracks
+        self.click("restore-tracks")
+        self.assertFalse(self.tracks.rejected.any())
+        self.assert_undone(rejected)
+        kept = self.tracks
+        self.click("delete-tracks")
+        self.assertEqual(lengths(self.tracks)[sorted(chosen)].sum(), 0)
+        self.assertEqual(self.session.tracks, frozenset())
+        self.assert_undone(kept)
+        self.assertIn("stale", self.find("step-solve").accessibleDescription())
+
+    def test_rules_choose_and_say_how_many(self):
+        rule = self.find("rule")
+        for index, value, meant in ((1, "20", lambda t: (lengths(t) < 20) & (lengths(t) > 0)),):
+            rule.setCurrentIndex(index)
+            rule.activated.emit(index)
+            self.type_into("rule-limit", value)
+            self.click("choose-by-rule")
+            self.assertEqual(self.session.tracks, {int(k) for k in np.flatnonzero(meant(self.tracks))})
+        rule.setCurrentIndex(0)
+        rule.activated.emit(0)
+        self.click("choose-by-rule")
+        high = self.window.panels["Track"].meant()
+        self.assertEqual(self.session.tracks, {int(k) for k in high})
+        self.assertTrue(0 < len(high) < self.tracks.count)
+
+    def test_two_marks_are_one_point(self):
+        before = self.tracks
+        rows = self.tracks.at(46)[:2]
+        one, other = (int(k) for k in self.tracks.track[rows])
+        self.session.select("", frozenset([one, other]))
+        self.settle()
+        self.click("join-tracks")
+        self.assertEqual(lengths(self.tracks)[max(one, other)], 0)
+        self.assertEqual(self.session.tracks, {min(one, other)})
+        self.assert_undone(before)
+
+    def test_what_is_one_point_is_found(self):
+        before = self.tracks
+        self.click("join-found")
+        self.wait_idle()
+        self.assertIn("joined", self.told())
+        self.assertIsNot(self.tracks, before)
+        self.assertLess((lengths(self.tracks) > 0).sum(), (lengths(before) > 0).sum())
+        self.assertEqual(lengths(self.tracks).sum() <= lengths(before).sum(), True)
+        self.assert_undone(before)
+
+
+class AskForMoreTest(MarksCase):
+    def test_more_in_one_place(self):
+        before = self.tracks
+        self.click("tool-more")
+        self.click_at((700, 300))
+        self.assertIn("click is no place", self.told())
+        self.drag([(900, 180), (1010, 180), (1010, 300), (900, 300), (900, 185)])
+        self.wait_idle()
+        self.assertGreater(self.tracks.count, before.count)
+        new = np.arange(before.count, self.tracks.count)
+        self.assertEqual(self.session.tracks, {int(k) for k in new})
+        self.assertGreaterEqual(lengths(self.tracks)[new].min(), 12)
+        at = self.tracks.xy[(self.tracks.frame == 46) & (self.tracks.track >= before.count)]
+        self.assertTrue(((at > [898, 178]) & (at < [1012, 302])).all())
+        self.assert_undone(before)
+
+    def test_cancelled_in_the_middle_it_leaves_the_shot_as_it_was(self):
+        shot = self.session.shot
+        self.click("tool-more")
+        self.drag([(300, 380), (1000, 380), (1000, 640), (300, 640)])
+        self.wait(lambda: self.session.jobs.busy and self.session.jobs.job.share > 0.1)
+        self.session.jobs.cancel()
+        self.wait_idle()
+        self.assertIs(self.session.shot, shot)
+
+    def test_one_by_hand_is_followed_corrected_and_marked(self):
+        before = self.tracks
+        self.click("tool-hand")
+        # a corner of the small dome's foot
+        self.click_at((505, 400))
+        self.wait_idle()
+        self.assertEqual(self.tracks.count, before.count + 1)
+        number = self.tracks.count - 1
+        np.testing.assert_allclose(self.tracks.keys[0], [number, 46, 505, 400], atol=1)
+        self.assertGreater(lengths(self.tracks)[number], 10)
+        self.assertEqual(self.session.tracks, {number})
+        self.assert_undone(before)
+        placed = self.tracks
+        self.session.show_frame(50)
+        self.settle()
+        self.session.select("", frozenset([number]))
+        here = self.tracks.xy[(self.tracks.frame == 50) & (self.tracks.track == number)][0]
+        self.drag([here, here + [8, 0], here + [16, 0]])
+        self.wait_idle()
+        self.assertEqual(len(self.tracks.keys), 2)
+        moved = self.tracks.xy[(self.tracks.frame == 50) & (self.tracks.track == number)][0]
+        np.testing.assert_allclose(moved, here + [16, 0], atol=1)
+        self.assert_undone(placed)
+        self.key(Qt.Key.Key_Delete)
+        self.assertEqual((lengths(self.tracks)[number], len(self.tracks.keys)), (0, 0))
+
+    def test_regions_are_offered_switched_off(self):
+        shot = self.session.shot
+        self.click("suggest-regions")
+        regions = self.session.shot.regions
+        self.assertTrue(regions and not any(r.on for r in regions))
+        self.assertNotIn("stale", self.find("step-track").accessibleDescription())
+        self.click(f"outline-on-{regions[0].id}")
+        self.assertTrue(self.session.shot.regions[0].on)
+        self.assertIn("stale", self.find("step-track").accessibleDescription())
+        self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.assertIs(self.session.shot, shot)
+
+    def test_the_trackers_view_shows_what_it_is_shown(self):
+        self.wait_picture()
+        colour = self.pixels().astype(int)
+        self.assertGreater(np.abs(colour[..., 0] - colour[..., 2]).max(), 30)
+        QTest.mouseClick(self.find("show-eyes"), LEFT, NONE, QPointF(6, 8).toPoint())
+        self.wait(lambda: self.canvas.shown is not None and self.canvas.shown.layer == "tracker")
+        grey = self.pixels().astype(int)
+        self.assertEqual(np.abs(grey[..., 0] - grey[..., 2]).max(), 0)
+        self.session.edit_part("Set contrast", "follow", contrast=1.0)
+        self.wait(lambda: self.canvas.shown.shot is self.session.shot)
+        self.assertGreater(self.pixels().std(), grey.std() * 1.05)
+        # what is delivered is untouched by it
+        plain = frame(self.session.shot, 46, "draft", layer="plate").pixels
+        self.assertGreater(np.abs(plain[..., 0].astype(int) - plain[..., 2]).max(), 30)
+        self.click("step-solve")
+        self.wait(lambda: self.canvas.shown.layer == "picture")
+
+
+class SolveSettingsTest(MarksCase):
+    def setUp(self):
+        super().setUp()
+        self.click("step-solve")
+
+    def test_the_report_is_on_show(self):
+        panel = self.window.panels["Solve"]
+        self.assertIn("slides under", panel.verdict.text())
+        self.assertRegex(panel.rows["A title slides"][0].text(), r"\d\.\d\d px")
+        self.assertRegex(panel.rows["Against noise"][0].text(), r"\d\.\d\d ×")
+
+    def test_a_focal_length_in_millimetres(self):
+        self.type_into("focal-mm", "35")
+        self.assertAlmostEqual(self.session.shot.solving.focal_px, 35 / 36 * 1280, places=1)
+        box = self.find("sensor")
+        box.setCurrentIndex(1)
+        box.activated.emit(1)
+        self.assertAlmostEqual(self.session.shot.solving.focal_px, 35 / 24.9 * 1280, places=1)
+        self.assertIn("stale", self.find("step-solve").accessibleDescription())
+        self.type_into("focal-px", "0")
+        self.assertEqual(self.session.shot.solving.focal_px, 0)
+
+    def test_what_is_found_and_what_is_given(self):
+        panel = self.window.panels["Solve"]
+        panel.bend[0][0].click()
+        self.assertFalse(self.session.shot.solving.k1)
+        panel._set_bend(0, -0.05, None)
+        self.assertEqual(self.session.shot.solving.bend, (-0.05, 0.0))
+        panel.rolling.click()
+        self.assertTrue(self.session.shot.solving.rolling)
+        for _ in range(3):
+            self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.assertEqual(self.session.shot.solving.bend, (0.0, 0.0))
+        self.assertTrue(panel.bend[0][0].isChecked())
+
+    def test_refining_from_the_window(self):
+        solve = self.session.shot.solve
+        box = self.find("solve-start")
+        box.setCurrentIndex(1)
+        box.activated.emit(1)
+        self.click("solve")
+        self.wait_idle()
+        again = self.session.shot.solve
+        self.assertIsNot(again, solve)
+        self.assertEqual(again.why, "refined from the solve before")
+        self.assertAlmostEqual(again.lens.fx, solve.lens.fx, delta=1.0)
+
+
+if __name__ == "__main__":
+    unittest.main()
