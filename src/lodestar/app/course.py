@@ -50,6 +50,7 @@ class Row(QWidget):
         if reading != self.reading:
             self.reading = reading
             self.setAccessibleDescription(f"{reading.state}: {reading.first} {reading.second}")
+            self.setToolTip(f"{HELP[self.step]}\n{reading.hover}" if reading.hover else HELP[self.step])
             self.link.setVisible(reading.mend is not None)
             if reading.mend:
                 self.link.setText(reading.mend[0])

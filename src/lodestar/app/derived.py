@@ -27,6 +27,19 @@ def errors_of(shot: Shot) -> np.ndarray:
     return _once(shot, "errors", lambda: residuals(solve, tracks) if solve is not None else np.full(len(tracks.frame), np.nan))
 
 
+def mean_errors(shot: Shot) -> np.ndarray:
+    """(count,) px: the mean error of each track over all of its frames, also those that the solve left out; nan when unknown."""
+
+    def mean() -> np.ndarray:
+        error, tracks = errors_of(shot), shot.tracks
+        assert tracks is not None
+        known = np.isfinite(error)
+        count = np.bincount(tracks.track[known], minlength=tracks.count)
+        return np.where(count > 0, np.bincount(tracks.track[known], error[known], minlength=tracks.count) / np.maximum(count, 1), np.nan)
+
+    return _once(shot, "means", mean)
+
+
 def report_of(shot: Shot) -> Report:
     """The report on the solve of the present tracks; both have to be there."""
     tracks, solve = shot.tracks, shot.solve

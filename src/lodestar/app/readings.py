@@ -11,12 +11,14 @@ EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good"
 
 
 class Reading(NamedTuple):
-    """first and second line; mend: label and command of the link that brings the step up to date, if there is one."""
+    """first and second line; mend: label and command of the link that brings the step up to date, if there is one; hover:
+    what more is told under the pointer."""
 
     state: str
     first: str
     second: str = ""
     mend: tuple[str, str] | None = None
+    hover: str = ""
 
 
 def plural(n: int, word: str) -> str:
@@ -57,12 +59,14 @@ def solve(shot: Shot) -> Reading:
         return Reading(EMPTY, "nothing yet")
     if solve_is_stale(shot):
         return Reading(STALE, "stale · tracks are newer", "", ("Bring up to date", "solve"))
-    state = report_of(shot).state if shot.tracks is not None else GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD
-    if s.warning and state == GOOD:
-        state = DOUBTFUL
     worst = int(s.frames[s.frame_error.argmax()])
     fps = shot.plate.fps if shot.plate else 25
-    return Reading(state, f"{s.mean_px:.2f} px · {s.word}", f"worst {s.frame_error.max():.2f} px at {worst / fps:.1f} s")
+    lines = f"{s.mean_px:.2f} px · {s.word}", f"worst {s.frame_error.max():.2f} px at {worst / fps:.1f} s"
+    if shot.tracks is None:
+        return Reading(GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD, *lines)
+    told = report_of(shot)
+    hover = f"{told.verdict} {told.action}\nWorst in time: frame {worst}, {s.frame_error.max():.2f} px. Worst in the picture: {told.worst_place}."
+    return Reading(DOUBTFUL if s.warning and told.state == GOOD else told.state, *lines, hover=hover)
 
 
 def ground(shot: Shot) -> Reading:

@@ -10,7 +10,7 @@ from lodestar.core.shot.document import solve_is_stale
 from lodestar.core.solve.sensors import focal_px, sensors
 
 from .. import theme
-from ..derived import report_of
+from ..derived import mean_errors, report_of
 from ..fields import button, quiet
 from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
@@ -173,8 +173,7 @@ class SolvePanel(Panel):
         shot = self.session.shot
         if shot.solve is None or shot.tracks is None:
             return np.zeros(0, int)
-        ids = shot.solve.point_ids[shot.solve.point_error > self.limit.value]
-        ids = ids[ids < shot.tracks.count]
+        ids = np.flatnonzero(np.nan_to_num(mean_errors(shot)) > self.limit.value)
         return ids[~shot.tracks.rejected[ids]]
 
     def _reject(self) -> None:

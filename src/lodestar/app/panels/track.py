@@ -8,7 +8,7 @@ from lodestar.core.shot.document import tracks_are_stale
 from lodestar.core.track.edit import inside, lengths, lonely
 
 from .. import theme
-from ..derived import errors_of
+from ..derived import errors_of, mean_errors
 from ..fields import button, icon_button, quiet
 from ..viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
 from ..viewer.tools.outlines import remove_outline
@@ -143,12 +143,7 @@ class TrackPanel(Panel):
         if rule == "rejected":
             return np.flatnonzero(tracks.rejected & (lengths(tracks) > 0))
         if rule == "error":
-            error = errors_of(self.session.shot)
-            known = np.isfinite(error)
-            mean = np.bincount(tracks.track[known], error[known], minlength=tracks.count) / np.maximum(
-                np.bincount(tracks.track[known], minlength=tracks.count), 1
-            )
-            found = np.flatnonzero(mean > limit)
+            found = np.flatnonzero(np.nan_to_num(mean_errors(shot)) > limit)
         elif rule == "short":
             found = np.flatnonzero((lengths(tracks) < limit) & (lengths(tracks) > 0))
         elif rule == "lonely":

@@ -20,7 +20,7 @@ VAGUE_FOCAL = 0.02
 
 class Report(msgspec.Struct, frozen=True, eq=False):
     """Errors in px. frame_error, in_view, long_in_view (k,): by solved frame. region_error, region_count, region_lost (5, 8):
-    by part of the picture; lost: share of the observations there that do not fit.
+    by part of the picture; lost: share of the observations there that do not fit. worst_place: where the error is largest, in words.
 
     ratio: of the error to the noise of the tracks themselves, of which 1.0 is perfect; 0 when unknown. slip_px, slip_p95_px:
     middle and 95 % over the solved points of what a title there would slide, 0 when unknown. state: 'good', 'doubtful' or 'bad'. verdict:
@@ -36,6 +36,7 @@ class Report(msgspec.Struct, frozen=True, eq=False):
     region_error: np.ndarray
     region_count: np.ndarray
     region_lost: np.ndarray
+    worst_place: str
     inliers: float
     parallax_deg: float
     noise_px: float
@@ -115,7 +116,7 @@ def report(solve: Solve, tracks: Tracks, error: np.ndarray | None = None) -> Rep
     state, verdict, action = _judge(solve, float(ratio), middle, high, weak, missing, lost, all_there.reshape(DOWN, ACROSS))
     return Report(
         solve.mean_px, solve.median_px, solve.p95_px, solve.frame_error, in_view[solve.frames], strong[solve.frames], region_error,
-        count.reshape(DOWN, ACROSS), lost, solve.inliers, solve.parallax_deg, solve.noise_px, float(ratio), solve.lens.fx, solve.lens_deviation[0],
+        count.reshape(DOWN, ACROSS), lost, _worst_place(region_error, count.reshape(DOWN, ACROSS)), solve.inliers, solve.parallax_deg, solve.noise_px, float(ratio), solve.lens.fx, solve.lens_deviation[0],
         middle, high, weak, state, verdict, action,
     )  # fmt: skip
 
@@ -130,6 +131,13 @@ def _runs(frames: np.ndarray) -> tuple[tuple[int, int], ...]:
 
 def _span(run: tuple[int, int]) -> str:
     return f"frame {run[0]}" if run[0] == run[1] else f"frames {run[0]} to {run[1]}"
+
+
+def _worst_place(error: np.ndarray, count: np.ndarray) -> str:
+    """Of the parts of the picture that hold a fair number of observations."""
+    fair = np.where(count >= 0.1 * np.median(count[count > 0]), error, 0) if (count > 0).any() else error
+    row, column = np.unravel_index(int(fair.argmax()), fair.shape)
+    return f"{place_name(float(row), float(column))}, {fair[row, column]:.2f} px"
 
 
 def place_name(row: float, column: float) -> str:
