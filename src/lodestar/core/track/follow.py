@@ -6,6 +6,7 @@ from collections.abc import Callable
 import cv2
 import msgspec
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..basics.errors import TrackError
 from ..basics.job import Job
@@ -17,7 +18,7 @@ LEAST_LIKENESS = 0.8
 AGREE_PX = 0.8  # forward then backward flow must come back this close
 LEAST_FRAMES = 6
 REPLENISH_EVERY = 5
-LOOK_BACK = 24  # frames that are kept, through which new features are followed backward
+LOOK_BACK = 20  # frames that are kept, through which new features are followed backward
 FLOW_WIDTH = 1400  # wider pictures are reduced for the flow, which only has to come within a pixel or two
 
 
@@ -145,13 +146,18 @@ class Follower:
         crowd.join(new)
         frames = list(self.kept)
         ids, xy = self.crowd.ids, self.crowd.xy
+        near: _Near | None = None
         for (_, now, _), (index, before, hidden) in zip(frames[::-1], frames[-2::-1]):
             old_ids, old_xy = self.at.get(index, (ids[:0], xy[:0]))
             both, a, b = np.intersect1d(ids, old_ids, return_indices=True)
             if len(both) < 4 or len(crowd.ids) == 0:
                 break
-            guess = crowd.xy + _motion_near(xy[a], old_xy[b] - xy[a], crowd.xy)
-            crowd.settle(now, before, guess, self.least(crowd), self.agree_px(crowd), hidden, 2.5)
+            if near is None or len(near.where) != len(crowd.ids) or not near.serves(both):
+                near = _Near(both, xy[a], crowd.xy)
+            guess = crowd.xy + near.motion(both, old_xy[b] - xy[a])
+            kept = crowd.settle(now, before, guess, self.least(crowd), self.agree_px(crowd), hidden, 2.5)
+            if not kept.all():
+                near = near.less(kept)
             self.rows.append((index, crowd.ids, crowd.xy))
             ids, xy = old_ids, old_xy
 
@@ -166,16 +172,31 @@ def flow(before: np.ndarray, now: np.ndarray, crowd: Crowd, scale: float) -> tup
     start = ((crowd.xy + 0.5) / scale - 0.5).astype(np.float32).reshape(-1, 1, 2)
     guess = start + (crowd.step / scale).astype(np.float32).reshape(-1, 1, 2)
     found, ok, _ = cv2.calcOpticalFlowPyrLK(
-        before, now, start, guess, winSize=(15, 15), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 15, 0.03),
+        before, now, start, guess, winSize=(15, 15), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 10, 0.05),
         flags=cv2.OPTFLOW_USE_INITIAL_FLOW, minEigThreshold=1e-5)  # fmt: skip
     return (found.reshape(-1, 2).astype(np.float64) + 0.5) * scale - 0.5, ok.ravel() > 0
 
 
-def _motion_near(at: np.ndarray, motion: np.ndarray, where: np.ndarray, near: int = 6) -> np.ndarray:
-    """(n, 2) motion at `where` (n, 2): the median over the nearest of the known ones, at (m, 2) with motion (m, 2)."""
-    distance = ((where[:, None] - at) ** 2).sum(2)
-    k = min(near, len(at))
-    return np.median(motion[np.argpartition(distance, k - 1, axis=1)[:, :k]], axis=1)
+class _Near:
+    """Which of the known features lie nearest to each new one; found once and used while enough of them are still known."""
+
+    def __init__(self, ids: np.ndarray, at: np.ndarray, where: np.ndarray, count: int = 6) -> None:
+        """ids (m,) sorted, at (m, 2): the known; where (n, 2): the new."""
+        self.where = where
+        self.ids = ids[cKDTree(at).query(where, min(count, len(ids)))[1].reshape(len(where), -1)]
+
+    def serves(self, ids: np.ndarray) -> bool:
+        return bool(np.isin(self.ids, ids).sum(1).min() >= min(3, self.ids.shape[1]))
+
+    def less(self, kept: np.ndarray) -> "_Near":
+        self.where, self.ids = self.where[kept], self.ids[kept]
+        return self
+
+    def motion(self, ids: np.ndarray, motion: np.ndarray) -> np.ndarray:
+        """(n, 2): the median over the nearest, of those that are known now: ids (m,) sorted, motion (m, 2)."""
+        place = np.minimum(np.searchsorted(ids, self.ids), len(ids) - 1)
+        known = ids[place] == self.ids
+        return np.nanmedian(np.where(known[..., None], motion[place], np.nan), axis=1)
 
 
 def follow(

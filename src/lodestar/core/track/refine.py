@@ -12,6 +12,7 @@ from ..basics.jit import kernel, parallel_kernel
 HALF = 9
 SIDE = 2 * HALF + 1
 ROUNDS = 12
+SETTLED_PX = 0.005  # the step after a step this small changes nothing that noise would not
 _GAUSS = np.exp(-(np.arange(3) ** 2) / (2 * 0.8**2))
 TAPS = tuple(_GAUSS / (_GAUSS[0] + 2 * _GAUSS[1:].sum()))
 QUIETED = 0.35  # what the blur leaves of the deviation of white noise
@@ -187,7 +188,7 @@ def align(picture, patches, inverses, shapes, xy, likeness):
             a00, a01, a10, a11 = a00 * i00 + a01 * i10, a00 * i01 + a01 * i11, a10 * i00 + a11 * i10, a10 * i01 + a11 * i11
             cx -= a00 * d[4] + a01 * d[5]
             cy -= a10 * d[4] + a11 * d[5]
-            if abs(d[4]) + abs(d[5]) < 3e-3:
+            if abs(d[4]) + abs(d[5]) < SETTLED_PX:
                 break
         shapes[k, 0, 0], shapes[k, 0, 1], shapes[k, 1, 0], shapes[k, 1, 1] = a00, a01, a10, a11
         xy[k, 0], xy[k, 1] = cx + x0, cy + y0
@@ -236,6 +237,9 @@ def return_error(before, now, start, found, error):
                     e = block[j, i] - patch[j + 1, i + 1] - lift
                     gx += e * sx[j, i]
                     gy += e * sy[j, i]
-            px -= (yy * gx - xy * gy) / det
-            py -= (xx * gy - xy * gx) / det
+            dx, dy = (yy * gx - xy * gy) / det, (xx * gy - xy * gx) / det
+            px -= dx
+            py -= dy
+            if abs(dx) + abs(dy) < 0.05:  # the way back only has to be told from a wrong one
+                break
         error[k] = np.sqrt((px + x0 - start[k, 0]) ** 2 + (py + y0 - start[k, 1]) ** 2)
