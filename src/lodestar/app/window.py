@@ -12,7 +12,8 @@ from lodestar.core.exchange.camera_file import write_camera
 from lodestar.core.media.deliveries import SequenceDelivery
 from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
 from lodestar.core.shape.fonts import system_faces
-from lodestar.core.shot.document import Shot, with_plate
+from lodestar.core.shot.document import Shot, tracks_are_stale, with_plate
+from lodestar.core.solve.views import triangulate
 
 from . import theme
 from .commands import Command, Commands, Finder
@@ -48,6 +49,13 @@ def ask(parent: QWidget, text: str, hint: str, choices: list[str]) -> str:
     return buttons.get(box.clickedButton(), choices[-1])
 
 
+def _load_ahead() -> None:
+    """What would keep the window waiting at its first use: the list of faces, and the compiled kernel that errors are worked out by."""
+    system_faces()
+    none = np.zeros(2, np.int64)
+    triangulate(np.repeat(np.eye(3)[None], 2, 0), np.eye(3)[:2], np.arange(2), none, np.zeros((2, 2)), 1, 1.0)
+
+
 class Window(QMainWindow):
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -72,7 +80,7 @@ class Window(QMainWindow):
         self._arrange()
         self.commands.fill_menus(["Shot", "Edit", "View", "Go", "Object", "Help"])
         self._menu_corner()
-        threading.Thread(target=system_faces, name="fonts", daemon=True).start()
+        threading.Thread(target=_load_ahead, name="fonts", daemon=True).start()
         self._panel_timer = QTimer(self, interval=0, singleShot=True)
         self._panel_timer.timeout.connect(self._refresh_panel)
         for signal in (session.shot_changed, session.view_changed):
@@ -196,8 +204,6 @@ class Window(QMainWindow):
         self.session.use_tool(name)
 
     def _solve(self) -> None:
-        from lodestar.core.shot.document import tracks_are_stale
-
         shot = self.session.shot
         self.session.show_step("Solve")
         if shot.tracks is None or tracks_are_stale(shot):

@@ -3,6 +3,7 @@
 import time
 from typing import NamedTuple
 
+import msgspec
 import numpy as np
 
 from ..basics.errors import SolveError
@@ -16,7 +17,7 @@ from .result import Solve, SolveSettings
 from .shutter import displacement, motion
 from .slip import Wander, slide, wander
 from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
-from .views import Table, own_noise, parallax
+from .views import Table, own_noise, parallax, resect
 
 LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
@@ -77,9 +78,12 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     else:
         fitted, extra = _solve_free(table, lens, settings, refined, first, job)
         warning = f"{warning} {extra}".strip()
+    job.part(0.92, 0.95)
     fitted, centred, looks_rolling = _with_more(table, fitted, lens, turning, settings.rolling, job)
-    seconds["solve"] = time.perf_counter() - began
-    return _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling)
+    job.part(0.95, 1.0)
+    result = _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling, job)
+    # all of it, so that nothing is left out of what a user waits for
+    return msgspec.structs.replace(result, seconds={**result.seconds, "solve": round(time.perf_counter() - began, 3)})
 
 
 def _solve_free(table: Table, lens: Lensing, settings: SolveSettings, refined: Solve | None, first: int, job: Job) -> tuple[Fitted, str]:
@@ -211,6 +215,10 @@ def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked
     by_rolling, by_centre = (1 - x.cost / max(plain.cost, 1e-12) for x in (rolling, moved))
     readout = float(rolling.scene.extra[2])
     hint = readout if not asked and by_rolling > ROLLING_GAIN and 0.05 < readout < 1.2 else 0.0
+    if hint:
+        # the places of points and the focal length are right only with the readout; the poses stay those that a title drawn
+        # without one slides least by
+        fitted = _poses_alone(table, _with_readout(table, fitted, lens, turning, job), turning)
     if asked:
         fitted = _with_readout(table, fitted, lens, turning, job)
         readout = fitted.scene.extra[2]
@@ -222,6 +230,17 @@ def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked
     dx, dy, readout = moved.scene.extra
     table.centre = (table.centre[0] + float(dx), table.centre[1] + float(dy))
     return moved._replace(scene=moved.scene._replace(extra=np.array([0.0, 0.0, readout]))), True, 0.0
+
+
+def _poses_alone(table: Table, fitted: Fitted, turning: bool) -> Fitted:
+    """Each camera where it sees the points best as they were filmed, all rows taken as read at once."""
+    scene, s, _ = _observed(table, fitted)
+    R, C = fitted.scene.R.copy(), fitted.scene.C.copy()
+    for k, frame in enumerate(fitted.frames):
+        rows = np.flatnonzero(s.frame == k)
+        if len(rows) >= LEAST_LINK:
+            R[frame], C[frame], _ = resect(scene.R[k], scene.C[k], scene.X[s.point[rows]], s.xy[rows], scene.K, table.centre, not turning)
+    return fitted._replace(scene=Scene(R, C, fitted.scene.X, fitted.scene.K))
 
 
 def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job) -> Fitted:
@@ -236,7 +255,7 @@ def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, jo
 
 
 def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: bool, lens: Lensing, seconds: dict, why: str, warning: str,
-            centred: bool, looks_rolling: float) -> Solve:  # fmt: skip
+            centred: bool, looks_rolling: float, job: Job) -> Solve:  # fmt: skip
     fitted = fitted._replace(scene=_own_frame(fitted.scene, fitted.frames, turning))
     scene, s, ids = _observed(table, fitted)
     readout = float(scene.extra[2])
@@ -244,7 +263,7 @@ def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: b
     miss = project(scene, s.frame, s.point, table.centre)[0] - s.xy + (readout * late if late is not None else 0.0)
     error = np.linalg.norm(miss, axis=1)
     spread = parallax(scene.R, s.frame, s.point, table.rays(s.xy, scene.K), len(ids))
-    sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary, (centred, bool(readout)), late)
+    sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary, (centred, bool(readout)), late, job)
     sample = Wander(frozen(sample.cameras.astype(np.float32)), frozen(sample.lens.astype(np.float32)))
     deviation = tuple(float(v) for v in sample.lens.std(0))
     used = np.array(fitted.frames)

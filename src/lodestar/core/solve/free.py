@@ -391,12 +391,12 @@ class FreeSolver:
     def finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray, float]:
         """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, and the limit in px too."""
         job, (scene, frames, noise, _) = self.job, part
-        job.part(0.7, 1.0)
+        job.part(0.7, 0.92)
         limits = [float(np.clip(k * noise, low, high)) for k, low, high in ((10, 2.0, 6.0), (7, 1.2, 4.0), (6, 1.0, 3.0))]
         scene = self.points(scene, frames, limits[0])
         scene, frames = self.fill(scene, frames)
         for k, limit in enumerate(limits):
-            job.part(0.7 + 0.1 * k, 0.8 + 0.1 * k)
+            job.part(0.7 + 0.07 * k, 0.77 + 0.07 * k)
             job.step(0, "all frames")
             scene = self.points(scene, frames, limit)
             if len(frames) < self.table.frames:

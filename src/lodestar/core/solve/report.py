@@ -70,32 +70,30 @@ def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
     known = solve.point_ids < tracks.count
     place[solve.point_ids[known]], near[solve.point_ids[known]] = solve.xyz[known], 1.0
     own = np.isnan(place[:, 0])
-    mine = own[track]
     ray = np.c_[straight, np.ones(len(rows))]
     far = directions(solve.R, f, track, ray / np.linalg.norm(ray, axis=1)[:, None], tracks.count)
 
-    def error(points: np.ndarray, finite: np.ndarray) -> np.ndarray:
-        inside = np.einsum("kij,kj->ki", solve.R[f], points[track]) + finite[track, None] * solve.t[f]
+    def error(points: np.ndarray, finite: np.ndarray, some: np.ndarray | slice = slice(None)) -> np.ndarray:
+        inside = np.einsum("kij,kj->ki", solve.R[f[some]], points[track[some]]) + finite[track[some], None] * solve.t[f[some]]
         pixels = solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9))
-        return np.where(inside[:, 2] > 0, np.linalg.norm(pixels - tracks.xy[rows], axis=1), BEHIND_PX)
+        return np.where(inside[:, 2] > 0, np.linalg.norm(pixels - tracks.xy[rows[some]], axis=1), BEHIND_PX)
 
-    at_infinity = error(np.where(own[:, None], far, np.nan_to_num(place)), near)
-    result = np.full(len(tracks.frame), np.nan)
-    result[rows] = at_infinity
-    if mine.any() and solve.motion == "free":
+    best = error(np.where(own[:, None], far, np.nan_to_num(place)), near)
+    mine = np.flatnonzero(own[track])
+    if len(mine) and solve.motion == "free":
         found = triangulate(solve.R, solve.centres, f[mine], track[mine], straight[mine], tracks.count, 2.0 / solve.lens.fx)
-        near_by = error(np.nan_to_num(found), np.ones(tracks.count))
-        near_by = np.where(np.isfinite(found[track, 0]), near_by, BEHIND_PX)
-        total = [np.bincount(track, np.minimum(e, BEHIND_PX) ** 2, minlength=tracks.count) for e in (at_infinity, near_by)]
-        closer = own & (total[1] < total[0])
-        result[rows] = np.where(closer[track], near_by, at_infinity)
+        near_by = np.where(np.isfinite(found[track[mine], 0]), error(np.nan_to_num(found), np.ones(tracks.count), mine), BEHIND_PX)
+        total = [np.bincount(track[mine], np.minimum(e, BEHIND_PX) ** 2, minlength=tracks.count) for e in (best[mine], near_by)]
+        best[mine] = np.where((total[1] < total[0])[track[mine]], near_by, best[mine])
+    result = np.full(len(tracks.frame), np.nan)
+    result[rows] = best
     return result
 
 
 def report(solve: Solve, tracks: Tracks, error: np.ndarray | None = None) -> Report:
     """The report on a solve of these tracks. error: their residuals, if they are known already."""
-    error, kept = residuals(solve, tracks) if error is None else error, tracks.kept()
-    kept = kept & np.isfinite(error)
+    error, every = residuals(solve, tracks) if error is None else error, tracks.kept()
+    kept = every & np.isfinite(error)
     fits = kept & (error < NEAR_PX)
     column = np.clip(tracks.xy[:, 0] * ACROSS / solve.width, 0, ACROSS - 1).astype(int)
     cell = np.clip(tracks.xy[:, 1] * DOWN / solve.height, 0, DOWN - 1).astype(int) * ACROSS + column
@@ -106,7 +104,7 @@ def report(solve: Solve, tracks: Tracks, error: np.ndarray | None = None) -> Rep
     in_view = np.bincount(tracks.frame[kept], minlength=size)
     # by the whole span that tracks reach over, so that frames that could not be placed are spoken of, too
     strong = np.bincount(tracks.frame[fits & long], minlength=size)
-    span = np.arange(tracks.frame[kept].min(initial=size), tracks.frame[kept].max(initial=0) + 1)
+    span = np.arange(tracks.frame[every].min(initial=size), tracks.frame[every].max(initial=0) + 1)
     weak = _runs(span[strong[span] < WEAK_TRACKS])
     # the solve leaves out the worst of the noise, so that a little under 1 is as good as 1
     ratio = solve.rms_px / np.sqrt(2) / solve.noise_px if solve.noise_px > 0 else 0.0

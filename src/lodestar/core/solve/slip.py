@@ -12,6 +12,7 @@ import numpy as np
 from scipy.optimize import nnls
 
 from ..basics.jit import kernel
+from ..basics.job import Job
 from . import normal
 from .adjust import Scene, Seen, System, held_by, pieces
 
@@ -100,7 +101,8 @@ def draw_noise(noise: Noise, frame: np.ndarray, track: np.ndarray, rng: np.rando
 
 
 def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, move: bool,
-           lens: tuple[bool, bool, bool], more: tuple[bool, bool] = (False, False), late: np.ndarray | None = None) -> tuple[Wander, Noise]:  # fmt: skip
+           lens: tuple[bool, bool, bool], more: tuple[bool, bool] = (False, False), late: np.ndarray | None = None,
+           job: Job | None = None) -> tuple[Wander, Noise]:  # fmt: skip
     """A sample of errors of the adjusted scene, and the noise that was taken for it. The same tracks give the same sample.
 
     error (k, 2): residuals of s in px; loss_px: scale of the loss it was adjusted with; move, lens, late: as in `adjust`;
@@ -114,7 +116,12 @@ def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray
     system.derive(scene._replace(X=scene.X[owner]), centre, 0.0)
     system.reduce(1e-8, np.zeros(normal.LENS))
     noise = noise_of(system, error, loss_px)
-    right = np.stack([system.right_side(draw_noise(noise, s.frame, s.point, rng))[0] for _ in range(SAMPLES)], 1)
+    rights = []
+    for k in range(SAMPLES):
+        if job is not None:
+            job.step(k / SAMPLES, "how far it may be wrong")
+        rights.append(system.right_side(draw_noise(noise, s.frame, s.point, rng))[0])
+    right = np.stack(rights, 1)
     steps = system.solve(right).T
     return Wander(steps[:, : -normal.LENS].reshape(SAMPLES, frames, 6), steps[:, -normal.LENS : -1]), noise
 
