@@ -145,6 +145,10 @@ class InfoTest(FolderCase):
         shot = json.loads(run("info", DEMO, "--json").stdout)
         self.assertEqual(shot["titles"], ["OPEN SKY", "GATE 3"])
         self.assertTrue(shot["clip_is_there"])
+        told = shot["report"]
+        self.assertEqual((told["state"], len(told["frame_error"]), len(told["region_error"])), ("good", 100, 5))
+        self.assertIn("slides under", told["verdict"])
+        self.assertEqual(set(told) >= {"ratio", "noise_px", "slip_px", "focal_deviation_px", "in_view", "weak", "action"}, True)
         clip = json.loads(run("info", SHOTS / "ridge.mp4", "--json").stdout)
         self.assertEqual((clip["count"], clip["fps"]), (100, 25.0))
         self.assertEqual(number_of(numbered(8)[7]), 7)

@@ -9,6 +9,7 @@ from lodestar.core.basics.errors import Cancelled, TrackError
 from lodestar.core.basics.job import Job
 from lodestar.core.track.features import detect
 from lodestar.core.track.follow import FollowSettings, follow
+from lodestar.core.track.tracks import spans
 from tests.helpers import texture
 
 
@@ -40,6 +41,30 @@ class FollowTest(unittest.TestCase):
         # noise of two code values; drift would grow with the 24 frames
         self.assertLess(np.median(error), 0.12)
         self.assertLess(np.percentile(error, 95), 0.6)
+
+    def test_a_change_of_light_blur_and_size_is_survived(self):
+        """A flash to 1.6 times the light, a frame of motion blur, and a flight towards it by 1.5: most tracks go through all of it."""
+
+        def luma(index: int) -> np.ndarray:
+            size = 1 + 0.5 * index / 20
+            shift = np.array([[size, 0, 320 * (1 - size)], [0, size, 240 * (1 - size)]])
+            moved = cv2.warpAffine(self.base, shift, (640, 480), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
+            if index in (9, 10, 11):
+                moved = cv2.blur(moved, (7, 1))
+            light = 0.55 * (1 + 0.6 * np.exp(-(((index - 14) / 2) ** 2)))
+            return np.clip(light * moved + 20 + 1.5 * self.noise.standard_normal(moved.shape), 0, 255).astype(np.uint8)
+
+        tracks = follow(luma, range(21), FollowSettings(count=200), lambda i: None, Job())
+        first, last = spans(tracks)
+        through = (first <= 6) & (last == 20)
+        self.assertGreater(through.sum(), 60)
+        error = []
+        for k in np.flatnonzero(through):
+            own = slice(*tracks.starts[k : k + 2])
+            size = 1 + 0.5 * tracks.frame[own] / 20
+            place = (tracks.xy[own] - [320, 240]) / size[:, None]
+            error.append(np.linalg.norm(place[-1] - place[0]) * size[-1])
+        self.assertLess(np.median(error), 0.15)
 
     def test_followed_backward_too(self):
         tracks = follow(self.luma, range(16), FollowSettings(count=150), lambda i: None, Job())

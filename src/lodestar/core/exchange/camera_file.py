@@ -24,7 +24,7 @@ def camera_tree(solve: Solve, fps: float) -> dict[str, Any]:
         "points": [{"id": int(i), "xyz": xyz.tolist(), "error_px": round(float(e), 4)}
                    for i, xyz, e in zip(solve.point_ids, solve.xyz, solve.point_error)],
         "error_px": {"mean": solve.mean_px, "median": solve.median_px, "p95": solve.p95_px, "rms": solve.rms_px},
-        "tracks": solve.tracks, "seconds": solve.seconds,
+        "tracks": solve.tracks, "seconds": solve.seconds, "readout": round(solve.readout, 4), "slip_px": [round(v, 4) for v in solve.slips],
     }  # fmt: skip
 
 
