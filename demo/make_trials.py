@@ -71,6 +71,21 @@ def pan_path(u, rng, n):
     return centre, centre + np.stack([np.sin(turn), np.cos(turn), -0.08 + 0.04 * u], 1) + shake(rng, n, 0.006, 32)
 
 
+def stairs_path(u, rng, n):
+    """Forward and up, as somebody climbs: the hardest move for a focal length."""
+    centre = np.stack([0.6 + 0.5 * u, -5.5 + 3.2 * u, 1.5 + 0.5 * u + 0.04 * np.abs(np.sin(30 * u))], 1) + shake(rng, n, 0.015, 32)
+    target = np.stack([0.2 - 0.8 * u, 12 + 0 * u, 1.6 + 0.2 * u], 1) + shake(rng, n, 0.2, 40) + shake(rng, n, 0.012, 8)
+    return centre, target
+
+
+def leaning_path(u, rng, n):
+    """A pan from the hip: the lens turns about a point 0.35 m behind it."""
+    turn = np.deg2rad(16 - 32 * u) + shake(rng, n, 0.01, 32)[:, 0]
+    way = np.stack([np.sin(turn), np.cos(turn), 0 * u], 1)
+    centre = np.array([2.0, -3.0, 1.6]) + 0.35 * way + shake(rng, n, 0.01, 32)
+    return centre, centre + way + np.array([0, 0, -0.05])
+
+
 def lake_ground():
     y = (np.arange(scenery.TERRAIN_CELLS) / scenery.TERRAIN_CELLS - 0.5) * scenery.TERRAIN_SIZE_M
     return (scenery.rough_ground(33, 0.5) + np.clip(0.16 * (y - 9), -3, 9)[:, None]).astype(np.float32)
@@ -115,6 +130,8 @@ TRIALS = {
     "lake": Trial(104, lake_path, lake_ground, strewn, level=0.0),
     "river": Trial(107, lake_path, lake_ground, strewn, level=0.45, unrest=0.12, focal=880.0),
     "rough": Trial(105, walk_path, scenery.terrace_ground, terrace, noise=0.035, contrast=0.35, shutter=0.9, readout=0.6, blur=0.7),
+    "wide": Trial(108, stairs_path, scenery.terrace_ground, terrace, passers, focal=640.0, k1=-0.13, k2=0.025, shutter=0.5, noise=0.014),
+    "leaning": Trial(109, leaning_path, scenery.terrace_ground, terrace, focal=1250.0, k1=-0.02, k2=0.0),
     "pan": Trial(106, pan_path, scenery.terrace_ground, terrace, focal=1080.0),
 }  # fmt: skip
 
