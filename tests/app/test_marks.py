@@ -1,6 +1,8 @@
 """The tools on tracks, by mouse and keys: choosing, rejecting, deleting, joining, more of them, one by hand, regions that are offered."""
 
+import os
 import unittest
+from unittest import mock
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
@@ -230,6 +232,15 @@ class SolveSettingsTest(MarksCase):
         self.assertIn("stale", self.find("step-solve").accessibleDescription())
         self.type_into("focal-px", "0")
         self.assertEqual(self.session.shot.solving.focal_px, 0)
+
+    def test_a_sensor_of_ones_own_joins_the_list(self):
+        with mock.patch.dict(os.environ, {"XDG_CONFIG_HOME": str(self.folder)}):
+            before = self.find("sensor").count()
+            self.type_into("sensor-width", "22.3")
+            self.assertEqual(self.find("sensor").count(), before + 1)
+            self.assertIn("22.3", self.find("sensor").currentText())
+            self.type_into("focal-mm", "50")
+            self.assertAlmostEqual(self.session.shot.solving.focal_px, 50 / 22.3 * 1280, places=1)
 
     def test_what_is_found_and_what_is_given(self):
         panel = self.window.panels["Solve"]

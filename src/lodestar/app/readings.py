@@ -78,7 +78,7 @@ def ground(shot: Shot) -> Reading:
         return Reading(BAD, "not level", problem)
     unit = "1 unit = 1 m" if g.distance else "no distance yet"
     if s.motion == "turning":
-        return Reading(GOOD, "level · camera turns", "eye at 1.6 m")
+        return Reading(GOOD, "level · camera turns", f"eye at {g.eye_height:g} m")
     return Reading(GOOD, f"level · {unit}", f"from {plural(len(g.on_ground), 'point')}" if g.on_ground else "found by itself")
 
 

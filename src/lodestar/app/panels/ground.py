@@ -28,6 +28,10 @@ class GroundPanel(Panel):
         say.add("Distance", self.metres)
         self.distance = button("They are this far apart", "set-distance", "Makes the scene's units metres", self._distance)
         say.add_wide(self.distance)
+        self.eye = self.field("eye-height", unit="m", step=0.01, decimals=2, low=0.01, high=10000, reset=1.6,
+                              tip="How high a camera that only turns stood over the ground: how far away its floor is")  # fmt: skip
+        self.eye.changed.connect(lambda v, g: self.session.edit_part("Set height of the camera", "ground", g, eye_height=round(v, 4)))
+        self.eye_label = say.add("Camera at", self.eye)
         self.said = self.section("What was said")
         self.lines = {key: self._line(key) for key in ("ground", "origin", "distance")}
         self.facts = self.section("Scene")
@@ -81,7 +85,10 @@ class GroundPanel(Panel):
             else "Choose marks on the ground in the picture: click, Shift, or a line drawn round them."
         )
         if shot.solve is not None and not free:
-            self.chosen.setText("A camera that only turns gives directions, no distances: the ground is taken 1.6 m under it.")
+            self.chosen.setText("A camera that only turns gives directions, no distances: say how high over the ground it stood.")
+        self.eye.show_value(shot.ground.eye_height)
+        for part in (self.eye, self.eye_label):
+            part.setVisible(shot.solve is not None and not free)
         g = shot.ground
         for key, there, text in (("ground", bool(g.on_ground), f"Ground through {len(g.on_ground)} points" if g.on_ground else "Ground: the largest level plane"),
                                  ("origin", g.origin is not None, f"Origin at track {g.origin}" if g.origin is not None else "Origin: below the middle of the points"),

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.shot.document import solve_is_stale
-from lodestar.core.solve.sensors import focal_px, sensors
+from lodestar.core.solve.sensors import Sensor, focal_px, remember, sensors
 
 from .. import theme
 from ..derived import mean_errors, report_of
@@ -139,6 +139,10 @@ class SolvePanel(Panel):
         self.sensor.activated.connect(lambda _: self._from_mm(self.focal_mm.value, None))
         self.lens.add("In mm", self.focal_mm)
         self.lens.add("on", self.sensor)
+        self.sensor_mm = self.field("sensor-width", unit="mm", step=0.05, decimals=1, low=1, high=200, reset=36.0,
+                                    tip="A sensor of another width; it joins the list, and is kept for other shots")  # fmt: skip
+        self.sensor_mm.changed.connect(lambda v, g: self._own_sensor(v) if g is None else None)
+        self.lens.add("or of width", self.sensor_mm)
         self.bend = []
         for k in (0, 1):
             solved = QCheckBox("find")
@@ -156,6 +160,23 @@ class SolvePanel(Panel):
         self.rolling.setToolTip("Find how long the sensor takes from its first row to its last (a rolling shutter)")
         self.rolling.toggled.connect(lambda on: edit("Set rolling shutter", "solving", rolling=on))
         self.lens.add("Shutter", self.rolling)
+
+    def _own_sensor(self, width_mm: float) -> None:
+        """A width that was typed: the sensor that has it, or a new one of the user's own."""
+        found = next((k for k, x in enumerate(self.sensors) if abs(x.width_mm - width_mm) < 0.05), None)
+        if found is None:
+            own = Sensor(f"Own {width_mm:g}", round(width_mm, 2))
+            try:
+                remember(own)
+            except UserError as error:
+                self.session.fail(error)
+            self.sensors = sorted([*self.sensors, own], key=lambda x: -x.width_mm)
+            self.sensor.clear()
+            self.sensor.addItems([f"{x.name} · {x.width_mm:g} mm" for x in self.sensors])
+            found = self.sensors.index(own)
+        self.sensor.setCurrentIndex(found)
+        self._from_mm(self.focal_mm.value, None)
+        self.refresh()
 
     def _set_bend(self, k: int, value: float, group: object) -> None:
         bend = list(self.session.shot.solving.bend)
@@ -197,6 +218,7 @@ class SolvePanel(Panel):
         self.reference.show_value(-1 if asked.reference is None else asked.reference, "any" if asked.reference is None else "")
         self.focal.show_value(asked.focal_px, "" if asked.focal_px else "find it")
         if self.sensors and shot.plate is not None:
+            self.sensor_mm.show_value(self.sensors[self.sensor.currentIndex()].width_mm)
             self.focal_mm.show_value(asked.focal_px * self.sensors[self.sensor.currentIndex()].width_mm / shot.plate.width)
         for k, (solved, value) in enumerate(self.bend):
             _show_tick(solved, (asked.k1, asked.k2)[k])

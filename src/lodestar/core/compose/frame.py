@@ -112,7 +112,7 @@ def _scene_frame(shot: Shot) -> tuple[Similarity, str]:
     if hit is None or hit[0] is not solve:
         if len(_scene_cache) > 32:
             _scene_cache.clear()
-        hit = _scene_cache[name] = (solve, scene_of(solve, g.on_ground, g.origin, g.distance))
+        hit = _scene_cache[name] = (solve, scene_of(solve, g.on_ground, g.origin, g.distance, g.eye_height))
     return hit[1]
 
 

@@ -9,15 +9,18 @@ from ..solve.result import Solve
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
 
 
-def reference(solve: Solve, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None) -> Similarity:
+def reference(
+    solve: Solve, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None, eye_height: float = EYE_HEIGHT
+) -> Similarity:
     """From the solve's own frame of reference to the scene's.
 
     on_ground: three or more tracks on the ground, or none, when the largest level plane below the camera is taken. origin: a
     track for (0, 0, 0), or the ground below the middle of the points. distance: two tracks and the metres between them.
+    eye_height: metres from the ground to a camera that only turns, which gives directions and no distances.
     Raises UserError when the points named have no place in the solve, or do not span a plane.
     """
     if solve.motion == "turning":
-        return Similarity(1.0, np.eye(3), np.array([0, 0, EYE_HEIGHT]))
+        return Similarity(1.0, np.eye(3), np.array([0, 0, eye_height]))
     place = {int(k): xyz for k, xyz in zip(solve.point_ids, solve.xyz)}
     known = np.array([place[k] for k in on_ground if k in place])
     if on_ground and len(known) < 3:
@@ -82,11 +85,13 @@ def level_plane(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     return centre, normal if normal @ up > 0 else -normal
 
 
-def scene_of(solve: Solve | None, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None) -> tuple[Similarity, str]:
+def scene_of(
+    solve: Solve | None, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None, eye_height: float = EYE_HEIGHT
+) -> tuple[Similarity, str]:
     """As `reference`, but what cannot be is left out and told: the picture goes on while the user mends it."""
     if solve is None:
         return identity(), ""
     try:
-        return reference(solve, on_ground, origin, distance), ""
+        return reference(solve, on_ground, origin, distance, eye_height), ""
     except UserError as error:
-        return reference(solve, (), origin, distance), error.what
+        return reference(solve, (), origin, distance, eye_height), error.what

@@ -32,11 +32,13 @@ class Outline(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Ground(msgspec.Struct, frozen=True, kw_only=True):
-    """What the user said of the scene, by track numbers. distance: two tracks and the metres between them."""
+    """What the user said of the scene, by track numbers. distance: two tracks and the metres between them. eye_height: metres from
+    the ground to a camera that only turns."""
 
     on_ground: tuple[int, ...] = ()
     origin: int | None = None
     distance: tuple[int, int, float] | None = None
+    eye_height: float = 1.6
 
 
 class Title(msgspec.Struct, frozen=True, kw_only=True, tag="title"):

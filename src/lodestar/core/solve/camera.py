@@ -22,6 +22,7 @@ from .views import Table, own_noise, parallax, resect
 LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
+NEARLY = 4.0  # what turning may leave, in noises of the tracks, before the shot is called nearly turning
 ROLLING_ROUNDS = 4
 COMPARED = 40  # frames by which lens centre and readout are tried
 ROLLING_GAIN = 0.03  # share of the cost that a readout must save before it is spoken of
@@ -69,7 +70,7 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
         turned = solve_turning(table, lens, every, job)
         share, left_px = turning_votes(table, turned, every)
         turning = settings.motion == "turning" or (settings.motion == "auto" and share > 0.5)
-        why = _why(settings.motion, turning, share, left_px)
+        why = _why(settings.motion, turning, share, left_px, own_noise(table))
     seconds["turning"] = time.perf_counter() - began
     if turning:
         job.part(0.4, 1.0)
@@ -143,11 +144,13 @@ def _refuse_still(table: Table) -> None:
                          "A still camera needs no solve; choose a part of the clip in which it moves.")  # fmt: skip
 
 
-def _why(asked: str, turning: bool, share: float, left_px: float) -> str:
+def _why(asked: str, turning: bool, share: float, left_px: float, noise_px: float) -> str:
     if asked != "auto":
         return f"{asked}, as you asked"
     if turning:
-        return f"turning alone explains {share:.0%} of the frame pairs, to {left_px:.2f} px"
+        # two frames' noise along two axes make a median distance of 1.67 sigma
+        nearly = "nearly turning, the lens was carried round a little: " if left_px > NEARLY * max(noise_px, 0.1) else ""
+        return f"{nearly}turning alone explains {share:.0%} of the frame pairs, to {left_px:.2f} px"
     return f"turning alone leaves {left_px:.1f} px, and fits {share:.0%} of the frame pairs"
 
 
