@@ -61,6 +61,14 @@ class GroundTest(unittest.TestCase):
         _, normal = robust_plane(points)
         self.assertLess(np.rad2deg(np.arccos(abs(normal[2]))), 0.5)
 
+    def test_a_turning_camera_stands_as_high_as_it_is_said_to(self):
+        t = Seeded(seed=4, frames=30, tracks=250, turning=True, moving=0)
+        turned = solve(make_tracks(t.frame, t.track, t.xy), 1280, 720, SolveSettings(), Job())
+        self.assertEqual(turned.motion, "turning")
+        for height in (1.6, 12.0):
+            place = reference(turned, (), None, None, height)
+            np.testing.assert_allclose(place.points(turned.centres)[:, 2], height, atol=1e-9)
+
     def test_least_squares_plane_against_numpy(self):
         rng = np.random.default_rng(1)
         p = rng.standard_normal((50, 3)) @ np.diag([3, 2, 0.01])

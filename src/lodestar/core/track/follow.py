@@ -2,6 +2,7 @@
 
 from collections import deque
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 
 import cv2
 import msgspec
@@ -74,7 +75,7 @@ class Crowd:
         height, width = now.shape
         start, likeness, back = self.xy, np.zeros(len(self.ids)), np.zeros(len(self.ids))
         self.xy = np.clip(guess, 0, [width - 1, height - 1])
-        align(now, self.patches, self.inverses, self.shapes, self.xy, likeness)
+        align(now, self.patches, self.inverses, self.shapes, self.xy, likeness, slack_px + 1.0)
         # blur and haste take likeness from all of them at once, which is no reason to let all of them go
         usual = float(np.median(likeness[likeness > 0])) if (likeness > 0).any() else 1.0
         good = (likeness > least * usual) & (np.linalg.norm(self.xy - guess, axis=1) < slack_px)
@@ -214,9 +215,14 @@ def follow(
             "Bring in a longer clip, or widen in and out.",
         )
     follower = Follower(settings, ignore)
-    for number, index in enumerate(frames):
-        follower.take(index, luma(index))
-        job.step((number + 1) / len(frames), f"frame {index}")
+    with ThreadPoolExecutor(1, thread_name_prefix="reader") as reader:  # the next frame is read while this one is followed
+        coming = reader.submit(luma, frames[0])
+        for number, index in enumerate(frames):
+            now = coming.result()
+            if number + 1 < len(frames):
+                coming = reader.submit(luma, frames[number + 1])
+            follower.take(index, now)
+            job.step((number + 1) / len(frames), f"frame {index}")
     return _gather(follower.rows)
 
 

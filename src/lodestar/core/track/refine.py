@@ -119,21 +119,23 @@ def take_patches(picture, xy, patches, inverses, spread):
 
 
 @parallel_kernel
-def align(picture, patches, inverses, shapes, xy, likeness):
+def align(picture, patches, inverses, shapes, xy, likeness, roam_px):
     """Move each patch to where `picture` (h, w) uint8 shows it: updates shapes (n, 2, 2) and xy (n, 2) in place and sets
-    likeness (n,) to the weighted normalised cross-correlation, or -1 where the patch went astray or left the picture."""
-    m = 2 * int(1.5 * HALF + 6) + 1
+    likeness (n,) to the weighted normalised cross-correlation, or -1 where the patch went further than roam_px, astray or out of
+    the picture."""
     weights = np.empty((SIDE, SIDE), np.float32)
     for j in range(SIDE):
         for i in range(SIDE):
             weights[j, i] = _weight(i - HALF, j - HALF)
     for k in nb.prange(len(xy)):
+        a00, a01, a10, a11 = shapes[k, 0, 0], shapes[k, 0, 1], shapes[k, 1, 0], shapes[k, 1, 1]
+        # no more is blurred than the patch can need
+        m = 2 * int(min(1.6 * HALF, HALF * max(abs(a00) + abs(a01), abs(a10) + abs(a11))) + roam_px + 2.0) + 1
         window, rows = np.empty((m, m), np.float32), np.empty((m + 4, m), np.float32)
         likeness[k] = -1.0
         x0, y0 = _window(picture, xy[k, 0], xy[k, 1], rows, window)
         if x0 < 0:
             continue
-        a00, a01, a10, a11 = shapes[k, 0, 0], shapes[k, 0, 1], shapes[k, 1, 0], shapes[k, 1, 1]
         cx, cy, flat = xy[k, 0] - x0, xy[k, 1] - y0, window.ravel()
         values = np.empty((SIDE, SIDE), np.float32)
         g = np.empty(6)

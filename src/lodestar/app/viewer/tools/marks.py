@@ -72,16 +72,12 @@ class MarksTool(Tool):
         return int(here[0].track[here[1][away.argmin()]]) if away.min() < REACH_PX else None
 
 
-class ChooseMarks(MarksTool):
-    name, label, icon, tip = "marks", "Choose", "lasso", "Click a mark, Shift adds, drag a line round several, or with Ctrl a rectangle"
+class LassoTool(MarksTool):
+    """A tool on marks that begins with a line drawn round something."""
 
     def __init__(self, canvas) -> None:
         super().__init__(canvas)
         self.lasso = Lasso()
-
-    def hint(self) -> str:
-        n = len(self.session.tracks)
-        return (f"{n} chosen · " if n else "") + "Click a mark · Shift adds · drag round several, Ctrl for a rectangle · Delete rejects"
 
     def press(self, event) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
@@ -90,6 +86,17 @@ class ChooseMarks(MarksTool):
     def move(self, event) -> None:
         self.lasso.go_on(event)
         super().move(event)
+
+    def paint(self, p: QPainter) -> None:
+        self.lasso.paint(p)
+
+
+class ChooseMarks(LassoTool):
+    name, label, icon, tip = "marks", "Choose", "lasso", "Click a mark, Shift adds, drag a line round several, or with Ctrl a rectangle"
+
+    def hint(self) -> str:
+        n = len(self.session.tracks)
+        return (f"{n} chosen · " if n else "") + "Click a mark · Shift adds · drag round several, Ctrl for a rectangle · Delete rejects"
 
     def release(self, event) -> None:
         if not self.lasso.line:
@@ -121,27 +128,12 @@ class ChooseMarks(MarksTool):
             return True
         return False
 
-    def paint(self, p: QPainter) -> None:
-        self.lasso.paint(p)
 
-
-class MoreHere(MarksTool):
+class MoreHere(LassoTool):
     name, label, icon, tip = "more", "More here", "circle-plus", "Drag a line round a post or a sign: everything there that can be followed is added"
-
-    def __init__(self, canvas) -> None:
-        super().__init__(canvas)
-        self.lasso = Lasso()
 
     def hint(self) -> str:
         return f"Drag a line round a place, Ctrl for a rectangle · tracks of {self.session.least_frames} frames or more are added"
-
-    def press(self, event) -> None:
-        if event.button() == Qt.MouseButton.LeftButton:
-            self.lasso.begin(event)
-
-    def move(self, event) -> None:
-        self.lasso.go_on(event)
-        super().move(event)
 
     def release(self, event) -> None:
         if not self.lasso.line:
@@ -153,9 +145,6 @@ class MoreHere(MarksTool):
         corners = np.array([self.canvas.to_plate(q) for q in shape])
         self.session.more_tracks(corners)
         self.canvas.update()
-
-    def paint(self, p: QPainter) -> None:
-        self.lasso.paint(p)
 
 
 class PlaceByHand(MarksTool):
