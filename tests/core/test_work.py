@@ -1,0 +1,106 @@
+"""The long steps on tracks, from shot to shot: what they refuse and why, and that hand-placed tracks outlive a new tracking."""
+
+import unittest
+
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.errors import Cancelled, PlateError, SolveError, TrackError
+from lodestar.core.basics.job import Job
+from lodestar.core.compose.work import add_tracks, coverage_of, join_same, place_track, suggest_regions, track_shot
+from lodestar.core.media.plates import probe
+from lodestar.core.shot.document import Shot, tracks_are_stale
+from lodestar.core.track.edit import lengths
+from lodestar.core.track.tracks import make_tracks
+from tests.helpers import FolderCase, Seeded, texture, write_clip
+
+SIZE = (360, 640)
+
+
+class WorkCase(FolderCase):
+    def setUp(self):
+        super().setUp()
+        base = (texture(500, 900) * 255).astype(np.uint8)
+        pictures = [np.repeat(base[50 : 50 + SIZE[0], 40 + 3 * i : 40 + 3 * i + SIZE[1], None], 3, 2) for i in range(20)]
+        info = probe(write_clip(self.folder / "slide.mp4", pictures))
+        self.shot = Shot(plate=info, first=0, last=info.count - 1)
+
+
+class TracksTest(WorkCase):
+    def test_a_place_by_hand_starts_the_tracks_and_outlives_a_new_tracking(self):
+        shot = place_track(self.shot, None, 8, np.array([300.0, 180.0]), 12.0, Job())
+        self.assertEqual((shot.tracks.count, int(lengths(shot.tracks)[0])), (1, 20))
+        self.assertFalse(tracks_are_stale(shot))
+        again = track_shot(shot, Job())
+        self.assertGreater(again.tracks.count, 50)
+        number = int(again.tracks.keys[0, 0])
+        self.assertEqual(number, again.tracks.count - 1)
+        np.testing.assert_allclose(again.tracks.keys[0, 1:], [8, 300, 180])
+        own = again.tracks.xy[again.tracks.track == number]
+        np.testing.assert_allclose(own[-1] - own[0], [-57, 0], atol=0.3)  # 3 px a frame to the left
+        moved = place_track(again, number, 15, own[15] + [2.0, 0.0], 12.0, Job())
+        self.assertEqual(len(moved.tracks.keys), 2)
+        self.assertIs(moved.regions, again.regions)
+
+    def test_more_in_one_place_or_why_not(self):
+        with self.assertRaises(TrackError) as told:
+            add_tracks(self.shot, 5, np.array([[200, 100], [300, 100], [300, 200]]), 5, Job())
+        self.assertIn("no tracks yet", told.exception.what)
+        with self.assertRaises(PlateError):
+            track_shot(Shot(), Job())
+        few = msgspec.structs.replace(self.shot, tracks=make_tracks(np.arange(3), np.zeros(3, int), np.zeros((3, 2))))
+        corners = np.array([[200, 100], [320, 100], [320, 220], [200, 220]])
+        more = add_tracks(few, 5, corners, 8, Job())
+        self.assertGreater(more.tracks.count, 10)
+        self.assertGreaterEqual(lengths(more.tracks)[1:].min(), 8)
+        self.assertEqual(int(coverage_of(corners, few).sum()), 121 * 121)
+
+        class Stops(Job):
+            def step(self, share, text=""):
+                if share > 0.2:
+                    self.cancel()
+                super().step(share, text)
+
+        with self.assertRaises(Cancelled):
+            add_tracks(few, 5, corners, 8, Stops())
+
+    def test_what_needs_a_solve_says_so(self):
+        for ask in (suggest_regions, join_same):
+            with self.assertRaises(SolveError) as told:
+                ask(self.shot)
+            self.assertIn("only after a solve", told.exception.what)
+            self.assertTrue(told.exception.hint)
+
+    def test_contrast_and_blur_make_the_tracks_stale(self):
+        shot = track_shot(self.shot, Job())
+        for change in ({"contrast": 0.5}, {"blur_px": 1.0}):
+            self.assertTrue(tracks_are_stale(msgspec.structs.replace(shot, follow=msgspec.structs.replace(shot.follow, **change))))
+
+
+class RegionsTest(unittest.TestCase):
+    def test_a_region_waits_outside_the_picture_before_and_after(self):
+        from lodestar.core.media.plates import PlateInfo
+        from lodestar.core.solve.camera import solve
+        from lodestar.core.solve.result import SolveSettings
+
+        t = Seeded(seed=7, moving=0, tracks=500)
+        rng, rows = np.random.default_rng(0), []
+        for i in range(20, 44):  # something crosses from frame 20 to 43
+            xy, _ = t.cameras[i].project(np.array([-1.5 + 0.08 * i, 1.0, 0.6]) + SPOTS)
+            rows.append((np.full(20, i), 500 + np.arange(20), xy + 0.2 * rng.standard_normal((20, 2))))
+        frame, track, xy = (np.concatenate([a, *b]) for a, b in zip((t.frame, t.track, t.xy), zip(*rows), strict=True))
+        tracks = make_tracks(frame, track, xy)
+        shot = Shot(plate=PlateInfo(path="none.mp4", kind="movie", width=1280, height=720, count=60, rate=(25, 1)), first=0, last=59,
+                    tracks=tracks, solve=solve(tracks, 1280, 720, SolveSettings(), Job()))  # fmt: skip
+        first = suggest_regions(shot)[0]
+        self.assertFalse(first.on)
+        for frame, there in ((8, False), (30, True), (55, False)):
+            corners = np.array(first.shape.at(frame)).reshape(-1, 2)
+            middle, _ = t.cameras[frame].project(np.array([-1.5 + 0.08 * frame, 1.0, 0.6]))
+            self.assertEqual(bool(np.linalg.norm(corners.mean(0) - middle) < 60), there, frame)
+
+
+SPOTS = np.random.default_rng(5).uniform(-0.35, 0.35, (20, 3))
+
+if __name__ == "__main__":
+    unittest.main()
