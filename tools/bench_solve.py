@@ -74,7 +74,7 @@ def follow_figures(path: str) -> None:
 
 def scaling() -> None:
     for frames in (75, 75, 150, 300, 600):
-        t = Seeded(seed=1, frames=frames, tracks=int(frames * 400 / 40 * 2.1), life=40, moving=0.02, speed=frames / 150)
+        t = Seeded(seed=1, frames=frames, tracks=int(frames * 400 / 40 * 1.4), life=40, moving=0.02, speed=frames / 150)
         tracks = make_tracks(t.frame, t.track, t.xy)
         took, s = seconds(solve, tracks, t.width, t.height, SolveSettings(), Job())
         print(f"solve {frames} frames, {len(t.frame) / frames:.0f} tracks a frame: {took:.1f} s, {1000 * took / frames:.0f} ms a frame, "

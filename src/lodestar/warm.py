@@ -4,12 +4,14 @@ import contextlib
 
 import numpy as np
 
+from lodestar.core.basics import jit
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.job import Job
 from lodestar.core.compose.blend import over_plate
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings
+from lodestar.core.solve.slip import Noise, draw_noise
 from lodestar.core.track.follow import FollowSettings, follow
 from lodestar.core.track.tracks import make_tracks
 
@@ -23,9 +25,13 @@ def main() -> None:
     points = np.c_[rng.uniform(-3, 3, (80, 2)), rng.uniform(5, 9, 80)]
     rows = [(np.full(80, i), np.arange(80), Camera(np.eye(3), np.array([0.15 * i - 1, 0, 0]), lens).project(points)[0]) for i in range(14)]
     frame, track, xy = (np.concatenate(x) for x in zip(*rows))
-    for motion in ("free", "turning"):
+    usual = jit.WIDE
+    for motion, wide in (("free", usual), ("turning", usual), ("free", -1)):  # the last: as for many rows, on all cores
+        jit.WIDE = wide
         with contextlib.suppress(UserError):  # what matters is that it was compiled
             solve(make_tracks(frame, track, xy + 0.1 * rng.standard_normal(xy.shape)), 640, 360, SolveSettings(motion=motion), Job())
+    jit.WIDE = usual
+    draw_noise(Noise(1.0, 1.0, 0.5), frame, track, rng)
     layers = np.zeros((4, 4, 4), np.float32), np.full((4, 4, 3), 0.5, np.float32), np.zeros((4, 4), np.float32)
     for kind in (np.uint8, np.uint16, np.float32):
         over_plate(np.zeros((8, 8, 3), kind), "rec709", *layers, 0, 0)

@@ -222,6 +222,11 @@ class SolveSettingsTest(MarksCase):
         self.assertRegex(panel.rows["A title slides"][0].text(), r"\d\.\d\d px")
         self.assertRegex(panel.rows["Against noise"][0].text(), r"\d\.\d\d ×")
 
+    def test_the_course_tells_more_under_the_pointer(self):
+        tip = self.find("step-solve").toolTip()
+        self.assertIn("slides under", tip)
+        self.assertRegex(tip, r"Worst in time: frame \d+, \d\.\d\d px\. Worst in the picture: \w+")
+
     def test_a_focal_length_in_millimetres(self):
         self.type_into("focal-mm", "35")
         self.assertAlmostEqual(self.session.shot.solving.focal_px, 35 / 36 * 1280, places=1)

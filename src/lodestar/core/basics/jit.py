@@ -1,6 +1,7 @@
 """How numeric kernels are compiled: cached on disk, without the interpreter lock, so that the window stays alive meanwhile."""
 
 from collections.abc import Callable
+from types import FunctionType
 from typing import Any
 
 import numba
@@ -20,7 +21,10 @@ class SizedKernel:
     """A kernel that is called with the number of its rows first, and runs on all cores only when they are many."""
 
     def __init__(self, function: Callable) -> None:
-        self.narrow, self.wide = kernel(function), parallel_kernel(function)
+        # a name of its own: the cache tells compiled functions apart by name and signature, not by how they were compiled
+        twin = FunctionType(function.__code__, function.__globals__, f"{function.__name__}_wide", function.__defaults__, function.__closure__)
+        twin.__qualname__, twin.__module__ = f"{function.__qualname__}_wide", function.__module__
+        self.narrow, self.wide = kernel(function), parallel_kernel(twin)
 
     def __call__(self, rows: int, *args: Any) -> Any:
         return (self.wide if rows > WIDE else self.narrow)(*args)
