@@ -17,7 +17,8 @@ FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its 
 PAIRS = 3
 UNEXPLAINED_PX = 20.0
 LEAST_NOISE_PX = 0.1
-LEAST_ANGLE = np.deg2rad(0.7)
+LEAST_PARALLAX_PX = 3.0  # by which a point has to be seen to shift against infinity, to have a place;
+NOISES = 8.0  # and so many times the noise of the tracks
 WINDOW = 16  # key frames that vary while the solve grows
 SURE = 0.85  # share of explained observations at which no other start is tried
 LEAST_POINTS = 20
@@ -101,6 +102,7 @@ class FreeSolver:
         self.table, self.lens, self.job = table, lens, job
         self.good = np.ones(len(table.frame), bool)
         self.own_px = own_noise(table)
+        self.parallax_px = max(LEAST_PARALLAX_PX, NOISES * self.own_px)
         self.length = np.bincount(table.track, minlength=table.tracks)
 
     def rows(self, frames: Iterable[int], X: np.ndarray | None = None) -> np.ndarray:
@@ -127,7 +129,7 @@ class FreeSolver:
         p, z = project(scene._replace(X=np.nan_to_num(X)), frame, track, t.centre)
         fits = (np.linalg.norm(p - t.xy[rows], axis=1) < limit_px) & (z > 1e-6)
         count, fit = np.bincount(track, minlength=t.tracks), np.bincount(track, fits, minlength=t.tracks)
-        X[(fit < 2) | (fit < 0.6 * count) | (angle < LEAST_ANGLE)] = np.nan
+        X[(fit < 2) | (fit < 0.6 * count) | (angle * scene.K[0] < self.parallax_px)] = np.nan
         return scene._replace(X=X if only is None else np.where(only[:, None], X, scene.X))
 
     def adjust(self, scene: Scene, frames: Iterable[int], loss: float, *, bends: tuple[bool, bool, bool] = (True, True, True),
@@ -348,7 +350,7 @@ class FreeSolver:
         grown = [part for part in grown if np.isfinite(part.scene.X[:, 0]).sum() >= LEAST_POINTS]
         if not grown:
             raise SolveError(
-                f"There is too little parallax: fewer than {LEAST_POINTS} tracks are seen under an angle of {np.rad2deg(LEAST_ANGLE):.1f}° or more.",
+                f"There is too little parallax: fewer than {LEAST_POINTS} tracks shift by {self.parallax_px:.0f} px or more against what is far away.",
                 "The camera hardly moves for the distance of what it sees. Solve it as one that only turns, or choose a part in which it moves.",
             )
         noise, keys = min(part.noise_px for part in grown), max(len(part.frames) for part in grown)

@@ -14,6 +14,7 @@ LONG_FRAMES = 15
 NEAR_PX = 3.0
 BEHIND_PX = 100.0
 SLIDES_PX, TOO_MUCH_PX = 0.5, 1.5  # what a title may slide, median and worst, at 1280 pixels across
+LITTLE_PX, LITTLE_NOISES = 3.0, 8.0  # parallax under which depths are mostly noise
 NOISY_RATIO = 2.0
 VAGUE_FOCAL = 0.02
 
@@ -176,6 +177,9 @@ def _judge(solve: Solve, ratio: float, middle: float, high: float, weak: tuple, 
                 "Enter the focal length if you know it, or choose a longer part of the clip.",
             )
         return "bad", base + ".", "Reject the worst tracks and solve again, or track with more features."
+    if solve.motion == "free" and np.deg2rad(solve.parallax_deg) * solve.lens.fx < max(LITTLE_PX, LITTLE_NOISES * solve.noise_px):
+        return "doubtful", f"{base}, but the camera hardly moves: how far away things are is not known.", \
+            "Solve it as one that only turns, or choose a part in which it moves."  # fmt: skip
     if solve.looks_rolling:
         return (
             "doubtful",
