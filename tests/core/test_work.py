@@ -9,7 +9,7 @@ from lodestar.core.basics.errors import Cancelled, PlateError, SolveError, Track
 from lodestar.core.basics.job import Job
 from lodestar.core.compose.work import add_tracks, coverage_of, join_same, place_track, suggest_regions, track_shot
 from lodestar.core.media.plates import probe
-from lodestar.core.shot.document import Shot, tracks_are_stale
+from lodestar.core.shot.document import Shot, solving_inputs, tracks_are_stale
 from lodestar.core.track.edit import lengths
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import FolderCase, Seeded, texture, write_clip
@@ -40,7 +40,16 @@ class TracksTest(WorkCase):
         np.testing.assert_allclose(own[-1] - own[0], [-57, 0], atol=0.3)  # 3 px a frame to the left
         moved = place_track(again, number, 15, own[15] + [2.0, 0.0], 12.0, Job())
         self.assertEqual(len(moved.tracks.keys), 2)
+        self.assertNotEqual(solving_inputs(moved), solving_inputs(again))  # a correction makes the solve stale
         self.assertIs(moved.regions, again.regions)
+        short = msgspec.structs.replace(again, first=10)
+        for ask in (
+            lambda: place_track(short, None, 4, np.array([300.0, 180.0]), 12.0, Job()),
+            lambda: add_tracks(short, 4, own[:3] * 1.0, 3, Job()),
+        ):
+            with self.assertRaises(TrackError) as told:
+                ask()
+            self.assertIn("outside in and out", told.exception.what)
 
     def test_more_in_one_place_or_why_not(self):
         with self.assertRaises(TrackError) as told:

@@ -86,6 +86,7 @@ def _hand_added(tracks: Tracks, luma: Callable[[int], np.ndarray], shot: Shot, k
 def add_tracks(shot: Shot, frame: int, corners: np.ndarray, least_frames: int, job: Job) -> Shot:
     """The shot with every track more that begins in a place of one frame: corners (n, 2) px of a closed line."""
     tracks = _tracks_of(shot)
+    _refuse_outside(shot, frame)
     place = coverage_of(corners, shot)
     with _eyes(shot) as luma:
         rows = more_here(luma, shot.frames, frame, place, tracks.xy[tracks.at(frame)], shot.follow, least_frames, _hidden(shot), job)
@@ -97,6 +98,7 @@ def place_track(shot: Shot, number: int | None, frame: int, xy: np.ndarray, sear
     corrected there and followed again from all of its places."""
     tracks = shot.tracks if shot.tracks is not None else make_tracks(np.zeros(0, int), np.zeros(0, int), np.zeros((0, 2)))
     key = np.array([[frame, *xy]], float)
+    _refuse_outside(shot, frame)
     with _eyes(shot) as luma:
         if number is None:
             tracks = _hand_added(tracks, luma, shot, key, job)
@@ -107,6 +109,11 @@ def place_track(shot: Shot, number: int | None, frame: int, xy: np.ndarray, sear
             tracks = replaced(tracks, number, frames, places, keys)
     source = tracking_inputs(shot) if shot.tracks is None else tracks.source
     return msgspec.structs.replace(shot, tracks=msgspec.structs.replace(tracks, source=source))
+
+
+def _refuse_outside(shot: Shot, frame: int) -> None:
+    if frame not in shot.frames:
+        raise TrackError(f"Frame {frame} lies outside in and out, {shot.first} to {shot.last}.", "Go to a frame between them, or move in or out.")
 
 
 def _tracks_of(shot: Shot) -> Tracks:

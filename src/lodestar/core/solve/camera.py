@@ -17,7 +17,7 @@ from .result import Solve, SolveSettings
 from .shutter import displacement, motion
 from .slip import Wander, slide, wander
 from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
-from .views import Table, own_noise, parallax, resect
+from .views import Table, parallax, resect
 
 LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
@@ -70,10 +70,10 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
         turned = solve_turning(table, lens, every, job)
         share, left_px = turning_votes(table, turned, every)
         turning = settings.motion == "turning" or (settings.motion == "auto" and share > 0.5)
-        why = _why(settings.motion, turning, share, left_px, own_noise(table))
+        why = _why(settings.motion, turning, share, left_px, table.noise_px)
     seconds["turning"] = time.perf_counter() - began
     if turning:
-        job.part(0.4, 1.0)
+        job.part(0.4, 0.92)
         begin = turned if refined is None else _from_solve(refined, table, first, lens)
         fitted = Fitted(*finish_turning(table, begin, lens, job))
     else:
@@ -211,7 +211,7 @@ def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked
 
     Either can pass for the other in part, so the one that explains more is believed.
     """
-    job.step(1.0, "lens centre and rows of the sensor")
+    job.step(1.0, "lens and shutter")
     every = max(1, len(fitted.frames) // COMPARED)
     elsewhere = CENTRE_SHARE * table.width
     plain, rolling, moved = (_refit(table, fitted, lens, turning, job, every, *more) for more in ((False, 0.0), (True, 0.0), (False, elsewhere)))
@@ -249,7 +249,7 @@ def _poses_alone(table: Table, fitted: Fitted, turning: bool) -> Fitted:
 def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job) -> Fitted:
     """With the readout found; what it displaces depends on the motion, so it is taken anew some times."""
     for _ in range(ROLLING_ROUNDS):
-        job.step(1.0, "rows of the sensor")
+        job.step(1.0, "shutter")
         before = fitted.scene.extra[2]
         fitted = _refit(table, fitted, lens, turning, job, rolling=True)
         if abs(fitted.scene.extra[2] - before) < 0.01:
@@ -281,7 +281,7 @@ def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: b
         float(error.mean()), float(np.median(error)), float(np.percentile(error, 95)), float(np.sqrt((error**2).mean())),
         float(len(error) / max(inside.sum(), 1)), float(np.rad2deg(np.median(spread))), (deviation[0], deviation[1], deviation[2]),
         len(ids), {k: round(v, 3) for k, v in seconds.items()}, why, warning,
-        noise_px=own_noise(table), wander=sample, readout=readout, looks_rolling=float(looks_rolling),
+        noise_px=table.noise_px, wander=sample, readout=readout, looks_rolling=float(looks_rolling),
         slips=(float(np.median(slips)), float(np.percentile(slips, 95))) if len(slips) else (0.0, 0.0),
     )  # fmt: skip
 

@@ -11,7 +11,7 @@ from ..basics.geometry import plane_by_votes
 from ..basics.job import Job
 from .adjust import Scene, adjust, project, seen
 from .lensing import Lensing
-from .views import Table, directions, own_noise, parallax, resect, resect_from_nothing, start_pose, triangulate
+from .views import Table, directions, parallax, resect, resect_from_nothing, start_pose, triangulate
 
 FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its way over a factor of two
 PAIRS = 3
@@ -101,8 +101,7 @@ class FreeSolver:
     def __init__(self, table: Table, lens: Lensing, job: Job) -> None:
         self.table, self.lens, self.job = table, lens, job
         self.good = np.ones(len(table.frame), bool)
-        self.own_px = own_noise(table)
-        self.parallax_px = max(LEAST_PARALLAX_PX, NOISES * self.own_px)
+        self.parallax_px = max(LEAST_PARALLAX_PX, NOISES * table.noise_px)
         self.length = np.bincount(table.track, minlength=table.tracks)
 
     def rows(self, frames: Iterable[int], X: np.ndarray | None = None) -> np.ndarray:
@@ -364,7 +363,7 @@ class FreeSolver:
     def sure(self, part: Part) -> bool:
         """Whether nearly all is explained, as well as the tracks' own noise lets it be: a wrong camera that bends to what moves
         explains much, but never that well."""
-        return part.explained > SURE and part.noise_px < 1.1 * max(self.own_px, LEAST_NOISE_PX)
+        return part.explained > SURE and part.noise_px < 1.1 * max(self.table.noise_px, LEAST_NOISE_PX)
 
     def _begin_over(self, a: int, b: int, group: np.ndarray, starts: list[float], done: float, every: bool = False) -> list[Part]:
         """Short solves from each starting focal length, until one accounts for the group (or from every one)."""

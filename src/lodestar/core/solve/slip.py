@@ -119,7 +119,7 @@ def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray
     rights = []
     for k in range(SAMPLES):
         if job is not None:
-            job.step(k / SAMPLES, "how far it may be wrong")
+            job.step(k / SAMPLES, "how sure it is")
         rights.append(system.right_side(draw_noise(noise, s.frame, s.point, rng))[0])
     right = np.stack(rights, 1)
     steps = system.solve(right).T

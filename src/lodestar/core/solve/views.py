@@ -1,5 +1,7 @@
 """Geometry of a few views: tracks as a table, triangulation, parallax, and one frame's pose from known points."""
 
+import functools
+
 import cv2
 import numpy as np
 
@@ -18,6 +20,11 @@ class Table:
         self.centre = ((width - 1) / 2, (height - 1) / 2)
         order = np.lexsort((self.track, self.frame))
         self._rows = np.split(order, np.searchsorted(self.frame[order], np.arange(1, self.frames)))
+
+    @functools.cached_property
+    def noise_px(self) -> float:
+        """As `own_noise`, measured once."""
+        return own_noise(self)
 
     def rows(self, frame: int) -> np.ndarray:
         """Rows of the observations of a frame, by track."""
