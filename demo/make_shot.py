@@ -17,12 +17,13 @@ sys.path[:0] = [str(FOLDER), str(FOLDER.parent / "src")]
 import scenery  # noqa: E402
 from lodestar.core.basics.geometry import Camera, Lens, fit_similarity  # noqa: E402
 from lodestar.core.basics.job import Job  # noqa: E402
-from lodestar.core.compose.frame import scene_frame  # noqa: E402
+from lodestar.core.compose.cameras import scene_frame  # noqa: E402
 from lodestar.core.compose.work import solve_shot, track_shot  # noqa: E402
 from lodestar.core.media.plates import probe  # noqa: E402
 from lodestar.core.shot import files  # noqa: E402
-from lodestar.core.shot.document import Finish, Ground, Light, Outline, ShadowLine, Shot, Title, with_plate  # noqa: E402
+from lodestar.core.shot.document import Finish, Ground, Light, Outline, ShadowLine, Shot, with_plate  # noqa: E402
 from lodestar.core.shot.keyed import Key, Keyed, constant  # noqa: E402
+from lodestar.core.shot.objects import Title  # noqa: E402
 
 CORNERS, KEY_EVERY = 56, 2
 
@@ -56,6 +57,12 @@ def visitor_matte(cameras: list[Camera], fps: float, width: int, height: int) ->
         keys.append(Key(float(i), tuple(float(v) for v in points.ravel()), "linear"))
     unique = {k.frame: k for k in keys}
     return Outline(id="visitor", name="Visitor", shape=Keyed(keys[0].value, tuple(unique.values())), feather=constant(1.5))
+
+
+def tracks_round(solve, places: np.ndarray, at, count: int = 12) -> tuple[int, ...]:
+    """The tracks whose places (m, 3) lie nearest to a point: what something placed there stands on."""
+    near = np.argsort(np.linalg.norm(places - np.asarray(at), axis=1))[:count]
+    return tuple(sorted(int(i) for i in solve.point_ids[near]))
 
 
 def nearest_tracks(solve, truth: np.ndarray, places: list[tuple[float, float, float]]) -> list[int]:
@@ -97,14 +104,16 @@ def main() -> None:
                   colour=(1.0, 0.94, 0.82), sky_colour=(0.78, 0.9, 1.0), density=constant(0.95), shadows=tuple(shadows))  # fmt: skip
     at = tuple3([*to_scene((0.35, 6.1, 0.0))[:2], 0.0])
     gate = tuple3([*to_scene((-0.2, 11.43, 0.45))[:2], 0.45])
+    places = place.points(solve.xyz)
     titles = (
         Title(id="open-sky", text="OPEN SKY", height=constant(0.92), depth=constant(0.32), bevel=constant(0.022), colour=(0.88, 0.85, 0.79),
-              roughness=constant(0.5), position=constant(*at), turn=constant(-7.0, 0, 0)),
+              roughness=constant(0.5), position=constant(*at), turn=constant(-7.0, 0, 0),
+              tracks=tracks_round(solve, places, at)),
         Title(id="gate-3", text="GATE 3", face="Zilla Slab Bold", height=constant(0.34), depth=constant(0.1), bevel=constant(0.008), colour=(0.80, 0.42, 0.22),
-              roughness=constant(0.4), position=constant(*gate), turn=constant(0.0, 0, 0)),
+              roughness=constant(0.4), position=constant(*gate), turn=constant(0.0, 0, 0), tracks=tracks_round(solve, places, gate)),
     )  # fmt: skip
     matte = visitor_matte(cameras, info.fps, info.width, info.height)
-    shot = msgspec.structs.replace(shot, titles=titles, light=light, mattes=(matte,), finish=Finish(shutter=constant(0.4)))
+    shot = msgspec.structs.replace(shot, objects=titles, light=light, mattes=(matte,), finish=Finish(shutter=constant(0.4)))
     files.write(shot, FOLDER / "open-night.lode")
 
 

@@ -4,13 +4,11 @@
     bench.py [--frames N] [--samples N]
 
 Machines are shared and noisy: read the ratios. Bounds: decode alone; one forward flow pass of OpenCV with as many points;
-a copy of the plate; decode and encode alone. The last lines measure the window: the longest time without an answer while it
-tracks and solves, and how long a start takes to the first picture.
+a copy of the plate; decode and encode alone. The last lines are those of bench_window.py.
 """
 
 import argparse
 import os
-import subprocess
 import sys
 import tempfile
 import time
@@ -27,6 +25,7 @@ import cv2
 import msgspec
 import numpy as np
 
+import bench_window
 from lodestar.core.basics.job import Job
 from lodestar.core.compose.frame import frame, plate_frame
 from lodestar.core.compose.work import deliver, solve_shot, track_shot
@@ -71,65 +70,6 @@ def encode(shot, pictures: list, folder: Path) -> None:
     out.finish()
 
 
-def window_figures() -> None:
-    """The event loop's longest gap during a whole track and solve, and its 95 % over all gaps."""
-    from PyQt6.QtCore import QTimer
-    from PyQt6.QtWidgets import QApplication
-
-    from lodestar.app import theme
-    from lodestar.app.jobs import Collector
-    from lodestar.app.session import Session
-    from lodestar.app.window import Window
-
-    app = QApplication.instance() or QApplication([])
-    theme.apply(app)
-    window = Window(Session())
-    keep = Collector(window)
-    window.resize(1280, 800)
-    window.show()
-    window.open_demo()
-    until = time.monotonic() + 4
-    while time.monotonic() < until:
-        app.processEvents()
-    gaps, last = [], [time.perf_counter()]
-
-    def beat() -> None:
-        now = time.perf_counter()
-        gaps.append(now - last[0])
-        last[0] = now
-
-    timer = QTimer(interval=5)
-    timer.timeout.connect(beat)
-    window.session.show_step("Solve")
-    window.session.track_and_solve()
-    last[0] = time.perf_counter()
-    timer.start()
-    began = time.perf_counter()
-    while window.session.jobs.busy:
-        app.processEvents()
-        time.sleep(0.0005)
-    timer.stop()
-    g = np.array(gaps) * 1000
-    print(
-        f"window while it tracks and solves ({time.perf_counter() - began:.1f} s): longest gap {g.max():.0f} ms, over 100 ms: {(g > 100).sum()}, 99 % of {len(g)} under {np.percentile(g, 99):.0f} ms"
-    )
-    assert keep is not None
-    window.session.saved_shot = window.session.shot
-    window.close()
-
-
-def start_figure() -> None:
-    code = "from lodestar.app.pictures import Pictures; import os,sys; Pictures.made  # noqa\n"
-    code += "import lodestar.app.viewer.canvas as c\nold = c.PictureCanvas._made\n"
-    code += "def made(self, r, i):\n    old(self, r, i); sys.stdout.flush(); os._exit(0)\nc.PictureCanvas._made = made\nfrom lodestar.cli import main\nmain(['demo'])"
-    env = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
-    seconds = min(timed(lambda: subprocess.run([sys.executable, "-c", code], env=env, check=True))[0] for _ in range(2))
-    bare = timed(lambda: subprocess.run([sys.executable, "-c", "import PyQt6.QtWidgets, numpy, scipy.linalg, cv2, numba, av"], env=env, check=True))[
-        0
-    ]
-    print(f"start to the first picture of the demo: {seconds:.2f} s, {seconds / bare:.1f} × importing the libraries alone ({bare:.2f} s)")
-
-
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--frames", type=int, default=100)
@@ -164,8 +104,7 @@ def main() -> None:
         encode_s, _ = timed(encode, part, own, Path(folder))
         seconds, _ = timed(lambda: deliver(part, Path(folder) / "out.mp4", Job()))
         row("output final", seconds, args.pictures, own_s + encode_s, "decode and encode alone")
-    window_figures()
-    start_figure()
+    bench_window.main()
     import resource
 
     print(f"largest memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MB")

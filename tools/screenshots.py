@@ -26,6 +26,9 @@ from lodestar.app import theme
 from lodestar.app.session import STEPS, Session
 from lodestar.app.window import Window
 from lodestar.core.compose.frame import frame
+from lodestar.core.shot.document import Marker, with_marker
+from lodestar.core.shot.keyed import Key, Keyed
+from lodestar.core.shot.motion import overshot
 
 FRAME = 46
 
@@ -37,11 +40,30 @@ def wait_for_picture(app: QApplication, window: Window, seconds: float = 60) -> 
     while time.monotonic() < until:
         app.processEvents()
         shown = canvas.shown
-        if shown is not None and shown.index == window.session.frame and shown.shot is window.session.shot and shown.quality == "final":
+        made = shown is not None and shown.index == window.session.frame and shown.shot is window.session.shot and shown.quality == "final"
+        if made and (canvas.bare is not None or not canvas.before_after):
             break
         time.sleep(0.01)
     for _ in range(20):
         app.processEvents()
+
+
+def rest(app: QApplication, seconds: float) -> None:
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        app.processEvents()
+        time.sleep(0.005)
+
+
+def keyed(session: Session) -> None:
+    """The title comes in from the left, runs a little past its place and swings in; its size grows meanwhile."""
+    title = next(o for o in session.shot.objects if o.id == "open-sky")
+    x, y, z = title.position.value
+    comes = overshot(Keyed((x, y, z), (Key(8.0, (x - 2.4, y + 0.9, z)), Key(40.0, (x, y, z)))), [8.0, 40.0])
+    grows = Keyed((1.0,), (Key(8.0, (0.6,)), Key(56.0, (1.0,))))
+    session.edit_item("Key", "objects", title.id, position=comes, size=grows)
+    session.edit("Marker", lambda s: with_marker(s, Marker(40, "it arrives")))
+    session.choose_keys(frozenset({(title.id, "position", 40.0)}))
 
 
 def point_at(window: Window, plate_xy: tuple[float, float]) -> None:
@@ -58,9 +80,9 @@ def prepare(window: Window, step: str) -> None:
     viewer.show_view("Both" if step == "Solve" else "Picture")
     session.select("", frozenset())
     if step in ("Track", "Solve"):
-        window.canvas.show["dim"] = True
+        window.canvas.drawn["dim"] = True
     else:
-        window.canvas.show["dim"] = False
+        window.canvas.drawn["dim"] = False
     if step == "Ground":
         session.select("", frozenset(session.shot.ground.on_ground[:6]))
     if step == "Place":
@@ -109,6 +131,25 @@ def main() -> None:
         for _ in range(20):
             app.processEvents()
         window.grab().save(str(out / "placing.png"))
+    if not args.steps or "scene" in args.steps:
+        session.show_step("Place")
+        session.use_tool("move")
+        prepare(window, "Place")
+        window.viewer.show_view("Scene")
+        rest(app, 2.0)
+        window.grab().save(str(out / "scene.png"))
+        window.viewer.show_view("Picture")
+    if not args.steps or "curves" in args.steps:
+        session.show_step("Place")
+        session.use_tool("move")
+        prepare(window, "Place")
+        before = session.shot
+        keyed(session)
+        window.time.show_curves(True)
+        wait_for_picture(app, window)
+        window.grab().save(str(out / "curves.png"))
+        window.time.show_curves(False)
+        session.edit("As it was", lambda _: before)
     if not args.steps or "finished" in args.steps:
         pixels = frame(session.shot, FRAME).pixels
         cv2.imwrite(str(out / "finished.png"), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR))

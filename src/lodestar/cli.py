@@ -216,12 +216,13 @@ def describe(path: Path) -> dict[str, Any]:
     from lodestar.core.exchange.camera_file import read_camera
     from lodestar.core.media.plates import probe
     from lodestar.core.shot import files
+    from lodestar.core.shot.objects import Title
 
     if path.suffix.lower() == ".lode":
         shot = files.read(path)
         tree: dict[str, Any] = {"kind": "shot", "name": shot.name, "version": shot.version, "in": shot.first, "out": shot.last,
                                 "clip": shot.plate.path if shot.plate else None, "clip_is_there": bool(shot.plate and Path(shot.plate.path).exists()),
-                                "titles": [t.text for t in shot.titles], "mattes": len(shot.mattes)}  # fmt: skip
+                                "titles": [o.text for o in shot.objects if isinstance(o, Title)], "objects": [[o.NOUN, o.name] for o in shot.objects], "mattes": len(shot.mattes)}  # fmt: skip
         if shot.solve and shot.tracks:
             from lodestar.core.solve.report import report
 

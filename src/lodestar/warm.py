@@ -8,7 +8,8 @@ from lodestar.core.basics import jit
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.blend import over_plate
+from lodestar.core.compose.blend import over_nothing, over_plate
+from lodestar.core.render.gpu import shade_ratio
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.slip import Noise, draw_noise
@@ -35,6 +36,10 @@ def main() -> None:
     layers = np.zeros((4, 4, 4), np.float32), np.full((4, 4, 3), 0.5, np.float32), np.zeros((4, 4), np.float32)
     for kind in (np.uint8, np.uint16, np.float32):
         over_plate(np.zeros((8, 8, 3), kind), "rec709", *layers, 0, 0)
+    white, read = np.ones(3, np.float32), np.zeros((4, 4, 4), np.float32)
+    read.flags.writeable = False  # as what is read back from the renderer is, when it needs no other kind of number
+    shade_ratio(read, white, white)
+    over_nothing(layers[0], shade_ratio(layers[0], white, white), 0.6)
 
 
 if __name__ == "__main__":

@@ -8,6 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtTest import QTest
 
+from lodestar.app.derived import points_of
 from lodestar.core.compose.frame import frame
 from lodestar.core.track.edit import lengths
 from tests.app.window_case import LEFT, NONE, WindowCase
@@ -65,7 +66,7 @@ class ChooseTest(MarksCase):
         self.click("view-both")
         scene = self.window.viewer.scene
         self.wait(lambda: scene._fitted is not None)
-        xy, depth = scene.project(scene._parts()[0])
+        xy, depth = scene.camera().project(points_of(self.session.shot))
         low, high = np.array([scene.width() * 0.3, scene.height() * 0.3]), np.array([scene.width() * 0.7, scene.height() * 0.8])
         inside = (depth > 0) & (xy > low).all(1) & (xy < high).all(1)
         for kind, at in ((QEvent.Type.MouseButtonPress, low), (QEvent.Type.MouseMove, (low + high) / 2), (QEvent.Type.MouseMove, high)):

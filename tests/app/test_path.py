@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from lodestar.core.compose.frame import camera_at, scene_frame
+from lodestar.core.compose.cameras import camera_at, scene_frame
 from lodestar.core.shot import files
 from tests.app.window_case import SHIFT, WindowCase
 from tests.helpers import SHOTS
@@ -53,7 +53,7 @@ class PathTest(WindowCase):
         self.assertEqual(self.session.shot.output.path, str(out))
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getSaveFileName", return_value=(str(self.folder / "mine.lode"), "")):
             self.key(Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier, self.window)
-        self.assertEqual(files.read(self.folder / "mine.lode").titles, self.session.shot.titles)
+        self.assertEqual(files.read(self.folder / "mine.lode").objects, self.session.shot.objects)
         self.assertFalse(self.session.unsaved)
 
     def _say_the_ground(self):
@@ -92,8 +92,8 @@ class PathTest(WindowCase):
     def _place_a_title(self):
         self.click("step-place")
         self.click_at((700, 520))  # the tool for placing is in hand where there is no title yet
-        self.assertEqual(len(self.session.shot.titles), 1)
-        title = self.session.shot.titles[0]
+        self.assertEqual(len(self.session.shot.objects), 1)
+        title = self.session.shot.objects[0]
         self.assertEqual(title.turn.at(0)[1:], (0, 0))
         xy, _ = camera_at(self.session.shot, 20).project(np.array(title.position.at(20)))
         np.testing.assert_allclose(xy, (700, 520), atol=12)
@@ -101,15 +101,15 @@ class PathTest(WindowCase):
         words = self.find("words")
         words.selectAll()
         QTest.keyClicks(words, "GATE 3")
-        self.assertEqual(self.session.shot.titles[0].text, "GATE 3")
-        before = self.session.shot.titles[0].position
+        self.assertEqual(self.session.shot.objects[0].text, "GATE 3")
+        before = self.session.shot.objects[0].position
         self.wait_picture()
         self.drag([(700, 505), (720, 505), (760, 505), (790, 505)])
-        after = self.session.shot.titles[0].position
+        after = self.session.shot.objects[0].position
         self.assertNotEqual(before, after)
         self.assertAlmostEqual(before.at(0)[2], after.at(0)[2], places=6)  # dragged over the ground, not off it
         self.session.undo()
-        self.assertEqual(self.session.shot.titles[0].position, before)
+        self.assertEqual(self.session.shot.objects[0].position, before)
 
     def _read_the_sun(self):
         self.click("step-light")

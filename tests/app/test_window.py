@@ -12,10 +12,12 @@ from PyQt6.QtWidgets import QWidget
 
 from lodestar.app import window as window_module
 from lodestar.app.commands import Finder
+from lodestar.app.derived import points_of
 from lodestar.app.fields import NumberField
 from lodestar.app.session import STEPS
-from lodestar.core.compose.frame import camera_at
+from lodestar.core.compose.cameras import camera_at
 from lodestar.core.shot import files
+from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from tests.app.window_case import WindowCase
 from tests.helpers import DEMO, SHOTS, numbered, write_clip
 
@@ -48,6 +50,13 @@ class ViewTest(DemoCase):
                 if child.isVisible() and child.parent() is not None and child.objectName() and not child.parent().isHidden():
                     right = child.mapTo(panel, child.rect().topRight()).x()
                     self.assertLessEqual(right, panel.width(), f"{step}: {child.objectName()}")
+        panel = self.window.panels["Place"]
+        self.click("step-place")
+        svg = "<svg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 1 1'><path d='M0 0h1v1z'/></svg>"
+        for item in (Title(id="k"), Logo(id="k", svg=svg), Card(id="k"), Anchor(id="k"), Box(id="k"), Tube(id="k"), GroundMesh(id="k")):
+            self.session.set("One object", objects=(item,))
+            self.settle()
+            self.assertLessEqual(panel.widget().minimumSizeHint().width(), panel.viewport().width(), item.NOUN)
         viewer = self.window.viewer
         self.assertGreaterEqual(viewer.width() * viewer.height(), 0.5 * 1280 * 772 * 0.99)
 
@@ -94,8 +103,7 @@ class ViewTest(DemoCase):
         self.click("view-both")
         scene = self.window.viewer.scene
         self.wait(lambda: scene._fitted is not None)
-        points, _ = scene._parts()
-        xy, depth = scene.project(points)
+        xy, depth = scene.camera().project(points_of(self.session.shot))
         inside = (xy > 20).all(1) & (xy < [scene.width() - 20, scene.height() - 20]).all(1) & (xy[:, 1] > 40)
         # one that stands alone, so that the click is plain
         gaps = np.linalg.norm(xy[:, None] - xy, axis=2) + 1e9 * np.eye(len(xy))
@@ -117,7 +125,7 @@ class TitleTest(DemoCase):
         self.settle()
 
     def title(self):
-        return self.session.title()
+        return self.session.object()
 
     def test_numbers_are_dragged_typed_and_reset_as_one_step_each(self):
         field = self.find("height")
@@ -170,7 +178,7 @@ class TitleTest(DemoCase):
             self.key(Qt.Key.Key_Right)
         self.assertEqual([k.frame for k in self.title().position.keys], [10, 60])
         lanes = self.window.time.lanes
-        from lodestar.app.timeline.time import TimeAxis
+        from lodestar.app.timeline.axis import TimeAxis
 
         axis = TimeAxis(self.session, self.window.time.width())
         self.mouse(QEvent.Type.MouseButtonPress, (axis.x(60), 9), widget=lanes)
@@ -180,23 +188,15 @@ class TitleTest(DemoCase):
         self.key(Qt.Key.Key_Delete, widget=lanes)
         self.assertEqual([k.frame for k in self.title().position.keys], [10])
 
-    def test_easing_is_chosen_at_a_key(self):
-        self.session.show_frame(20)
-        self.key(Qt.Key.Key_K, widget=self.window)
-        box = self.find("easing")
-        box.setCurrentText("linear")
-        box.activated.emit(box.currentIndex())
-        self.assertEqual(self.title().position.keys[0].easing, "linear")
-
     def test_lying_down_duplicating_and_deleting(self):
         self.click("lie-down")
         self.assertEqual(self.title().turn.at(0)[1], -90.0)
         self.click("stand-up")
         self.assertEqual(self.title().turn.at(0)[1], 0.0)
         self.click("duplicate")
-        self.assertEqual(len(self.session.shot.titles), 3)
+        self.assertEqual(len(self.session.shot.objects), 3)
         self.key(Qt.Key.Key_Delete)
-        self.assertEqual(len(self.session.shot.titles), 2)
+        self.assertEqual(len(self.session.shot.objects), 2)
 
     def test_a_drag_shows_itself_in_the_picture(self):
         self.wait_picture()
@@ -271,7 +271,7 @@ class WorkTest(DemoCase):
 class FileTest(WindowCase):
     def test_autosave_and_recovery(self):
         self.window.open_demo()
-        self.session.edit_item("Type", "titles", "open-sky", text="KEPT")
+        self.session.edit_item("Type", "objects", "open-sky", text="KEPT")
         self.session.autosave()
         self.assertTrue(self.session.swap_path().exists())
         other = self.open_window()
@@ -279,13 +279,13 @@ class FileTest(WindowCase):
         self.assertIn("not saved", other.session.messages[-1].what)
         label, bring_back = other.session.messages[-1].actions[0]
         bring_back()
-        self.assertEqual(other.session.shot.titles[0].text, "KEPT")
+        self.assertEqual(other.session.shot.objects[0].text, "KEPT")
         self.close_window(other)
 
     def test_a_saved_shot_has_its_swap_beside_it_and_loses_it_on_saving(self):
         self.window.open_demo()
         self.session.save(self.folder / "mine.lode")
-        self.session.edit_item("Type", "titles", "open-sky", text="NEW")
+        self.session.edit_item("Type", "objects", "open-sky", text="NEW")
         self.session.autosave()
         swap = self.folder / ".mine.lode.swap"
         self.assertTrue(swap.exists())
@@ -301,7 +301,7 @@ class FileTest(WindowCase):
         self.click("step-plate")
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "terrace.mp4"), "")):
             self.click("find-clip")
-        self.assertEqual(self.session.shot.titles, shot.titles)
+        self.assertEqual(self.session.shot.objects, shot.objects)
         self.wait_picture()
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "lookout.mp4"), "")):
             self.window.find_clip()
@@ -331,7 +331,7 @@ class FileTest(WindowCase):
 
     def test_unsaved_work_is_asked_about(self):
         self.window.open_demo()
-        self.session.edit_item("Type", "titles", "open-sky", text="NEW")
+        self.session.edit_item("Type", "objects", "open-sky", text="NEW")
         with mock.patch.object(window_module, "ask", return_value="Stay here") as asked:
             self.window.new_shot()
             self.assertIsNotNone(self.session.shot.plate)

@@ -56,12 +56,19 @@ class GeometryTest(unittest.TestCase):
         pixels = lens.distort(points[:, :2])
         np.testing.assert_allclose(pixels, reference[:, 0], atol=1e-9)
         np.testing.assert_allclose(lens.undistort(pixels), points[:, :2], atol=1e-10)
+        np.testing.assert_allclose([lens.undistort(xy) for xy in pixels], points[:, :2], atol=1e-10)  # one by one, as a pointer asks
 
     def test_lens_beyond_its_turning_point_stays_finite(self):
         lens = geometry.Lens(500.0, 500.0, 320, 240, -0.4, 0.0)
         wild = lens.undistort(np.array([[5000.0, 5000.0], [320, 240]]))
         self.assertTrue(np.isfinite(wild).all())
         self.assertLessEqual(np.linalg.norm(wild[0]), lens.turning_radius() + 1e-9)
+        np.testing.assert_allclose(lens.undistort(np.array([5000.0, 5000.0])), wild[0])
+        for k1, k2 in ((0.0, 0.0), (-0.4, 0.0), (-0.1, -0.02), (-0.3, 0.1), (0.2, -0.5)):
+            # the map's slope, 1 + 3 k1 s + 5 k2 s^2, by NumPy's roots
+            roots = [z.real for z in np.roots([5 * k2, 3 * k1, 1.0]) if abs(z.imag) < 1e-12 and z.real > 0]
+            want = min(roots) ** 0.5 if roots else 1e6
+            self.assertAlmostEqual(geometry.Lens(500.0, 500.0, 320, 240, k1, k2).turning_radius(), want, places=9)
 
     def test_rotations_against_scipy(self):
         rng = np.random.default_rng(1)

@@ -10,18 +10,23 @@ import numpy as np
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.errors import PlateError
 from lodestar.core.basics.geometry import Camera, Lens
-from lodestar.core.compose.frame import camera_at, close_workshop, default_lens, frame, mesh_of, title_model
+from lodestar.core.compose.cameras import camera_at, default_lens
+from lodestar.core.compose.frame import close_workshop, frame
+from lodestar.core.compose.objects import mesh_of, model_of
 from lodestar.core.light.sun import direction
 from lodestar.core.media.plates import probe
 from lodestar.core.render.gpu import Item, Lamp, Renderer, View, sample
 from lodestar.core.shape.extrude import Mesh, extrude
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Light, Outline, Shot, Title, with_plate
+from lodestar.core.shot.document import Light, Outline, Shot, with_plate
 from lodestar.core.shot.keyed import Keyed, constant
+from lodestar.core.shot.objects import Title
 from tests.helpers import DEMO, FolderCase
 
-_GROUND = Mesh(np.array([[-50, -50, 0], [50, -50, 0], [50, 50, 0], [-50, 50, 0]], np.float32), np.tile(np.array([0, 0, 1], np.float32), (4, 1)),
-               np.array([[0, 1, 2], [0, 2, 3]], np.int32))  # fmt: skip
+_HERE = np.eye(4)
+_FLAT = Mesh(np.array([[-50, -50, 0], [50, -50, 0], [50, 50, 0], [-50, 50, 0]], np.float32), np.tile(np.array([0, 0, 1], np.float32), (4, 1)),
+             np.array([[0, 1, 2], [0, 2, 3]], np.int32))  # fmt: skip
+_GROUND = Item(_FLAT, lambda share: _HERE, (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)
 
 
 def box_mesh(w: float, d: float, h: float) -> Mesh:
@@ -47,7 +52,7 @@ class RendererTest(unittest.TestCase):
         view, camera = above()
         d = np.array([*sun, 1.0])
         lamp = Lamp(d / np.linalg.norm(d), np.ones(3), np.full(3, sky), softness)
-        return self.renderer.render(items, _GROUND, view, lamp, samples, 0.0), camera
+        return self.renderer.render([*items, _GROUND], view, lamp, samples, 0.0), camera
 
     def test_shadow_of_a_box_is_the_polygon_worked_out_by_hand(self):
         w, d, h = 1.0, 0.6, 1.5
@@ -92,11 +97,69 @@ class RendererTest(unittest.TestCase):
         # a disc passes from 10 to 90 % of its light over 0.69 of its width (integral of the circle's chord)
         self.assertAlmostEqual(soft, 0.69 * wide, delta=0.06)
 
+    def at(self, x=0.0, y=0.0, z=0.0):
+        m = np.eye(4)
+        m[:3, 3] = x, y, z
+        return lambda share: m
+
+    def test_a_stand_in_hides_what_is_behind_it_and_is_not_seen_itself(self):
+        low = Item(box_mesh(2.0, 2.0, 0.5), self.at(), (0.8, 0.8, 0.8), 0.5, 0.0)
+        over = Item(box_mesh(1.0, 1.0, 0.2), self.at(0.5, 0.0, 1.0), (0.8, 0.8, 0.8), 0.5, 0.0, drawn=False, hides=True)
+        for samples in (1, 8):
+            layers, camera = self.render([low, over], samples)
+            seen = lambda x, y, z, layers=layers, camera=camera: float(
+                layers.colour[tuple(camera.project(np.array([x, y, z]))[0].round().astype(int)[::-1])][3]
+            )
+            self.assertLess(seen(0.5, 0.0, 1.2), 0.01, "behind the stand-in")
+            self.assertGreater(seen(-0.7, 0.0, 0.5), 0.99, "beside it")
+
+    def test_a_shadow_falls_on_what_receives_it_at_its_height(self):
+        post = Item(box_mesh(0.4, 0.4, 2.0), self.at(), (0.8, 0.8, 0.8), 0.5, 0.0)
+        top = 0.8
+        table = Item(box_mesh(3.0, 3.0, top), self.at(-1.8), (0.8, 0.8, 0.8), 0.5, 0.0, drawn=False, receives=True)
+        layers, camera = self.render([post, table], 8, sun=(1.0, 0.0))
+        shade = lambda x, z: float(layers.shade[tuple(camera.project(np.array([x, 0.0, z]))[0].round().astype(int)[::-1])][1])
+        # the sun stands 45 degrees high: on the table the shadow ends 2.0 - 0.8 behind the post, on the ground it would reach 2.0
+        self.assertLess(shade(-1.0, top), 0.05)
+        self.assertGreater(shade(-1.6, top), 0.95)
+
+    def test_a_mirror_shows_what_stands_on_it_upside_down(self):
+        # seen from the side: the picture of a post in still water begins at its foot and is as long as the post
+        tilt = np.deg2rad(12.0)
+        R = np.array([[1, 0, 0], [0, -np.sin(tilt), -np.cos(tilt)], [0, np.cos(tilt), -np.sin(tilt)]])
+        centre = np.array([0.0, -10 * np.cos(tilt), 10 * np.sin(tilt)])
+        view = View(lambda share: (R, -R @ centre), 1000.0, 199.5, 199.5, 0, 0, 400, 400)
+        camera = Camera(R, -R @ centre, Lens(1000.0, 1000.0, 199.5, 199.5))
+        post = Item(box_mesh(0.3, 0.3, 1.2), self.at(), (1.0, 0.1, 0.1), 1.0, 0.0)
+        water = Item(_FLAT, lambda share: _HERE, (0, 0, 0), 0.0, 0.0, drawn=False, receives=False, hides=True, reflects=0.5)
+        lamp = Lamp(np.array([0.0, -0.7, 0.7]), np.ones(3), np.full(3, 0.5), 0.0)
+        layers = self.renderer.render([post, water], view, lamp, 8, 0.0)
+        front = np.array([0.0, -0.15, 0.0])
+        pixel = lambda z: camera.project(front + [0, 0, z])[0].round().astype(int)
+        up, down = (layers.colour[pixel(z)[1], pixel(z)[0]] for z in (0.6, -0.6))
+        self.assertAlmostEqual(float(down[3]), 0.5, delta=0.02)
+        np.testing.assert_allclose(down[:3], 0.5 * up[:3], rtol=0.25, atol=0.02)
+        self.assertGreater(down[0], 2 * down[1], "the red post")
+        beyond = pixel(-1.5)
+        self.assertLess(float(layers.colour[beyond[1], beyond[0]][3]), 0.01)
+
+    def test_only_the_near_side_of_a_closed_solid_is_drawn_and_nothing_changes_by_it(self):
+        closed = box_mesh(1.0, 1.0, 1.0)
+        self.assertTrue(closed.closed)
+        turned = np.eye(4)
+        turned[:3, :3] = cv2.Rodrigues(np.array([0.4, 0.3, 0.8]))[0]
+        turned[2, 3] = 1.0
+        pictures = [
+            self.render([Item(mesh, lambda share: turned, (0.7, 0.6, 0.5), 0.4, 0.0)], 4)[0] for mesh in (closed, closed._replace(closed=False))
+        ]
+        np.testing.assert_allclose(pictures[0].colour, pictures[1].colour, atol=2e-3)
+        self.assertLess(np.abs(pictures[0].shade - pictures[1].shade).mean(), 1e-3)
+
     def test_light_on_a_matt_white_face_is_what_the_lamp_says(self):
         item = Item(box_mesh(4, 4, 0.5), lambda share: np.eye(4), (1.0, 1.0, 1.0), 1.0, 0.0)
         view, _ = above()
         lamp = Lamp(np.array([0, 0, 1.0]), np.full(3, 0.7), np.zeros(3), 0.0)
-        layers = self.renderer.render([item], _GROUND, view, lamp, 4, 0.0)
+        layers = self.renderer.render([item, _GROUND], view, lamp, 4, 0.0)
         # Lambert with 4 % taken by the gloss, which gives part of it back
         self.assertAlmostEqual(float(layers.colour[200, 200, 1]), 0.7, delta=0.07)
 
@@ -110,7 +173,7 @@ class FrameTest(FolderCase):
     @classmethod
     def setUpClass(cls):
         cls.shot = files.read(DEMO)
-        cls.plate = frame(msgspec.structs.replace(cls.shot, titles=()), 40).pixels
+        cls.plate = frame(msgspec.structs.replace(cls.shot, objects=()), 40).pixels
         cls.final = frame(cls.shot, 40, "final", samples=8).pixels
 
     @classmethod
@@ -137,10 +200,12 @@ class FrameTest(FolderCase):
         np.testing.assert_array_equal(self.final[inside], self.plate[inside])
 
     def test_the_title_stands_where_its_geometry_says(self):
-        title = self.shot.titles[0]
-        shot = msgspec.structs.replace(self.shot, titles=(title,), mattes=(), finish=msgspec.structs.replace(self.shot.finish, shutter=constant(0.0)))
+        title = self.shot.objects[0]
+        shot = msgspec.structs.replace(
+            self.shot, objects=(title,), mattes=(), finish=msgspec.structs.replace(self.shot.finish, shutter=constant(0.0))
+        )
         alpha = frame(shot, 40, "final", layer="layers", samples=16).pixels[..., 3]
-        mesh, m, camera = mesh_of(title, 40), title_model(title, 40), camera_at(shot, 40)
+        mesh, m, camera = mesh_of(title, 40), model_of(shot, title, 40), camera_at(shot, 40)
         xy, _ = camera.project(mesh.vertices @ m[:3, :3].T + m[:3, 3])
         fine = np.zeros((720 * 4, 1280 * 4), np.uint8)
         for triangle in (xy[mesh.triangles] + 0.5) * 4 - 0.5:
@@ -149,6 +214,19 @@ class FrameTest(FolderCase):
         found = alpha > 0.5
         self.assertGreater((found & wanted).sum() / (found | wanted).sum(), 0.985)
 
+    def test_objects_are_there_within_their_span_and_while_they_are_visible(self):
+        title = self.shot.objects[0]
+        plate = frame(self.shot, 10, "draft", layer="plate").pixels
+        with_ = lambda **fields: frame(msgspec.structs.replace(self.shot, objects=(msgspec.structs.replace(title, **fields),)), 10, "draft").pixels
+        for fields, seen in (
+            ({"span": (5, 10)}, True),
+            ({"span": (11, 20)}, False),
+            ({"span": (0, 9)}, False),
+            ({"visible": False}, False),
+            ({"drawn": False}, False),
+        ):
+            self.assertEqual(bool((with_(**fields) != plate).any()), seen, fields)
+
     def test_a_smaller_picture_is_the_same_picture(self):
         small = frame(self.shot, 40, "final", scale=0.5, samples=8).pixels
         reference = cv2.resize(self.final, (640, 360), interpolation=cv2.INTER_AREA)
@@ -156,18 +234,18 @@ class FrameTest(FolderCase):
 
     def test_motion_blur_follows_the_keys(self):
         title = msgspec.structs.replace(
-            self.shot.titles[0], position=Keyed((0.0, 0.0, 0.0)).with_key(39, (-2, 0, 0), "linear").with_key(41, (2, 0, 0), "linear")
+            self.shot.objects[0], position=Keyed((0.0, 0.0, 0.0)).with_key(39, (-2, 0, 0), "linear").with_key(41, (2, 0, 0), "linear")
         )
         still, moving = (
-            msgspec.structs.replace(self.shot, titles=(title,), mattes=(), finish=msgspec.structs.replace(self.shot.finish, shutter=constant(s)))
+            msgspec.structs.replace(self.shot, objects=(title,), mattes=(), finish=msgspec.structs.replace(self.shot.finish, shutter=constant(s)))
             for s in (0.0, 0.5)
         )
         edge = lambda shot: (lambda a: ((a > 0.05) & (a < 0.95)).mean())(frame(shot, 40, "final", layer="layers", samples=24).pixels[..., 3])
         self.assertGreater(edge(moving), 3 * edge(still))
 
-    def test_a_shot_without_a_solve_shows_titles_before_a_still_camera(self):
-        shot = msgspec.structs.replace(with_plate(Shot(), self.shot.plate), titles=(Title(id="a", text="HI"),), light=Light())
-        self.assertTrue((frame(shot, 0, "draft").pixels != frame(msgspec.structs.replace(shot, titles=()), 0).pixels).any())
+    def test_a_shot_without_a_solve_shows_objects_before_a_still_camera(self):
+        shot = msgspec.structs.replace(with_plate(Shot(), self.shot.plate), objects=(Title(id="a", text="HI"),), light=Light())
+        self.assertTrue((frame(shot, 0, "draft").pixels != frame(msgspec.structs.replace(shot, objects=()), 0).pixels).any())
         self.assertEqual(camera_at(shot, 0).lens, default_lens(1280, 720))
 
     def test_a_shot_without_a_clip_says_so(self):
@@ -183,7 +261,7 @@ class FrameTest(FolderCase):
             cv2.imwrite(str(self.folder / name), picture)
             shot = with_plate(Shot(), probe(self.folder / name))
             shot = msgspec.structs.replace(
-                shot, titles=(Title(id="a", text="HI"),), mattes=(Outline(id="m", name="m", shape=Keyed((0.0, 0, 9, 0, 9, 9))),)
+                shot, objects=(Title(id="a", text="HI"),), mattes=(Outline(id="m", name="m", shape=Keyed((0.0, 0, 9, 0, 9, 9))),)
             )
             pixels = frame(shot, 0, "draft").pixels
             self.assertEqual(pixels.dtype, np.uint16)

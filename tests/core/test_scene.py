@@ -11,7 +11,7 @@ from lodestar.core.basics.geometry import fit_plane
 from lodestar.core.basics.job import Job
 from lodestar.core.light.sun import bearing_and_height, direction, from_shadow, from_shadows
 from lodestar.core.matte.outline import coverage, smooth_line
-from lodestar.core.scene.ground import reference, robust_plane
+from lodestar.core.scene.ground import Ground, reference, robust_plane
 from lodestar.core.scene.surfaces import patch_under
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings
@@ -33,7 +33,9 @@ class GroundTest(unittest.TestCase):
         ids = self.solve.point_ids
         a, b = flat[0], flat[-1]
         apart = float(np.linalg.norm(self.place[a] - self.place[b]))
-        ref = reference(self.solve, tuple(int(i) for i in ids[flat]), int(ids[a]), (int(ids[a]), int(ids[b]), apart))
+        ref = reference(
+            self.solve, Ground(on_ground=tuple(int(i) for i in ids[flat]), origin=int(ids[a]), distance=(int(ids[a]), int(ids[b]), apart))
+        )
         scene = ref.points(self.solve.xyz)
         self.assertLess(np.median(np.abs(scene[flat, 2])), 0.03)
         np.testing.assert_allclose(scene[a, :2], 0, atol=1e-9)
@@ -41,9 +43,9 @@ class GroundTest(unittest.TestCase):
         self.assertLess(np.median(np.abs(scene[wall, 2] - self.place[wall, 2])), 0.05)  # metres, upright
 
     def test_without_a_word_the_largest_level_plane_is_the_ground(self):
-        ref = reference(self.solve, (), None, None)
+        ref = reference(self.solve, Ground())
         up = ref.R[2]
-        true = reference(self.solve, tuple(int(i) for i in self.solve.point_ids[self.place[:, 2] == 0]), None, None).R[2]
+        true = reference(self.solve, Ground(on_ground=tuple(int(i) for i in self.solve.point_ids[self.place[:, 2] == 0]))).R[2]
         self.assertLess(np.rad2deg(np.arccos(np.clip(up @ true, -1, 1))), 1.0)
 
     def test_points_that_make_no_plane_are_refused(self):
@@ -52,7 +54,7 @@ class GroundTest(unittest.TestCase):
             robust_plane(line)
         self.assertIn("one line", told.exception.what)
         with self.assertRaises(UserError):
-            reference(self.solve, tuple(int(i) for i in self.solve.point_ids[:2]), None, None)
+            reference(self.solve, Ground(on_ground=tuple(int(i) for i in self.solve.point_ids[:2])))
 
     def test_a_plane_shrugs_off_wrong_points(self):
         rng = np.random.default_rng(0)
@@ -66,7 +68,7 @@ class GroundTest(unittest.TestCase):
         turned = solve(make_tracks(t.frame, t.track, t.xy), 1280, 720, SolveSettings(), Job())
         self.assertEqual(turned.motion, "turning")
         for height in (1.6, 12.0):
-            place = reference(turned, (), None, None, height)
+            place = reference(turned, Ground(eye_height=height))
             np.testing.assert_allclose(place.points(turned.centres)[:, 2], height, atol=1e-9)
 
     def test_least_squares_plane_against_numpy(self):

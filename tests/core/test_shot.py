@@ -13,9 +13,11 @@ import numpy as np
 
 from lodestar.core.basics.errors import OutputError, ShotFileError
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, Title, solve_is_stale, solving_inputs, tracks_are_stale, with_plate
+from lodestar.core.shot.document import Shot, solve_is_stale, solving_inputs, tracks_are_stale, with_plate
 from lodestar.core.shot.history import History
 from lodestar.core.shot.keyed import Key, Keyed, constant, ease
+from lodestar.core.shot.motion import moved_keys
+from lodestar.core.shot.objects import Title
 from tests.helpers import DEMO, ROOT, FolderCase
 
 
@@ -35,7 +37,7 @@ class KeyedTest(unittest.TestCase):
         self.assertEqual(value.at(15), (5.0, 10.0))
         self.assertEqual(value.at(29), (10, 10))
         self.assertEqual(value.at(99), (0, 0))
-        self.assertEqual([k.frame for k in value.moved_key(10, 25).keys], [20, 25, 30])
+        self.assertEqual([k.frame for k in moved_keys(value, [10], 15).keys], [20, 25, 30])
 
     def test_dragging_moves_the_whole_motion_or_sets_a_key(self):
         value = Keyed((0.0,)).with_key(0, (1.0,), "linear").with_key(10, (3.0,), "linear")
@@ -43,6 +45,8 @@ class KeyedTest(unittest.TestCase):
         keyed = value.changed(5, (9.0,), True)
         self.assertEqual(keyed.at(5), (9.0,))
         self.assertEqual(constant(1).changed(3, (2.0,), False), Keyed((2.0,)))
+        for changed in (constant(0, 0).changed(3, np.array([1.0, 2.0]), False), constant(0, 0).changed(3, np.array([1.0, 2.0]), True)):
+            self.assertEqual(msgspec.json.decode(msgspec.json.encode(changed), type=Keyed), changed)
         self.assertEqual(keyed.without_key(0).without_key(5).without_key(10), Keyed((3.0,)))
 
 
@@ -83,7 +87,7 @@ class HistoryTest(unittest.TestCase):
         self.assertIs(same.solve, shot.solve)
         other = with_plate(shot, msgspec.structs.replace(shot.plate, count=50))
         self.assertIsNone(other.solve)
-        self.assertEqual(other.titles, shot.titles)
+        self.assertEqual(other.objects, shot.objects)
 
 
 class FilesTest(FolderCase):
@@ -91,11 +95,15 @@ class FilesTest(FolderCase):
         shot = files.read(DEMO)
         files.write(shot, self.folder / "copy.lode")
         back = files.read(self.folder / "copy.lode")
-        self.assertEqual(back.titles, shot.titles)
+        self.assertEqual(back.objects, shot.objects)
         self.assertEqual(back.plate, shot.plate)
         np.testing.assert_array_equal(back.tracks.xy, shot.tracks.xy)
         np.testing.assert_array_equal(back.solve.R, shot.solve.R)
         self.assertFalse(back.tracks.xy.flags.writeable)
+
+    def test_numbers_of_numpy_do_not_keep_a_shot_from_being_saved(self):
+        files.write(Shot(objects=(Title(id="t", pivot=(np.float64(1), 0.0, np.float32(2))),)), self.folder / "n.lode")
+        self.assertEqual(files.read(self.folder / "n.lode").objects[0].pivot, (1.0, 0.0, 2.0))
 
     def test_the_clip_moves_with_its_folder(self):
         with zipfile.ZipFile(DEMO) as archive:
@@ -103,9 +111,18 @@ class FilesTest(FolderCase):
 
     def test_files_of_version_1_open_for_ever(self):
         shot = files.read(ROOT / "tests" / "data" / "shots" / "v1.lode")
-        self.assertEqual(shot.titles[0].text, "GATE 3")
-        self.assertEqual(shot.titles[0].position.at(10), (1.0, 2.0, 0.0))
+        self.assertEqual(shot.objects[0].text, "GATE 3")
+        self.assertEqual(shot.objects[0].position.at(10), (1.0, 2.0, 0.0))
         self.assertEqual(shot.tracks.count, 2)
+
+    def test_files_of_version_2_open_for_ever(self):
+        shot = files.read(ROOT / "tests" / "data" / "shots" / "v2.lode")
+        kinds = [type(o).__name__ for o in shot.objects]
+        self.assertEqual(kinds, ["Title", "Logo", "Card", "Anchor", "Box", "Tube", "GroundMesh"])
+        title, logo, card, _, box, _, mesh = shot.objects
+        self.assertEqual((title.position.keys[0].handles, title.span, title.pivot), ((0.1, 0.0, 0.2, 1.5), (2, 8), (0.0, 0.0, 0.5)))
+        self.assertEqual((logo.parent, card.picture, box.hides, mesh.tracks), ("a", str(ROOT / "tests/data/shots/none.png"), True, (0, 1, -1)))
+        self.assertEqual((shot.markers[0].text, shot.ground.uprights[0].b, shot.ground.sized), ("gate opens", (12.0, 90.0), 2.0))
 
     def test_the_published_schema_is_current(self):
         done = subprocess.run([sys.executable, str(ROOT / "tools" / "schema.py"), "--check"])
@@ -131,16 +148,16 @@ class FilesTest(FolderCase):
 
     def test_a_wrong_field_is_named(self):
         path = self.folder / "wrong.lode"
-        files.write(Shot(titles=(Title(id="a"),)), path)
+        files.write(Shot(objects=(Title(id="a"),)), path)
         with zipfile.ZipFile(path) as archive:
             tree, arrays = json.loads(archive.read("shot.json")), archive.read("arrays.npz")
-        tree["titles"][0]["text"] = 5
+        tree["objects"][0]["text"] = 5
         with zipfile.ZipFile(path, "w") as archive:
             archive.writestr("shot.json", json.dumps(tree))
             archive.writestr("arrays.npz", arrays)
         with self.assertRaises(ShotFileError) as told:
             files.read(path)
-        self.assertIn("titles", told.exception.what)
+        self.assertIn("objects", told.exception.what)
 
     def test_arrays_are_never_unpickled(self):
         import io

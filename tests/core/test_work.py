@@ -9,10 +9,11 @@ from lodestar.core.basics.errors import Cancelled, PlateError, SolveError, Track
 from lodestar.core.basics.job import Job
 from lodestar.core.compose.work import add_tracks, coverage_of, join_same, place_track, suggest_regions, track_shot
 from lodestar.core.media.plates import probe
+from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solving_inputs, tracks_are_stale
 from lodestar.core.track.edit import lengths
 from lodestar.core.track.tracks import make_tracks
-from tests.helpers import FolderCase, Seeded, texture, write_clip
+from tests.helpers import DEMO, FolderCase, Seeded, texture, write_clip
 
 SIZE = (360, 640)
 
@@ -72,6 +73,11 @@ class TracksTest(WorkCase):
 
         with self.assertRaises(Cancelled):
             add_tracks(few, 5, corners, 8, Stops())
+
+    def test_joining_what_is_one_point_after_in_and_out_were_moved(self):
+        shot = msgspec.structs.replace(files.read(DEMO), last=60)
+        found = [join_same(s)[1] for s in (shot, msgspec.structs.replace(shot, last=99))]
+        self.assertEqual(found[0], found[1])
 
     def test_what_needs_a_solve_says_so(self):
         for ask in (suggest_regions, join_same):

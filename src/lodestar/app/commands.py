@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QKeySequence
-from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QMainWindow, QVBoxLayout
+from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QMainWindow, QMenu, QVBoxLayout
 
 
 class Command(NamedTuple):
@@ -25,6 +25,7 @@ class Commands:
         self.window = window
         self.all: dict[str, Command] = {}
         self.actions: dict[str, QAction] = {}
+        self.menus: dict[str, QMenu] = {}
 
     def add(self, *commands: Command) -> None:
         for command in commands:
@@ -37,7 +38,7 @@ class Commands:
 
     def fill_menus(self, order: list[str]) -> None:
         bar = self.window.menuBar()
-        menus = {name: bar.addMenu(name) for name in order}
+        self.menus = {name: bar.addMenu(name) for name in order}
         for command in self.all.values():
             action = QAction(command.label, self.window)
             action.setObjectName(f"do-{command.id}")
@@ -48,8 +49,8 @@ class Commands:
             action.setStatusTip(command.tip)
             action.triggered.connect(lambda _, c=command: c.act())
             self.actions[command.id] = action
-            menus[command.menu].addAction(action)
-        for menu in menus.values():
+            self.menus[command.menu].addAction(action)
+        for menu in self.menus.values():
             menu.aboutToShow.connect(self.refresh)
 
     def refresh(self) -> None:

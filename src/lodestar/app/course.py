@@ -7,7 +7,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from . import readings, theme
-from .session import STEPS, Session
+from .session import STEPS, Gently, Session
 
 HELP = {
     "Plate": "The clip, and the part of it that is used", "Track": "Follow features through the clip",
@@ -39,6 +39,7 @@ class Row(QWidget):
         self.link.setCursor(Qt.CursorShape.PointingHandCursor)
         self.link.hide()
         self.reading = readings.Reading(readings.EMPTY, "")
+        self._look: tuple = ()
 
     def update_reading(self, mend) -> None:
         jobs, shot = self.session.jobs, self.session.shot
@@ -61,6 +62,10 @@ class Row(QWidget):
                     self.link.clicked.disconnect()
                 command = reading.mend[1]
                 self.link.clicked.connect(lambda: mend(command))
+        # its small drawing shows the solve or the light; a drag in the picture changes none of this
+        look = (reading, self.session.step == self.step, id(shot.solve), id(shot.light))
+        if look != self._look or reading.state == readings.WORKING:
+            self._look = look
             self.update()
 
     def mousePressEvent(self, event) -> None:
@@ -118,7 +123,7 @@ class Row(QWidget):
             points = [QPointF(right - 44 + 44 * i / max(len(error) - 1, 1), 24 - 10 * min(float(e) / 0.85, 1)) for i, e in enumerate(error)]
             p.setPen(QPen(QColor(theme.QUIET), 1))
             p.drawPolyline(QPolygonF(points))
-        if self.step == "Light" and shot.titles and shot.light.on:
+        if self.step == "Light" and shot.objects and shot.light.on:
             import numpy as np
 
             bearing = np.deg2rad(shot.light.bearing.at(self.session.frame)[0])
@@ -237,13 +242,12 @@ class Course(QWidget):
         self.foot = Foot(session)
         self.foot.setFixedHeight(124)
         box.addWidget(self.foot)
-        for signal in (session.shot_changed, session.view_changed, session.jobs.changed):
-            signal.connect(self.refresh)
+        self._gently = Gently(session, self.refresh)
+        session.jobs.changed.connect(self.refresh)
         session.told.connect(lambda _: self.refresh())
         self.refresh()
 
     def refresh(self) -> None:
         for row in self.rows:
             row.update_reading(self.mend)
-            row.update()
         self.foot.refresh()

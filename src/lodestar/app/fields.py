@@ -319,6 +319,15 @@ class Section(QWidget):
         self.rows.addLayout(row)
         return value, note
 
+    def add_buttons(self, *buttons: QWidget) -> None:
+        """Buttons that say for themselves what they do, over the whole width."""
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        for b in buttons:
+            row.addWidget(b, 1)
+        self.rows.addLayout(row)
+
     def add_wide(self, widget: QWidget) -> None:
         self.rows.addWidget(widget)
 

@@ -11,7 +11,8 @@ from PyQt6.QtGui import QImage
 
 from lodestar.core.basics.colour import encode
 from lodestar.core.basics.errors import UserError
-from lodestar.core.compose.frame import close_workshop, frame
+from lodestar.core.basics.geometry import Camera
+from lodestar.core.compose.frame import close_workshop, frame, scene_picture
 from lodestar.core.shot.document import Shot
 
 KEPT_BYTES = 500_000_000
@@ -19,20 +20,23 @@ log = logging.getLogger(__name__)
 
 
 class Request(NamedTuple):
-    """All that a picture depends on, so that the thread needs no lock. layer: 'picture', 'plate' or 'tracker'."""
+    """All that a picture depends on, so that the thread needs no lock. layer: 'picture', 'plate' or 'tracker'; or 'scene', seen
+    by the camera `view` in `size` px."""
 
     shot: Shot
     index: int
     quality: str
     scale: float
     layer: str = "picture"
+    view: Camera | None = None
+    size: tuple[int, int] = (0, 0)
 
     def what(self) -> tuple:
         """Parts of the shot that show in the picture; the same objects make the same picture."""
         s = self.shot
         if self.layer == "tracker":
             return (s.plate, s.follow, s.regions)
-        return (s.plate, s.solve, s.ground, s.titles, s.light, s.mattes, s.finish)
+        return (s.plate, s.solve, s.ground, s.objects, s.light, s.mattes, s.finish)
 
 
 class _Stale(Exception):
@@ -48,8 +52,8 @@ class Pictures(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._wait = threading.Condition()
-        self._next: Request | None = None
-        self._open = True
+        self._next: dict[bool, Request] = {}  # one for the picture and one for the scene
+        self._open, self._last = True, False
         self._kept: OrderedDict[tuple, QImage] = OrderedDict()
         self._kept_for: tuple = ()
         self._bytes = 0
@@ -59,7 +63,7 @@ class Pictures(QObject):
 
     def ask(self, request: Request) -> None:
         with self._wait:
-            self._next = request
+            self._next[request.layer == "scene"] = request
             self._wait.notify()
 
     def kept_frames(self, request: Request) -> set[int]:
@@ -71,19 +75,20 @@ class Pictures(QObject):
 
     def close(self) -> None:
         with self._wait:
-            self._open, self._next = False, None
+            self._open, self._next = False, {}
             self._wait.notify()
         self._thread.join(20)
 
     def _run(self) -> None:
         while True:
             with self._wait:
-                while self._open and self._next is None:
+                while self._open and not self._next:
                     self._wait.wait()
                 if not self._open:
                     break
-                request, self._next = self._next, None
-            assert request is not None
+                # by turns, so that neither keeps the other waiting
+                kind = self._last if self._last in self._next else not self._last
+                request, self._last = self._next.pop(kind), not kind
             try:
                 image = self._image(request)
             except _Stale:
@@ -105,6 +110,10 @@ class Pictures(QObject):
         close_workshop()
 
     def _image(self, request: Request) -> QImage:
+        if request.layer == "scene":
+            assert request.view is not None
+            pixels = scene_picture(request.shot, request.index, request.view, *request.size, request.quality)
+            return QImage(pixels.data, *request.size, 4 * request.size[0], QImage.Format.Format_RGBA8888_Premultiplied).copy()
         what = request.what()
         if len(self._kept_for) != len(what) or any(a is not b for a, b in zip(self._kept_for, what, strict=True)):
             with self._wait:
@@ -124,7 +133,7 @@ class Pictures(QObject):
 
     def _make(self, request: Request) -> QImage:
         def check() -> None:
-            waiting = self._next
+            waiting = self._next.get(False)
             if not self._open or (waiting is not None and request.quality == "final" and waiting != request):
                 raise _Stale
 

@@ -2,8 +2,10 @@
 
 from typing import NamedTuple
 
-from lodestar.core.compose.frame import ground_problem
+from lodestar.core.compose.cameras import ground_problem
+from lodestar.core.compose.objects import problem_of
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
+from lodestar.core.shot.objects import Title
 
 from .derived import report_of
 
@@ -79,18 +81,29 @@ def ground(shot: Shot) -> Reading:
     unit = "1 unit = 1 m" if g.distance else "no distance yet"
     if s.motion == "turning":
         return Reading(GOOD, "level · camera turns", f"eye at {g.eye_height:g} m")
-    return Reading(GOOD, f"level · {unit}", f"from {plural(len(g.on_ground), 'point')}" if g.on_ground else "found by itself")
+    ways = (
+        [plural(len(g.on_ground), "point")] * bool(g.on_ground)
+        + [plural(len(g.uprights), "upright")] * bool(g.uprights)
+        + ["horizon"] * bool(g.horizon)
+    )
+    by_hand = g.turned != (0.0, 0.0, 0.0)
+    return Reading(GOOD, f"level · {unit}", f"from {', '.join(ways)}" if ways else "turned by hand" if by_hand else "found by itself")
 
 
 def place(shot: Shot) -> Reading:
-    if not shot.titles:
+    if not shot.objects:
         return Reading(EMPTY, "nothing yet")
-    hidden = sum(not t.visible for t in shot.titles)
-    return Reading(GOOD, plural(len(shot.titles), "title"), f"{hidden} hidden" if hidden else shot.titles[0].name)
+    for item in shot.objects:
+        if problem := problem_of(item, shot.first):
+            return Reading(BAD, f"{item.name} cannot be drawn", problem, hover=problem)
+    titles, hidden = sum(isinstance(o, Title) for o in shot.objects), sum(not o.visible for o in shot.objects)
+    rest = len(shot.objects) - titles
+    said = [plural(titles, "title")] * bool(titles) + [plural(rest, "other" if titles else "object")] * bool(rest)
+    return Reading(GOOD, " · ".join(said), f"{hidden} hidden" if hidden else shot.objects[0].name)
 
 
 def light(shot: Shot) -> Reading:
-    if not shot.titles:
+    if not shot.objects:
         return Reading(EMPTY, "nothing yet")
     sun = shot.light
     if not sun.on:
@@ -108,7 +121,7 @@ def foreground(shot: Shot) -> Reading:
 
 def finish(shot: Shot) -> Reading:
     shutter = shot.finish.shutter.at(shot.first)[0]
-    if not shot.titles:
+    if not shot.objects:
         return Reading(EMPTY, "nothing yet")
     return Reading(GOOD, f"motion blur {shutter * 360:.0f}°" if shutter > 0 else "no motion blur")
 

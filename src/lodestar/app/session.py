@@ -8,19 +8,26 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+import numpy as np
 from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
+from PyQt6.QtWidgets import QFileDialog
 
 from lodestar.core.basics.errors import ShotFileError, UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.compose import work
+from lodestar.core.compose.carry import settled
 from lodestar.core.media.plates import probe
+from lodestar.core.scene.ground import proposal
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, Title, with_plate
+from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.shot.history import Edit, History
+from lodestar.core.shot.motion import Chosen, change_keys, eased, keyed_things, whole_motion, without_keys
+from lodestar.core.shot.objects import Object
 
+from .derived import keep_errors, with_errors
 from .jobs import Jobs
 
-AUTOSAVE_MS = 4000
+AUTOSAVE_MS, DRAG_REFRESH_MS = 4000, 150
 STEPS = ("Plate", "Track", "Solve", "Ground", "Place", "Light", "Foreground", "Finish", "Output")
 log = logging.getLogger(__name__)
 
@@ -41,6 +48,25 @@ def state_folder() -> Path:
     return folder
 
 
+class Gently(QTimer):
+    """Calls a refresh when the session changes: at once, but while something is dragged in a view a few times a second, so that
+    the picture under the hand gets the time."""
+
+    def __init__(self, session: "Session", act: Callable[[], object], wait_ms: int = DRAG_REFRESH_MS) -> None:
+        super().__init__(session, interval=wait_ms, singleShot=True)
+        self.session = session
+        self.timeout.connect(act)
+        for signal in (session.shot_changed, session.view_changed):
+            signal.connect(self.ask)
+
+    def ask(self) -> None:
+        if not self.session.dragging:
+            self.stop()
+            self.timeout.emit()
+        elif not self.isActive():
+            self.start()
+
+
 class Session(QObject):
     """The interface thread alone edits the shot, through `edit`. Views listen to `shot_changed` and `view_changed`."""
 
@@ -59,9 +85,14 @@ class Session(QObject):
         self.step = "Plate"
         self.tool = ""
         self.keying = False
-        self.selected = ""  # id of a title, a matte or a region
+        self.dragging = False  # a button is held down in a view
+        self.selected = ""  # id of an object, a matte or a region
+        self.others: frozenset[str] = frozenset()  # objects that are chosen with it
+        self.snap = "surface"  # what a thing that is placed snaps to
+        self.far_distance = 50.0
         self.least_frames = 12  # that a track has to live when more are asked for in one place
         self.tracks: frozenset[int] = frozenset()
+        self.keys: Chosen = frozenset()  # keys in hand
         self.messages: list[Message] = []
         self.jobs = Jobs(self)
         self.settings = QSettings("bright-lodestar", "window")
@@ -79,22 +110,23 @@ class Session(QObject):
         """Apply an edit; edits in a row with the same group are one step of undo. A UserError is told, nothing changes."""
         before = self.history.shot
         try:
-            self.history.apply(label, change, group)
+            # whatever changes tracks, solve or ground, objects stay where they are in the picture
+            self.history.apply(label, lambda shot: settled(shot, change(shot)), group)
         except UserError as error:
             self.fail(error)
             return
         if self.history.shot is not before:
             self._after_edit()
 
-    def set(self, label: str, group: object = None, **fields: Any) -> None:
+    def set(self, label: str, group: object = None, /, **fields: Any) -> None:
         self.edit(label, lambda shot: msgspec.structs.replace(shot, **fields), group)
 
-    def edit_part(self, label: str, part: str, group: object = None, **fields: Any) -> None:
+    def edit_part(self, label: str, part: str, group: object = None, /, **fields: Any) -> None:
         """Change fields of one part of the shot, for example 'light'."""
         self.edit(label, lambda s: msgspec.structs.replace(s, **{part: msgspec.structs.replace(getattr(s, part), **fields)}), group)
 
-    def edit_item(self, label: str, kind: str, id_: str, group: object = None, **fields: Any) -> None:
-        """Change fields of the title, matte or region with this id; kind: 'titles', 'mattes' or 'regions'."""
+    def edit_item(self, label: str, kind: str, id_: str, group: object = None, /, **fields: Any) -> None:
+        """Change fields of the object, matte or region with this id; kind: 'objects', 'mattes' or 'regions'."""
 
         def change(shot: Shot) -> Shot:
             items = tuple(msgspec.structs.replace(x, **fields) if x.id == id_ else x for x in getattr(shot, kind))
@@ -112,9 +144,11 @@ class Session(QObject):
 
     def _after_edit(self) -> None:
         shot = self.shot
-        ids = {x.id for x in (*shot.titles, *shot.mattes, *shot.regions)}
+        ids = {x.id for x in (*shot.objects, *shot.mattes, *shot.regions)}
+        self.others &= ids
+        self.keys = self._present(self.keys)
         if self.selected not in ids:
-            self.selected = ""
+            self.selected = next(iter(self.others), "")
         self.frame = min(max(self.frame, 0), max(shot.plate.count - 1, 0) if shot.plate else 0)
         self._autosave.start()
         self.shot_changed.emit()
@@ -138,21 +172,86 @@ class Session(QObject):
             self.tool = tool
             self.view_changed.emit()
 
-    def select(self, id_: str = "", tracks: frozenset[int] | None = None) -> None:
+    def select(self, id_: str = "", tracks: frozenset[int] | None = None, others: frozenset[str] = frozenset()) -> None:
         chosen = self.tracks if tracks is None else tracks
-        if (id_, chosen) != (self.selected, self.tracks):
-            self.selected, self.tracks = id_, chosen
+        if (id_, chosen, others) != (self.selected, self.tracks, self.others):
+            self.selected, self.tracks, self.others = id_, chosen, others
             self.view_changed.emit()
+
+    def choose_object(self, id_: str, add: bool = False) -> None:
+        """Take an object in hand, or with `add` one more, or let that one go again."""
+        if not add:
+            self.select(id_)
+        elif id_ and id_ in self.chosen_objects():
+            rest = [o for o in self.chosen_objects() if o != id_]
+            self.select(rest[0] if rest else "", others=frozenset(rest[1:]))
+        elif id_:
+            self.select(id_, others=frozenset(self.chosen_objects()))
+
+    def chosen_objects(self) -> list[str]:
+        """Ids of the objects in hand, in the order of the shot."""
+        one = self.object()
+        names = {*self.others, one.id} if one is not None else set(self.others)
+        return [o.id for o in self.shot.objects if o.id in names]
+
+    # keys in hand ------------------------------------------------------------------------------------------------------------
+
+    def _present(self, keys: Chosen) -> Chosen:
+        things = keyed_things(self.shot)
+        return frozenset(k for k in keys if (value := getattr(things.get(k[0]), k[1], None)) is not None and value.has_key(k[2]))
+
+    def choose_keys(self, keys: Chosen) -> None:
+        keys = self._present(keys)
+        if keys != self.keys:
+            self.keys = keys
+            self.view_changed.emit()
+
+    def keys_or_all(self) -> Chosen:
+        """The keys in hand, or all of the object in hand."""
+        item = self.object()
+        return self.keys or (whole_motion(self.shot, item.id) if item is not None else frozenset())
+
+    def change_keys(self, label: str, change: Callable) -> None:
+        """Change each value with keys in hand, or all values of the object: a function of the value and the frames of its keys."""
+        chosen = self.keys_or_all()
+        if chosen:
+            self.edit(label, lambda shot: change_keys(shot, chosen, change))
+
+    def delete_keys(self) -> None:
+        if self.keys:
+            self.change_keys("Delete keys", without_keys)
+
+    def ease_keys(self, easing: str) -> None:
+        self.change_keys("Choose easing", lambda value, frames: eased(value, frames, easing))
+
+    @property
+    def unit(self) -> str:
+        """What a length of the scene is called."""
+        return "m" if self.shot.ground.distance else "units"
+
+    def ask_file(self, title: str, kind: str, filter_: str) -> str:
+        """A file of the user's choice, from the folder that was used last for this kind; empty when none was chosen."""
+        path, _ = QFileDialog.getOpenFileName(None, title, str(self.settings.value(f"folder/{kind}", str(Path.home()))), filter_)
+        if path:
+            self.settings.setValue(f"folder/{kind}", str(Path(path).parent))
+        return path
+
+    def set_dragging(self, on: bool) -> None:
+        """A view says that a drag begins or ends; what waited for its end is brought up to date."""
+        if on != self.dragging:
+            self.dragging = on
+            if not on:
+                self.view_changed.emit()
 
     def set_keying(self, on: bool) -> None:
         self.keying = on
         self.view_changed.emit()
 
-    def title(self) -> Title | None:
-        """The selected title, or the only one there is."""
-        titles = self.shot.titles
-        found = next((t for t in titles if t.id == self.selected), None)
-        return found or (titles[0] if len(titles) == 1 else None)
+    def object(self) -> Object | None:
+        """The selected object, or the only one there is."""
+        objects = self.shot.objects
+        found = next((o for o in objects if o.id == self.selected), None)
+        return found or (objects[0] if len(objects) == 1 else None)
 
     # messages ----------------------------------------------------------------------------------------------------------------
 
@@ -181,7 +280,8 @@ class Session(QObject):
         self.history = History(shot)
         self.path, self.saved_shot, self.saved_at = path, shot, time.time() if path else 0.0
         self._autosaved = None
-        self.selected, self.tracks, self.tool, self.frame = "", frozenset(), "", shot.first
+        self.selected, self.others, self.tracks, self.tool, self.frame = "", frozenset(), frozenset(), "", shot.first
+        self.keys = frozenset()
         self._autosave.stop()
         if path is not None:
             self.remember(path)
@@ -200,7 +300,7 @@ class Session(QObject):
                 if shot.plate and not Path(shot.plate.path).exists():
                     self.tell(f"The clip {Path(shot.plate.path).name} is not in {Path(shot.plate.path).parent} any more.",
                               "Say where it is now; the shot itself is whole.", "bad")  # fmt: skip
-                self.show_step("Place" if shot.titles else "Plate")
+                self.show_step("Place" if shot.objects else "Plate")
             else:
                 self.bring_in(path)
         except UserError as error:
@@ -287,29 +387,58 @@ class Session(QObject):
 
     def solve(self) -> None:
         shot = self.shot
-        self.run_job("Solve", "Solve", lambda job: work.solve_shot(shot, job), lambda result: self._take("Solve", shot, "solve", result))
+        self.run_job("Solve", "Solve", lambda job: with_errors(work.solve_shot(shot, job)), lambda done: self._take("Solve", shot, "solve", *done))
 
     def track_and_solve(self) -> None:
         """Bring everything up to the solve up to date, as one job."""
         shot = self.shot
 
-        def both(job: Job) -> Shot:
+        def both(job: Job) -> tuple[Shot, np.ndarray]:
             job.stage(0.0, 0.5)
             tracked = work.track_shot(shot, job)
             job.stage(0.5, 1.0)
-            return work.solve_shot(tracked, job)
+            return with_errors(work.solve_shot(tracked, job))
 
-        self.run_job("Track and solve", "Track", both, lambda result: self._take("Track and solve", shot, "both", result))
+        self.run_job("Track and solve", "Track", both, lambda done: self._take("Track and solve", shot, "both", *done))
 
-    def _take(self, label: str, before: Shot, what: str, result: Shot) -> None:
-        """Take what a job made. If what it read was edited meanwhile, it is taken all the same and shows as stale."""
+    def _take(self, label: str, before: Shot, what: str, result: Shot, errors: np.ndarray | None = None) -> None:
+        """Take what a job made, with the errors of its solve. If what it read was edited meanwhile, it is taken all the same and
+        shows as stale."""
         fields = {"tracks": {"tracks": result.tracks}, "solve": {"solve": result.solve}}.get(what, {"tracks": result.tracks, "solve": result.solve})
         if before.plate is not self.shot.plate and before.plate != self.shot.plate:
             self.tell(f"{label} ended, but the clip was changed meanwhile.", "The result was dropped; run it again on the new clip.", "doubtful")
             return
+        if errors is not None:
+            keep_errors(result, errors)
         self.set(label, **fields)
-        if result.solve is not None and what != "tracks" and result.solve.warning:
+        if result.solve is None or what == "tracks":
+            return
+        if result.solve.warning:
             self.tell(result.solve.warning, "", "doubtful")
+        else:
+            self._propose_level()
+
+    def _propose_level(self) -> None:
+        """After a solve: what was found of the ground, to be kept with one click; silent where the user said it already."""
+        said = self.shot.ground
+        if said.on_ground or said.uprights or said.horizon or said.turned != (0.0, 0.0, 0.0):
+            return
+        try:
+            words = proposal(self.shot.solve)[1]
+        except UserError:
+            return
+        self.tell(f"The scene is {words}.", "", "note", ("Level is right", self.keep_level), ("Look at it", lambda: self.show_step("Ground")))
+
+    def keep_level(self) -> None:
+        """What was found of the ground becomes what was said of it."""
+
+        def keep(shot: Shot) -> Shot:
+            if shot.solve is None:
+                return shot
+            found, _ = proposal(shot.solve)
+            return msgspec.structs.replace(shot, ground=msgspec.structs.replace(shot.ground, on_ground=found.on_ground, uprights=found.uprights))
+
+        self.edit("Keep the level that was found", keep)
 
     def _change_tracks(self, label: str, change: Callable[[Job], Shot], told: Callable[[Shot], str]) -> None:
         """A job that changes the tracks alone; its result is dropped when they were changed meanwhile."""

@@ -4,15 +4,28 @@ import threading
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QSize, Qt, QTimer
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMainWindow, QMessageBox, QStackedWidget, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import QMimeData, QPointF, QSize, Qt, QTimer
+from PyQt6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMessageBox,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from lodestar.core.basics.errors import UserError
+from lodestar.core.compose.arrange import along_wall, dropped, facing_camera, packed, pasted, stood
 from lodestar.core.exchange.camera_file import write_camera
 from lodestar.core.media.deliveries import SequenceDelivery
 from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
 from lodestar.core.shape.fonts import system_faces
-from lodestar.core.shot.document import Shot, tracks_are_stale, with_plate
+from lodestar.core.shot import motion
+from lodestar.core.shot.document import Marker, Shot, tracks_are_stale, with_marker, with_plate, without_marker
 from lodestar.core.solve.views import triangulate
 
 from . import theme
@@ -29,13 +42,17 @@ from .panels.plate import PlatePanel
 from .panels.solve import SolvePanel
 from .panels.track import TrackPanel
 from .pictures import Pictures
-from .session import STEPS, Session
+from .session import STEPS, Gently, Session
+from .timeline.curves import EASINGS
+from .timeline.lanes import key_frames, move_keys, set_keys
 from .timeline.time import Time
 from .viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
+from .viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .viewer.viewer import Viewer
 
 PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)
 DEMO = Path(__file__).resolve().parents[3] / "demo" / "open-night.lode"
+CLIPBOARD = "application/x-bright-lodestar-objects"
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
 
 
@@ -78,13 +95,14 @@ class Window(QMainWindow):
         for panel in self.panels.values():
             self.settings.addWidget(panel)
         self._arrange()
-        self.commands.fill_menus(["Shot", "Edit", "View", "Go", "Object", "Help"])
+        self.commands.fill_menus(["Shot", "Edit", "View", "Go", "Object", "Time", "Help"])
+        for part in (self.time.lanes, self.time.curves):
+            part.customContextMenuRequested.connect(lambda at, part=part: self.commands.menus["Time"].exec(part.mapToGlobal(at)))
         self._menu_corner()
         threading.Thread(target=_load_ahead, name="fonts", daemon=True).start()
         self._panel_timer = QTimer(self, interval=0, singleShot=True)
         self._panel_timer.timeout.connect(self._refresh_panel)
-        for signal in (session.shot_changed, session.view_changed):
-            signal.connect(self.refresh)
+        self._gently = Gently(session, self.refresh)
         session.frame_changed.connect(lambda _: self._panel_timer.start())
         session.jobs.changed.connect(self._panel_timer.start)
         self.resize(1280, 800)
@@ -138,7 +156,9 @@ class Window(QMainWindow):
 
     def _add_commands(self) -> None:
         s, has = self.session, lambda: self.session.shot.plate is not None
-        title = lambda: s.title() is not None
+        title = lambda: s.object() is not None
+        place = lambda: self.panels["Place"]
+        pose = lambda label, change, *more: lambda: place().arrange(label, change, *more)
         idle = lambda: has() and not s.jobs.busy
         add = self.commands.add
         add(Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
@@ -167,6 +187,8 @@ class Window(QMainWindow):
             Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", lambda: s.jobs.busy))  # fmt: skip
         add(*[Command(f"view-{v.lower()}", "View", v, lambda v=v: self.viewer.show_view(v), f"F{i + 5}") for i, v in enumerate(("Picture", "Scene", "Both"))],
             Command("fit", "View", "Fit", self._fit, "F"),
+            Command("fit-chosen", "View", "Fit the scene to what is chosen", self._fit_chosen, "Shift+F"),
+            Command("beside", "View", "Scene beside or below the picture", self.viewer.turn_split),
             Command("full", "View", "100 %", lambda: self.canvas.set_zoom(1.0), "Ctrl+1"),
             Command("dim", "View", "Dim picture", self._dim, "D"),
             Command("before-after", "View", "Before–after", lambda: self.viewer.before_after.toggle(), "B", has),
@@ -182,15 +204,47 @@ class Window(QMainWindow):
             Command("out", "Go", "Out point here", lambda: s.set("Set out", last=max(s.frame, s.shot.first)), "Alt+.", has),
             Command("worst", "Go", "Weakest frame", self._weakest, enabled=lambda: s.shot.solve is not None))  # fmt: skip
         add(Command("place", "Object", "Place a title", self._place, "Ctrl+Shift+T", has),
-            Command("duplicate", "Object", "Duplicate title", lambda: self.panels["Place"]._duplicate(), "Ctrl+D", title),
-            Command("up", "Object", "Stand up", lambda: self.panels["Place"]._turn(0.0), enabled=title),
-            Command("lie", "Object", "Lie down", lambda: self.panels["Place"]._turn(-90.0), enabled=title),
-            Command("drop", "Object", "Drop to the ground", lambda: self.panels["Place"]._drop(), enabled=title),
-            Command("key", "Object", "Key the position here", self._key_position, "K", title),
-            Command("keying", "Object", "Drags set keys, on or off", lambda: s.set_keying(not s.keying), "Ctrl+Alt+K"))  # fmt: skip
+            *[Command(f"place-{t.name}", "Object", f"{t.label}{'…' if issubclass(t, FileObject) else ''}", lambda n=t.name: self._place(n), enabled=has, tip=t.tip)
+              for t in (PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn)],
+            Command("duplicate", "Object", "Duplicate", lambda: place().duplicate(), "Ctrl+D", title),
+            Command("copy", "Edit", "Copy objects", self._copy, "Ctrl+C", title),
+            Command("cut", "Edit", "Cut objects", lambda: (self._copy(), place().remove()), "Ctrl+X", title),
+            Command("paste", "Edit", "Paste objects", self._paste, "Ctrl+V", has),
+            Command("up", "Object", "Stand up", pose("Stand up", stood), enabled=title),
+            Command("lie", "Object", "Lie down", pose("Lie down", stood, -90.0), enabled=title),
+            Command("face", "Object", "Face the camera", pose("Face the camera", facing_camera), enabled=title),
+            Command("wall", "Object", "Face along the wall", pose("Face along the wall", along_wall), enabled=title),
+            Command("drop", "Object", "Drop to the ground", pose("Drop to the ground", dropped), enabled=title),
+            Command("row", "Object", "Arrange in a row", lambda: place()._in_row(), enabled=lambda: len(s.chosen_objects()) > 1),
+            Command("along-path", "Object", "Arrange along a path", lambda: self._place("path"), enabled=lambda: len(s.chosen_objects()) > 1))  # fmt: skip
+        self._add_time_commands()
         add(
             Command("find", "Help", "Find a command…", lambda: Finder(self.commands).exec(), "Ctrl+K"), Command("about", "Help", "About", self._about)
         )
+
+    def _add_time_commands(self) -> None:
+        s = self.session
+        has, keyed = lambda: s.shot.plate is not None, lambda: bool(s.keys_or_all())
+        loop = lambda how: lambda: s.change_keys("Loop", lambda value, frames: motion.looped(value, frames, float(s.shot.last), how))
+        self.commands.add(
+            Command("key", "Time", "Set key here", self._key_here, "K", lambda: s.object() is not None or bool(s.keys), "of the values whose keys are chosen, or of the position"),
+            Command("keying", "Time", "Drags set keys, on or off", lambda: s.set_keying(not s.keying), "Ctrl+Alt+K"),
+            Command("copy-keys", "Time", "Copy chosen keys to here", self._copy_keys, "Ctrl+Shift+K", lambda: bool(s.keys)),
+            Command("delete-keys", "Time", "Delete chosen keys", s.delete_keys, "", lambda: bool(s.keys)),
+            Command("next-key", "Time", "Next key", lambda: self._next_of(key_frames(s), 1), "Shift+.", keyed),
+            Command("previous-key", "Time", "Previous key", lambda: self._next_of(key_frames(s), -1), "Shift+,", keyed),
+            *[Command(f"ease-{e}", "Time", f"Easing: {e}", lambda e=e: s.ease_keys(e), "", keyed, "from the chosen keys on, or from all of the object") for e in EASINGS],
+            Command("constant-speed", "Time", "Constant speed", lambda: s.change_keys("Constant speed", motion.constant_speed), "", keyed,
+                    "straight from key to key at one speed, as a camera's own move looks"),
+            *[Command(f"loop-{how.replace(' ', '-')}", "Time", f"Loop: {how}", loop(how), "", keyed, "as keys, up to the out point") for how in motion.LOOPS],
+            Command("bounce", "Time", "Bounce at the end", lambda: s.change_keys("Bounce", motion.bounced), "", keyed, "the last step falls and bounces, as keys"),
+            Command("overshoot", "Time", "Overshoot at the end", lambda: s.change_keys("Overshoot", motion.overshot), "", keyed, "the last step runs past and swings in, as keys"),
+            Command("curves", "Time", "Curves or lanes", lambda: self.time.show_curves(not self.time.on_curves), "Ctrl+L"),
+            Command("marker", "Time", "Marker here", self._marker, "M", has, "again: takes it away"),
+            Command("name-marker", "Time", "Name the marker here", lambda: self.time.ruler.name_marker(s.frame), "Shift+M", lambda: any(m.frame == s.frame for m in s.shot.markers)),
+            Command("next-marker", "Time", "Next marker", lambda: self._next_of([m.frame for m in s.shot.markers], 1), "Ctrl+.", lambda: bool(s.shot.markers)),
+            Command("previous-marker", "Time", "Previous marker", lambda: self._next_of([m.frame for m in s.shot.markers], -1), "Ctrl+,", lambda: bool(s.shot.markers)),
+        )  # fmt: skip
 
     # what commands do ----------------------------------------------------------------------------------------------------------
 
@@ -217,8 +271,13 @@ class Window(QMainWindow):
         else:
             self.canvas.set_zoom(0.0)
 
+    def _fit_chosen(self) -> None:
+        if self.viewer.view == "Picture":
+            self.viewer.show_view("Both")
+        self.viewer.scene.fit(chosen=True)
+
     def _dim(self) -> None:
-        self.canvas.show["dim"] = not self.canvas.show["dim"]
+        self.canvas.drawn["dim"] = not self.canvas.drawn["dim"]
         self.viewer._step = ""
         self.viewer.refresh()
 
@@ -226,15 +285,52 @@ class Window(QMainWindow):
         solve = self.session.shot.solve
         self.session.show_frame(int(solve.frames[int(np.argmax(solve.frame_error))]))
 
-    def _place(self) -> None:
+    def _place(self, name: str = "title") -> None:
         self.session.show_step("Place")
-        self.session.use_tool("title")
+        self.viewer.take(name)
 
-    def _key_position(self) -> None:
+    def _copy(self) -> None:
+        ids = self.session.chosen_objects()
+        data = QMimeData()
+        data.setData(CLIPBOARD, packed(self.session.shot, ids).encode())
+        data.setData(CLIPBOARD + "-from", str(id(self.session.history)).encode())
+        QApplication.clipboard().setMimeData(data)
+
+    def _paste(self) -> None:
+        data, new = QApplication.clipboard().mimeData(), []
+        text = bytes(data.data(CLIPBOARD)).decode("utf-8", "replace") if data is not None and data.hasFormat(CLIPBOARD) else ""
+        same = data is not None and bytes(data.data(CLIPBOARD + "-from")).decode() == str(id(self.session.history))
+
+        def edit(shot: Shot) -> Shot:
+            result, ids = pasted(shot, text, same)
+            new.extend(ids)
+            return result
+
+        self.session.edit("Paste", edit)
+        if new:
+            self.session.show_step("Place")
+            self.session.select(new[0], others=frozenset(new[1:]))
+
+    def _key_here(self) -> None:
+        s, item = self.session, self.session.object()
+        parts = sorted({(id_, part) for id_, part, _ in s.keys}) or ([(item.id, "position")] if item is not None else [])
+        set_keys(s, parts, float(s.frame))
+
+    def _copy_keys(self) -> None:
         s = self.session
-        title = s.title()
-        if title is not None:
-            s.edit_item("Key position", "titles", title.id, position=title.position.with_key(s.frame, title.position.at(s.frame)))
+        move_keys(s, s.shot, s.keys, s.frame - min(frame for *_, frame in s.keys), True, None)
+
+    def _next_of(self, frames: list[float], way: int) -> None:
+        """The next of some frames after the present one, or with way -1 the one before."""
+        found = [f for f in frames if (f - self.session.frame) * way > 0.5]
+        if found:
+            self.session.show_frame(round(min(found) if way > 0 else max(found)))
+
+    def _marker(self) -> None:
+        s = self.session
+        there = any(m.frame == s.frame for m in s.shot.markers)
+        s.edit("Delete marker" if there else "Set marker",
+               lambda shot: without_marker(shot, s.frame) if there else with_marker(shot, Marker(s.frame)))  # fmt: skip
 
     def _about(self) -> None:
         self.session.tell("Bright Lodestar 0.1, free software under the GNU General Public License, version 3 or later.",
@@ -372,7 +468,8 @@ class Window(QMainWindow):
         if self.commands.actions:
             self.commands.actions["undo"].setText(f"Undo {undo}" if undo else "Undo")
             self.commands.actions["redo"].setText(f"Redo {redo}" if redo else "Redo")
-            self.commands.refresh()
+            self.commands.actions["undo"].setEnabled(undo is not None)
+            self.commands.actions["redo"].setEnabled(redo is not None)
         self._panel_timer.start()
 
     def _refresh_panel(self) -> None:
@@ -385,8 +482,24 @@ class Window(QMainWindow):
 
     def dropEvent(self, event) -> None:
         urls = [u for u in event.mimeData().urls() if u.isLocalFile()]
-        if urls:
-            self.open_path(urls[0].toLocalFile())
+        if not urls:
+            return
+        path = Path(urls[0].toLocalFile())
+        on_picture = self.canvas.isVisible() and self.canvas.rect().contains(self.canvas.mapFrom(self, event.position().toPoint()))
+        placing = self.session.step == "Place" and self.session.shot.plate is not None and on_picture
+        if path.suffix.lower() == ".svg" or (placing and path.suffix.lower() != ".lode"):
+            self._place_dropped(path, QPointF(self.canvas.mapFrom(self, event.position().toPoint())))
+        else:
+            self.open_path(path)
+
+    def _place_dropped(self, path: Path, at: QPointF) -> None:
+        """A drawing or picture that was dropped on the picture stands where it fell."""
+        if self.session.shot.plate is None:
+            self.session.tell(f"{path.name} can be placed once there is a clip.", "Drop the clip first.", "doubtful")
+            return
+        self.session.show_step("Place")
+        self.viewer.refresh()
+        self.viewer.place_file("logo" if path.suffix.lower() == ".svg" else "picture", str(path), at)
 
     def closeEvent(self, event) -> None:
         if not self.may_leave():

@@ -43,8 +43,8 @@ class ForegroundPanel(Panel):
         current = self._current()
         return getattr(current, part) if current is not None else None
 
-    def _set(self, label: str, group: object = None, **fields) -> None:
-        self.session.edit_item(label, "mattes", self.session.selected, group, **fields)
+    def _set(self, step: str, group: object = None, /, **fields) -> None:
+        self.session.edit_item(step, "mattes", self.session.selected, group, **fields)
 
     def _draw(self) -> None:
         self.session.select("")

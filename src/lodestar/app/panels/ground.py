@@ -1,19 +1,34 @@
-"""Ground: which points lie on it, which is the origin, and how long one distance is."""
+"""Ground: how the scene lies. Each thing that was said is a line that can be taken back; they may be mixed freely."""
 
+from collections.abc import Callable
+
+import msgspec
 import numpy as np
-from PyQt6.QtWidgets import QHBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
-from lodestar.core.compose.frame import scene_frame
-from lodestar.core.scene.ground import reference
+from lodestar.core.basics.errors import UserError
+from lodestar.core.compose.cameras import scene_frame
+from lodestar.core.scene.ground import Ground, proposal, reference
+from lodestar.core.shot.document import Shot
 
+from ..derived import points_of
 from ..fields import button, icon_button, quiet
 from .panel import Panel
+
+MOST_LINES = 6  # that are listed one by one; more, as those that were found by themselves, are one row
 
 
 class GroundPanel(Panel):
     step = "Ground"
 
     def fill(self) -> None:
+        self.level = button(
+            "Level is right",
+            "confirm-level",
+            "Keep what was found by itself: it is written down as what was said, and can be taken back",
+            self.session.keep_level,
+            True,
+        )
         say = self.section("Chosen points")
         self.chosen = quiet()
         say.add_wide(self.chosen)
@@ -23,6 +38,19 @@ class GroundPanel(Panel):
         self.origin = button("This is the origin", "set-origin", "The one chosen point becomes the middle of the scene", self._origin)
         say.add_wide(self.on_ground)
         say.add_wide(self.origin)
+        self.along_x = button(
+            "Along x",
+            "set-axis-x",
+            "The x axis runs from the first of the two chosen points to the other, over the ground",
+            lambda: self._axis("x"),
+        )
+        self.along_y = button(
+            "Along y",
+            "set-axis-y",
+            "The y axis runs from the first of the two chosen points to the other, over the ground",
+            lambda: self._axis("y"),
+        )
+        say.add("Direction", self.along_x, self.along_y)
         self.metres = self.field("distance", unit="m", step=0.01, decimals=3, low=0.001, reset=2.0, tip="How far apart the two chosen points are")
         self.metres.show_value(2.0)
         say.add("Distance", self.metres)
@@ -30,47 +58,106 @@ class GroundPanel(Panel):
         say.add_wide(self.distance)
         self.eye = self.field("eye-height", unit="m", step=0.01, decimals=2, low=0.01, high=10000, reset=1.6,
                               tip="How high a camera that only turns stood over the ground: how far away its floor is")  # fmt: skip
-        self.eye.changed.connect(lambda v, g: self.session.edit_part("Set height of the camera", "ground", g, eye_height=round(v, 4)))
+        self.eye.changed.connect(lambda v, g: self._put("Set height of the camera", g, eye_height=round(v, 4)))
         self.eye_label = say.add("Camera at", self.eye)
-        self.said = self.section("What was said")
-        self.lines = {key: self._line(key) for key in ("ground", "origin", "distance")}
+        said = self.section("What was said")
+        self.found = quiet()
+        said.add_wide(self.found)
+        said.add_wide(self.level)
+        holder = QWidget()
+        holder.setObjectName("plain")
+        self.lines = QVBoxLayout(holder)
+        self.lines.setContentsMargins(0, 0, 0, 0)
+        self.lines.setSpacing(2)
+        said.add_wide(holder)
+        self.hides = QCheckBox("Hides what is below it")
+        self.hides.setObjectName("ground-hides")
+        self.hides.setToolTip("Off where the place falls away, so that what stands lower is seen")
+        self.hides.clicked.connect(lambda on: self._put("Ground hides, on or off", hides=on))
+        said.add_wide(self.hides)
         self.facts = self.section("Scene")
         self.rows = {name: self.facts.add_fact(name) for name in ("Camera", "Points")}
+        self._listed: Ground | None = None
 
-    def _line(self, key: str):
-        row = QWidget()
-        row.setObjectName("plain")
-        box = QHBoxLayout(row)
-        box.setContentsMargins(0, 0, 0, 0)
-        text = quiet()
-        empty = {"ground": {"on_ground": ()}, "origin": {"origin": None}, "distance": {"distance": None}}[key]
-        gone = icon_button("x", f"forget-{key}", "Take this back", lambda: self.session.edit_part("Take back", "ground", **empty))
-        box.addWidget(text, 1)
-        box.addWidget(gone)
-        self.said.add_wide(row)
-        return text, gone
+    def _put(self, label: str, group: object = None, **fields) -> None:
+        self.session.edit_part(label, "ground", group, **fields)
 
     def _known(self) -> list[int]:
         solve = self.session.shot.solve
         return [t for t in sorted(self.session.tracks) if solve is not None and t in solve.point_ids]
 
+    def _said(self, label: str, **fields) -> None:
+        """Say something; what makes no plane is refused before anything changes."""
+
+        def change(shot: Shot) -> Shot:
+            ground = msgspec.structs.replace(shot.ground, **fields)
+            reference(shot.solve, ground)
+            return msgspec.structs.replace(shot, ground=ground)
+
+        self.session.edit(label, change)
+
     def _ground(self) -> None:
-        ids = tuple(self._known())
-
-        def change(shot):
-            import msgspec
-
-            reference(shot.solve, ids, shot.ground.origin, shot.ground.distance)  # raises for points that make no plane
-            return msgspec.structs.replace(shot, ground=msgspec.structs.replace(shot.ground, on_ground=ids))
-
-        self.session.edit("Set the ground", change)
+        self._said("Set the ground", on_ground=tuple(self._known()))
 
     def _origin(self) -> None:
-        self.session.edit_part("Set the origin", "ground", origin=self._known()[0])
+        self._put("Set the origin", origin=self._known()[0])
+
+    def _axis(self, name: str) -> None:
+        a, b = self._in_order()
+        self._put(f"Set the {name} axis", axis=(a, b, name))
+
+    def _in_order(self) -> tuple[int, int]:
+        """The two chosen points, the left one in the picture first, or the nearer one where they lie one behind the other."""
+        a, b = self._known()
+        place = dict(zip(self.session.shot.solve.point_ids.tolist(), points_of(self.session.shot)))
+        d = place[b] - place[a]
+        return (a, b) if d[int(abs(d[1]) > abs(d[0]))] > 0 else (b, a)
 
     def _distance(self) -> None:
         a, b = self._known()
-        self.session.edit_part("Set a distance", "ground", distance=(a, b, self.metres.value))
+        self._put("Set a distance", distance=(a, b, self.metres.value))
+
+    def _told(self, g: Ground) -> list[tuple[str, str, Callable[[], None]]]:
+        """What was said: key, words, and how it is taken back."""
+        back = lambda **fields: lambda: self._put("Take back", **fields)
+        lines = []
+        if g.on_ground:
+            lines.append(("ground", f"Ground through {len(g.on_ground)} points", back(on_ground=())))
+        if g.origin is not None:
+            lines.append(("origin", f"Origin at track {g.origin}", back(origin=None)))
+        if g.axis is not None:
+            lines.append(("axis", f"{g.axis[2]} runs from track {g.axis[0]} to {g.axis[1]}", back(axis=None)))
+        if g.distance is not None:
+            lines.append(("distance", f"Tracks {g.distance[0]} and {g.distance[1]} are {g.distance[2]:g} m apart", back(distance=None)))
+        if len(g.uprights) > MOST_LINES:
+            lines.append(("uprights", f"{len(g.uprights)} upright lines", back(uprights=())))
+        for k, line in enumerate(g.uprights if len(g.uprights) <= MOST_LINES else ()):
+            rest = (*g.uprights[:k], *g.uprights[k + 1 :])
+            lines.append((f"upright-{k}", f"Upright in frame {line.frame}", back(uprights=rest)))
+        if g.horizon is not None:
+            lines.append(("horizon", f"Horizon in frame {g.horizon.frame}", back(horizon=None)))
+        if g.turned != (0.0, 0.0, 0.0) or g.moved != (0.0, 0.0, 0.0) or g.sized != 1.0:
+            words = "Turned, moved and sized by hand"
+            lines.append(("hand", words, back(turned=(0.0, 0.0, 0.0), moved=(0.0, 0.0, 0.0), sized=1.0)))
+        return lines
+
+    def _list(self, g: Ground) -> None:
+        if self._listed == g:
+            return
+        self._listed = g
+        while self.lines.count():
+            item = self.lines.takeAt(0)
+            if item.widget() is not None:
+                item.widget().hide()
+                item.widget().deleteLater()
+        for key, words, take_back in self._told(g):
+            row = QWidget()
+            row.setObjectName("plain")
+            line = QHBoxLayout(row)
+            line.setContentsMargins(0, 0, 0, 0)
+            line.addWidget(quiet(words), 1)
+            line.addWidget(icon_button("x", f"forget-{key}", "Take this back", take_back))
+            self.lines.addWidget(row)
 
     def refresh(self) -> None:
         super().refresh()
@@ -78,7 +165,8 @@ class GroundPanel(Panel):
         free = shot.solve is not None and shot.solve.motion == "free"
         self.on_ground.setEnabled(free and len(known) >= 3)
         self.origin.setEnabled(free and len(known) == 1)
-        self.distance.setEnabled(free and len(known) == 2)
+        for part in (self.distance, self.along_x, self.along_y):
+            part.setEnabled(free and len(known) == 2)
         self.chosen.setText(
             f"{len(known)} with a place in the scene"
             if known
@@ -86,22 +174,29 @@ class GroundPanel(Panel):
         )
         if shot.solve is not None and not free:
             self.chosen.setText("A camera that only turns gives directions, no distances: say how high over the ground it stood.")
-        self.eye.show_value(shot.ground.eye_height)
+        g = shot.ground
+        self.eye.show_value(g.eye_height)
         for part in (self.eye, self.eye_label):
             part.setVisible(shot.solve is not None and not free)
-        g = shot.ground
-        for key, there, text in (("ground", bool(g.on_ground), f"Ground through {len(g.on_ground)} points" if g.on_ground else "Ground: the largest level plane"),
-                                 ("origin", g.origin is not None, f"Origin at track {g.origin}" if g.origin is not None else "Origin: below the middle of the points"),
-                                 ("distance", g.distance is not None, f"Tracks {g.distance[0]} and {g.distance[1]} are {g.distance[2]:g} m apart" if g.distance else "No distance: units, not metres")):  # fmt: skip
-            self.lines[key][0].setText(text)
-            self.lines[key][1].setVisible(there)
+        said_up = bool(g.on_ground or g.uprights or g.horizon)
+        words = ""
+        if shot.solve is not None and not said_up:
+            try:
+                words = f"Found by itself: {proposal(shot.solve)[1]}."
+            except UserError:
+                words = "Level as the camera was held."
+        self.found.setText(words)
+        self.level.setVisible(words.startswith("Found"))
+        self.found.setVisible(bool(self.found.text()))
+        self.hides.setChecked(g.hides)
+        self._list(g)
         self.facts.setVisible(shot.solve is not None)
         if shot.solve is not None:
             place = scene_frame(shot)
             heights = place.points(shot.solve.centres)[:, 2]
-            unit = "m" if g.distance else "units"
+            unit = self.session.unit
             self.rows["Camera"][0].setText(f"{np.mean(heights):.2f} {unit}")
             self.rows["Camera"][1].setText("over the ground")
             self.rows["Points"][0].setText(f"{len(shot.solve.xyz)}")
-            z = place.points(shot.solve.xyz)[:, 2]
-            self.rows["Points"][1].setText(f"{np.mean(np.abs(z) < 0.02 * np.median(np.abs(place.points(shot.solve.xyz)[:, 1]))):.0%} on the ground")
+            points = place.points(shot.solve.xyz)
+            self.rows["Points"][1].setText(f"{np.mean(np.abs(points[:, 2]) < 0.02 * np.median(np.abs(points[:, 1]))):.0%} on ground")

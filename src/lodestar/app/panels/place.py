@@ -1,16 +1,44 @@
-"""Place: the titles, their letters, body, surface and stand."""
+"""Place: the objects, what they are made of, where they stand, what they do, and when they are there."""
 
-import msgspec
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit
 
+from lodestar.core.basics.errors import UserError
+from lodestar.core.compose.arrange import (
+    PIVOTS,
+    along_line,
+    along_wall,
+    dropped,
+    duplicated,
+    facing_camera,
+    find,
+    ground_through,
+    pivot_at,  # fmt: skip
+    post_card,
+    removed,
+    reparented,
+    repivoted,
+    replaced,
+    stood,
+    tube_along,
+    with_mesh_points,
+)
+from lodestar.core.compose.arrange import added as with_object
+from lodestar.core.compose.objects import problem_of
+from lodestar.core.media.pictures import picture_size
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known
-from lodestar.core.shot.document import Title
-from lodestar.core.shot.keyed import EASINGS, constant
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Solid, Title, Tube
 
-from ..fields import Swatch, button
-from ..viewer.tools.titles import remove_title
-from ..viewer.tools.tool import new_id
+from ..derived import slip_of
+from ..fields import NumberField, Section, Swatch, button, quiet
+from ..viewer.tools.place import read_svg
 from .panel import Panel
+
+PATTERNS = ("plain", "grid", "picture")
 
 
 class PlacePanel(Panel):
@@ -19,18 +47,32 @@ class PlacePanel(Panel):
     def fill(self) -> None:
         self.new = button("Place a title", "new-title", "Point at a surface in the picture and click", lambda: self.session.use_tool("title"), True)
         self.head.addWidget(self.new)
-        letters = self.section("Letters")
+        self.problem = quiet()
+        self.problem.setObjectName("object-problem")
+        self.box.addWidget(self.problem)
+        self.kinds: list[tuple[Section, tuple[type, ...]]] = []
+        self._letters()
+        self._made_of()
+        self._surface()
+        self._stands()
+        self._does()
+        self._when()
+        self._stand_ins()
+
+    def _kind(self, title: str, *kinds: type) -> Section:
+        section = self.section(title)
+        self.kinds.append((section, kinds))
+        return section
+
+    def _letters(self) -> None:
+        letters = self._kind("Letters", Title)
         self.words = QLineEdit()
         self.words.setObjectName("words")
         self.words.setAccessibleName("Words of the title")
         self.words.setToolTip("What the letters say; \\n begins a new line")
-        self.words.textEdited.connect(self._words)
+        self.words.textEdited.connect(lambda text: self._set("Type", ("words", self.session.selected), text=text.replace("\\n", "\n")))
         letters.add("Words", self.words)
-        self.face = QComboBox()
-        self.face.setObjectName("face")
-        self.face.setAccessibleName("Face")
-        self.face.setToolTip("The face of the letters: two shipped ones, then the system's")
-        self.face.addItems(list(SHIPPED))
+        self.face = _combo("face", "Face", "The face of the letters: two shipped ones, then the system's", list(SHIPPED))
         self.face.setMinimumContentsLength(8)
         self.face.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.face.activated.connect(lambda i: self._set("Choose face", face=self.face.itemText(i)))
@@ -38,25 +80,133 @@ class PlacePanel(Panel):
         letters.add("Face", self.face)
         self._number(letters, "Height", "height", "m", 0.005, 3, low=0.001, reset=1.0, tip="Height of the capitals")
         self._number(letters, "Spacing", "spacing", "%", 0.1, 1, factor=100, reset=0.0, tip="Extra room between letters, in % of the em")
-        body = self.section("Body")
-        self._number(body, "Depth", "depth", "m", 0.002, 3, low=0.0001, reset=0.3, tip="How deep the letters are")
-        self._number(body, "Bevel", "bevel", "m", 0.0005, 4, low=0.0, reset=0.02, tip="How wide their edges are rounded; at most 45 % of the depth")
+        self._body(letters, "title")
+
+    def _body(self, section: Section, kind: str) -> None:
+        self._number(section, "Depth", "depth", "m", 0.002, 3, low=0.0001, reset=0.3, tip="How deep the solid is", name=f"{kind}-depth")
+        self._number(
+            section,
+            "Bevel",
+            "bevel",
+            "m",
+            0.0005,
+            4,
+            low=0.0,
+            reset=0.02,
+            tip="How wide its edges are rounded; at most 45 % of the depth",
+            name=f"{kind}-bevel",
+        )
+
+    def _made_of(self) -> None:
+        logo = self._kind("Drawing", Logo)
+        logo.add("", button("Choose another…", "choose-svg", "Another drawing (SVG) in its place", self._choose_svg))
+        self._number(logo, "Height", "height", "m", 0.005, 3, low=0.001, reset=1.0, tip="Height of the whole drawing", name="logo-height")
+        self._body(logo, "logo")
+        card = self._kind("Card", Card)
+        self.pattern = _combo(
+            "pattern", "What is on the card", "Plain, the grid by which sliding is seen, or a picture, movie or sequence", list(PATTERNS)
+        )
+        self.pattern.activated.connect(lambda i: self._set("Choose what is on the card", pattern=PATTERNS[i]))
+        card.add("Shows", self.pattern)
+        self.choose = button(
+            "Choose a picture…", "choose-picture", "A picture with its alpha, a movie, or one of a numbered sequence", self._choose_picture
+        )
+        card.add("", self.choose)
+        self._number(card, "Width", "width", "m", 0.005, 3, low=0.001, reset=1.0, tip="Width of the card", name="card-width")
+        self._number(card, "Height", "height", "m", 0.005, 3, low=0.001, reset=1.0, tip="Height of the card", name="card-height")
+        self._number(card, "About its axis", "twist", "°", 0.5, 1, reset=0.0, tip="Turn about its own long axis, as on a post that leans")
+        box = self._kind("Box", Box)
+        self._vector(box, "Sides", "extent", ("across", "away", "up"), "m", 0.01, 2, "Length of its sides", low=0.001)
+        tube = self._kind("Tube", Tube)
+        self._number(tube, "Length", "length", "m", 0.01, 3, low=0.001, reset=1.0, tip="How long the post is")
+        self._number(tube, "Thickness", "thickness", "m", 0.002, 3, low=0.001, reset=0.1, tip="How thick the post is")
+        mesh = self._kind("Ground mesh", GroundMesh)
+        self._number(mesh, "Longest edge", "edge", "m", 0.02, 2, low=0.01, tip="Triangles with a longer side are left out")
+        self.smooth = self.field("smooth", step=0.05, decimals=0, low=0, high=20, reset=0, tip="Rounds of smoothing the heights")
+        self.smooth.changed.connect(lambda v, g: self._set("Smooth the ground", g, smooth=round(v)))
+        mesh.add("Smoothing", self.smooth)
+        self.holes = QCheckBox("Close holes")
+        self.holes.setObjectName("close-holes")
+        self.holes.setToolTip("Holes inside are closed, whatever their size")
+        self.holes.clicked.connect(lambda on: self._set("Close holes", fill=on))
+        mesh.add("", self.holes)
+        self.add_points = button("Add chosen", "mesh-add", "The chosen points become part of this ground", lambda: self._mesh_points(True))
+        self.drop_points = button("Drop chosen", "mesh-drop", "The chosen points are no longer part of this ground", lambda: self._mesh_points(False))
+        mesh.add_buttons(self.add_points, self.drop_points)
+
+    def _surface(self) -> None:
         surface = self.section("Surface")
-        self.colour = Swatch("title-colour", "Colour of the letters")
+        self.surface = surface
+        self.colour = Swatch("title-colour", "Colour of the surface")
         self.colour.picked.connect(lambda rgb: self._set("Choose colour", colour=rgb))
         surface.add("Colour", self.colour)
         self._number(surface, "Roughness", "roughness", "", 0.005, 2, low=0, high=1, reset=0.45, tip="0 mirrors, 1 is matt")
         self._number(surface, "Metal", "metal", "", 0.005, 2, low=0, high=1, reset=0.0, tip="1 reflects in its own colour, as bare metal does")
+
+    def _stands(self) -> None:
         stands = self.section("Stands")
-        self._vector(stands, "Position", "position", ("x", "y", "z"), "m", 0.01, 2, "Middle of the base line in the scene")
+        self.stands = stands
+        self._vector(stands, "Position", "position", ("x", "y", "z"), "m", 0.01, 2, "Where its pivot is, in the scene or in what it hangs on")
         self._vector(stands, "Turn", "turn", ("heading", "pitch", "roll"), "°", 0.5, 1, "Heading, pitch and roll")
         self._number(stands, "Size", "size", "×", 0.005, 3, low=0.001, reset=1.0, tip="Size as a factor, which can be keyed")
-        self.stand = button("Stand up", "stand-up", "Upright on its base line", lambda: self._turn(0.0))
-        self.lie = button("Lie down", "lie-down", "Flat on the ground, to be read from above", lambda: self._turn(-90.0))
-        stands.add("Pose", self.stand, self.lie)
-        self.drop = button("Drop to the ground", "drop", "Base line onto the ground", self._drop)
-        stands.add("", self.drop)
-        when = self.section("Span and keys")
+        self.stand = button("Stand up", "stand-up", "Upright on its base line", lambda: self.arrange("Stand up", stood))
+        self.lie = button("Lie down", "lie-down", "Flat on the ground, to be read from above", lambda: self.arrange("Lie down", stood, -90.0))
+        face = button(
+            "Face camera",
+            "face-camera",
+            "Upright, and read straight on from where the camera is in this frame",
+            lambda: self.arrange("Face the camera", facing_camera),
+        )
+        wall = button(
+            "Along wall", "along-wall", "Upright and flat against the wall that is near it", lambda: self.arrange("Face along the wall", along_wall)
+        )
+        drop = button("Drop to the ground", "drop", "Its lowest point onto the ground below it", lambda: self.arrange("Drop to the ground", dropped))
+        stands.add_buttons(self.stand, self.lie, face)
+        stands.add_buttons(wall, drop)
+        self.pivot = _combo(
+            "pivot",
+            "Pivot",
+            "The point that it turns and sizes round, and that its position names; it does not move when you choose another.\nAlt and click in the picture picks any point of it",
+            list(PIVOTS),
+        )
+        self.pivot.setPlaceholderText("picked point")
+        self.pivot.activated.connect(lambda i: self._pivot(PIVOTS[i]))
+        stands.add("Pivot", self.pivot)
+        self.parent_ = _combo("parent", "Hangs on", "What carries it; it stays where it is when you choose another", [])
+        self.parent_.activated.connect(lambda i: self._reparent(self.parent_.itemData(i)))
+        stands.add("Hangs on", self.parent_)
+        self.row = button("In a row", "in-row", "The chosen objects evenly between the first and the last of them", self._in_row)
+        stands.add("Arrange", self.row)
+
+    def _does(self) -> None:
+        does = self.section("What it does")
+        self.does = does
+        self.flags = {}
+        for name, text, tip in (("drawn", "Is seen", "Seen in the picture, and throws a shadow; else it stands in for something of the place"),
+                                ("hides", "Hides", "What is behind it is hidden, as by the thing that it stands in for"),
+                                ("receives", "Takes shadows", "Shadows of what is seen fall on it")):  # fmt: skip
+            box = QCheckBox(text)
+            box.setObjectName(f"does-{name}")
+            box.setToolTip(tip)
+            box.clicked.connect(lambda on, n=name, t=text: self._set(f"{t}, on or off", **{n: on}))
+            self.flags[name] = box
+        does.add("", self.flags["drawn"], self.flags["hides"])
+        does.add("", self.flags["receives"])
+        self._number(does, "Mirrors", "reflects", "%", 0.5, 0, low=0, high=100, factor=100, reset=0.0,
+                     tip="How much of what is seen it mirrors, as its flat upper side does; its roughness blurs that")  # fmt: skip
+
+    def _when(self) -> None:
+        when = self.section("Name, span and keys")
+        self.when = when
+        self.label_ = QLineEdit()
+        self.label_.setObjectName("object-name")
+        self.label_.setAccessibleName("Name of the object")
+        self.label_.setToolTip("Its name in lanes and lists; empty: its words or its kind")
+        self.label_.textEdited.connect(lambda text: self._set("Name", ("name", self.session.selected), label=text))
+        when.add("Name", self.label_)
+        self.lane = Swatch("lane-colour", "Colour of its lane")
+        self.lane.picked.connect(lambda rgb: self._set("Choose colour of the lane", lane=rgb))
+        when.add("Lane", self.lane)
         self.first = self.field("span-first", step=0.2, decimals=0, low=0, tip="First frame in which it is there")
         self.last = self.field("span-last", step=0.2, decimals=0, low=0, tip="Last frame in which it is there")
         when.add("From, to", self.first, self.last)
@@ -67,119 +217,247 @@ class PlacePanel(Panel):
         self.keying.setToolTip("On: what is dragged or typed is keyed at this frame. Off: the whole motion moves")
         self.keying.toggled.connect(self.session.set_keying)
         when.add("Keying", self.keying)
-        self.easing = QComboBox()
-        self.easing.setObjectName("easing")
-        self.easing.setAccessibleName("Easing after the key here")
-        self.easing.setToolTip("How the position goes on from the key at this frame to the next")
-        self.easing.addItems(["hold", *EASINGS])
-        self.easing.activated.connect(lambda i: self._ease(self.easing.itemText(i)))
-        when.add("Easing", self.easing)
         self.visible = QCheckBox("Visible")
         self.visible.setObjectName("visible")
-        self.visible.setToolTip("Whether the title is in the picture")
+        self.visible.setToolTip("Whether it is in the picture")
         self.visible.clicked.connect(lambda on: self._set("Show or hide", visible=on))
         self.locked = QCheckBox("Locked")
         self.locked.setObjectName("locked")
-        self.locked.setToolTip("Locked titles cannot be dragged in the picture")
+        self.locked.setToolTip("Locked objects cannot be moved in picture or scene")
         self.locked.clicked.connect(lambda on: self._set("Lock", locked=on))
         when.add("", self.visible, self.locked)
-        self.copy = button("Duplicate", "duplicate", "A second one beside it", self._duplicate)
-        self.delete = button("Delete", "delete-title", "Take this title away", lambda: remove_title(self.session, self.session.title().id))
+        self.copy = button("Duplicate", "duplicate", "A second one beside it, with all that hangs on it", self.duplicate)
+        self.delete = button("Delete", "delete-title", "Take it away; what hangs on it stays", self.remove)
         when.add("", self.copy, self.delete)
-        self.parts = (letters, body, surface, stands, when)
 
-    def _number(
-        self, section, label: str, part: str, unit: str, step: float, decimals: int, tip: str, low=-1e9, high=1e9, reset=None, factor=1.0
-    ) -> None:
-        field = self.field(part, unit=unit, step=step, decimals=decimals, low=low, high=high, reset=reset, factor=factor, tip=tip)
+    def _stand_ins(self) -> None:
+        section = self.section("Stand-ins from points")
+        self.points = quiet()
+        section.add_wide(self.points)
+        pick = button(
+            "Choose points", "choose-points", "Show the marks, to choose those of a ground, a post or a pole", lambda: self.session.use_tool("marks")
+        )
+        section.add("", pick)
+        for label, name, tip, make in (
+            ("Ground mesh", "make-ground", "Uneven ground through three or more points: it takes shadows", ground_through),
+            ("Card on a post", "make-post", "Along two or more points of a post or pole: it hides what is behind", lambda s, t: post_card(s, t, self.session.frame)),
+            ("Tube", "make-tube", "A round post along two or more points: it hides, and takes shadows", tube_along)):  # fmt: skip
+            section.add("", button(label, name, tip, lambda make=make, label=label: self._from_points(label, make)))
+
+    # what is in hand
+
+    def _number(self, section, label: str, part: str, unit: str, step: float, decimals: int, tip: str, low=-1e9, high=1e9, reset=None, factor=1.0, name="") -> None:  # fmt: skip
+        field = self.field(name or part, unit=unit, step=step, decimals=decimals, low=low, high=high, reset=reset, factor=factor, tip=tip)
         self.keyed(
             section, label, [field], lambda: self._part(part), lambda value, group: self._set(f"Change {label.lower()}", group, **{part: value})
         )
+        if unit == "m":
+            self.on_refresh(lambda: self._unit(field))
 
-    def _vector(self, section, label: str, part: str, names, unit: str, step: float, decimals: int, tip: str) -> None:
-        fields = [self.field(f"{part}-{n}", step=step, decimals=decimals, reset=0.0, tip=f"{tip}: {n}, in {unit}") for n in names]
+    def _unit(self, field: NumberField) -> None:
+        field.unit = "m" if self.session.unit == "m" else ""
+
+    def _vector(self, section, label: str, part: str, names, unit: str, step: float, decimals: int, tip: str, low: float = -1e9) -> None:
+        fields = [self.field(f"{part}-{n}", step=step, decimals=decimals, reset=0.0, low=low, tip=f"{tip}: {n}, in {unit}") for n in names]
         self.keyed(
             section, label, fields, lambda: self._part(part), lambda value, group: self._set(f"Change {label.lower()}", group, **{part: value})
         )
 
     def _part(self, part: str):
-        title = self.session.title()
-        return getattr(title, part) if title is not None else None
+        return getattr(self.session.object(), part, None)
 
-    def _set(self, label: str, group: object = None, **fields) -> None:
-        title = self.session.title()
-        if title is not None:
-            self.session.edit_item(label, "titles", title.id, group, **fields)
+    def _set(self, step: str, group: object = None, /, **fields) -> None:
+        item = self.session.object()
+        if item is not None:
+            self.session.edit_item(step, "objects", item.id, group, **fields)
 
-    def _words(self, text: str) -> None:
-        self._set("Type", ("words", self.session.selected), text=text.replace("\\n", "\n"))
+    # what the buttons do
 
-    def _turn(self, pitch: float) -> None:
-        title = self.session.title()
-        if title is not None:
-            heading = title.turn.at(self.session.frame)[0]
-            self._set("Stand up or lie down", turn=title.turn.changed(self.session.frame, (heading, pitch, 0.0), self.session.keying))
+    def arrange(self, label: str, change: Callable[..., Shot], *more: float) -> None:
+        """Do a change of compose.arrange to each chosen object, as one step."""
+        ids, frame, keying = self.session.chosen_objects(), self.session.frame, self.session.keying
 
-    def _drop(self) -> None:
-        title = self.session.title()
-        if title is not None:
-            x, y, _ = title.position.at(self.session.frame)
-            self._set("Drop to the ground", position=title.position.changed(self.session.frame, (x, y, 0.0), self.session.keying))
+        def edit(shot: Shot) -> Shot:
+            for id_ in ids:
+                shot = change(shot, id_, frame, keying, *more)
+            return shot
+
+        if ids:
+            self.session.edit(label, edit)
+
+    def _in_row(self) -> None:
+        ids, frame, keying = self.session.chosen_objects(), self.session.frame, self.session.keying
+        self.session.edit("Arrange in a row", lambda s: along_line(s, ids, frame, keying))
+
+    def _pivot(self, name: str) -> None:
+        item, frame = self.session.object(), self.session.frame
+        if item is not None:
+            self.session.edit("Choose pivot", lambda s: repivoted(s, item.id, pivot_at(find(s, item.id), name, frame)))
+
+    def _reparent(self, parent: str) -> None:
+        ids = [i for i in self.session.chosen_objects() if i != parent]
+
+        def edit(shot: Shot) -> Shot:
+            for id_ in ids:
+                shot = reparented(shot, id_, parent)
+            return shot
+
+        self.session.edit("Hang on", edit)
+        self.refresh()
+
+    def duplicate(self) -> None:
+        new: list[tuple[str, ...]] = []
+
+        def edit(shot: Shot) -> Shot:
+            result, ids = duplicated(shot, self.session.chosen_objects(), self.session.frame)
+            new.append(ids)
+            return result
+
+        self.session.edit("Duplicate", edit)
+        if new and new[0]:
+            self.session.select(new[0][0], others=frozenset(new[0][1:]))
+
+    def remove(self) -> None:
+        ids = self.session.chosen_objects()
+        self.session.edit("Delete", lambda s: removed(s, ids))
+
+    def _choose_svg(self) -> None:
+        path = self.session.ask_file("Choose a drawing", "logo", "Drawings (*.svg)")
+        if path:
+            try:
+                self._set("Choose a drawing", svg=read_svg(path), label=Path(path).stem)
+            except UserError as error:
+                self.session.fail(error)
+
+    def _choose_picture(self) -> None:
+        path = self.session.ask_file(
+            "Choose a picture", "card", "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.mp4 *.mov *.mkv *.webm);;All files (*)"
+        )
+        item = self.session.object()
+        if not path or not isinstance(item, Card):
+            return
+        try:
+            wide, high = picture_size(path)
+        except UserError as error:
+            self.session.fail(error)
+            return
+        width = item.height.changed(self.session.frame, (item.height.at(self.session.frame)[0] * wide / high,), False)
+        self._set("Choose a picture", picture=path, pattern="picture", width=width)
+
+    def _mesh_points(self, add: bool) -> None:
+        item, tracks = self.session.object(), sorted(self.session.tracks)
+        if isinstance(item, GroundMesh):
+            self.session.edit("Add points" if add else "Drop points", lambda s: replaced(s, with_mesh_points(s, find(s, item.id), tracks, add)))
+
+    def _from_points(self, label: str, make: Callable[[Shot, list[int]], Object]) -> None:
+        tracks = sorted(self.session.tracks)
+        new: list[Object] = []
+
+        def edit(shot: Shot) -> Shot:
+            new.append(make(shot, tracks))
+            return with_object(shot, new[0])
+
+        self.session.edit(label, edit)
+        if new:
+            self.session.select(new[0].id)
+            self.session.use_tool("move")
 
     def _span(self, end: int, frame: int, group: object) -> None:
-        title, plate = self.session.title(), self.session.shot.plate
-        if title is None or plate is None:
+        item, plate = self.session.object(), self.session.shot.plate
+        if item is None or plate is None:
             return
-        span = list(title.span or (0, plate.count - 1))
+        span = list(item.span or (0, plate.count - 1))
         span[end] = min(max(frame, 0), plate.count - 1)
         if span[0] > span[1]:
             span[1 - end] = span[end]
         self._set("Change span", group, span=(span[0], span[1]))
 
-    def _ease(self, easing: str) -> None:
-        title = self.session.title()
-        if title is not None:
-            self._set("Set easing", position=title.position.with_easing(self.session.frame, easing))
-
-    def _duplicate(self) -> None:
-        title = self.session.title()
-        x, y, z = title.position.at(self.session.frame)
-        copy: Title = msgspec.structs.replace(title, id=new_id(), position=constant(x, y + 1.5 * title.height.at(self.session.frame)[0], z))
-        self.session.edit("Duplicate title", lambda s: msgspec.structs.replace(s, titles=(*s.titles, copy)))
-        self.session.select(copy.id)
+    # refresh
 
     def refresh(self) -> None:
+        item, shot = self.session.object(), self.session.shot
         super().refresh()
-        title = self.session.title()
-        shot = self.session.shot
-        for part in self.parts:
-            part.setVisible(title is not None)
+        for section, kinds in self.kinds:
+            section.setVisible(isinstance(item, kinds))
+        for part in (self.stands, self.does, self.when):
+            part.setVisible(item is not None)
+        self.surface.setVisible(isinstance(item, Solid))
         self.new.setEnabled(shot.plate is not None)
-        self.new.setProperty("role", "main" if title is None else "")
+        self.new.setProperty("role", "main" if item is None else "")
         self.new.style().unpolish(self.new)
         self.new.style().polish(self.new)
-        self.title.setText(title.name if title is not None else "Place")
-        if title is None:
-            if shot.titles:
-                self.help.setText("Click a title in the picture or its lane to change it.")
+        many = len(self.session.chosen_objects())
+        self.title.setText(f"{many} objects" if many > 1 else item.name if item is not None else "Place")
+        count = len(self.session.tracks)
+        self.points.setText(f"{count} points chosen" if count else "Uneven ground, posts and poles are made from chosen points.")
+        self._tell(item)
+        if item is None:
+            if shot.objects:
+                self.help.setText("Click an object in the picture or its lane to change it.")
                 self.help.show()
             return
+        self._show(item)
+
+    def _tell(self, item: Object | None) -> None:
+        """What is wrong with the object, or how far it is expected to slide."""
+        text = problem_of(item, self.session.frame) if item is not None else ""
+        if item is not None and not text:
+            slip = slip_of(self.session.shot, item, self.session.frame)
+            text = f"Slip {max(slip, 0.1):.1f} px (95 %)" if slip == slip else ""
+        self.problem.setText(text)
+        self.problem.setVisible(bool(text))
+
+    def _show(self, item: Object) -> None:
         if not self._all_faces and faces_are_known():
             self._all_faces = True
             self.face.clear()
             self.face.addItems(all_faces())
-        text = title.text.replace("\n", "\\n")
-        if self.words.text() != text:
-            self.words.setText(text)
-        self.face.setCurrentText(title.face)
-        self.colour.show_colour(title.colour)
-        span = title.span or (0, shot.plate.count - 1 if shot.plate else 0)
+        match item:
+            case Title():
+                text = item.text.replace("\n", "\\n")
+                if self.words.text() != text:
+                    self.words.setText(text)
+                self.face.setCurrentText(item.face)
+            case Card():
+                self.pattern.setCurrentIndex(PATTERNS.index(item.pattern) if item.pattern in PATTERNS else 0)
+                self.choose.setText(Path(item.picture).name if item.pattern == "picture" and item.picture else "Choose a picture…")
+            case GroundMesh():
+                self.smooth.show_value(item.smooth)
+                self.holes.setChecked(item.fill)
+        if isinstance(item, Solid):
+            self.colour.show_colour(item.colour)
+        if self.label_.text() != item.label:
+            self.label_.setText(item.label)
+        self.label_.setPlaceholderText(item.name)
+        self.lane.show_colour(item.lane)
+        for name, box in self.flags.items():
+            box.setChecked(getattr(item, name))
+            box.setEnabled(not isinstance(item, Anchor))
+        shot, frame = self.session.shot, self.session.frame
+        names = {tuple(round(v, 5) for v in pivot_at(item, name, frame)): i for i, name in reversed(list(enumerate(PIVOTS)))}
+        self.pivot.setCurrentIndex(names.get(tuple(round(v, 5) for v in item.pivot), -1))
+        self._list_parents(item)
+        self.row.setEnabled(len(self.session.chosen_objects()) > 1)
+        span = item.span or (0, shot.plate.count - 1 if shot.plate else 0)
         self.first.show_value(span[0])
         self.last.show_value(span[1])
         self.keying.setChecked(self.session.keying)
-        self.visible.setChecked(title.visible)
-        self.locked.setChecked(title.locked)
-        here = next((k for k in title.position.keys if k.frame == self.session.frame), None)
-        self.easing.setEnabled(here is not None)
-        if here is not None:
-            self.easing.setCurrentText(here.easing)
+        self.visible.setChecked(item.visible)
+        self.locked.setChecked(item.locked)
+
+    def _list_parents(self, item: Object) -> None:
+        others = [("", "the scene"), *((o.id, o.name) for o in self.session.shot.objects if o.id != item.id)]
+        if [(self.parent_.itemData(i), self.parent_.itemText(i)) for i in range(self.parent_.count())] != others:
+            self.parent_.clear()
+            for id_, name in others:
+                self.parent_.addItem(name, id_)
+        self.parent_.setCurrentIndex(max(self.parent_.findData(item.parent, Qt.ItemDataRole.UserRole), 0))
+
+
+def _combo(name: str, label: str, tip: str, items: list[str]) -> QComboBox:
+    combo = QComboBox()
+    combo.setObjectName(name)
+    combo.setAccessibleName(label)
+    combo.setToolTip(tip)
+    combo.addItems(items)
+    return combo

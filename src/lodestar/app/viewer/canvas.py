@@ -7,13 +7,14 @@ from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera
-from lodestar.core.compose.frame import camera_at
+from lodestar.core.compose.cameras import camera_at
 
 from .. import theme
 from ..pictures import Pictures, Request
 from ..session import Session
 from . import overlays
 
+SOON_MS = 60
 STILL_MS = 220  # after this long without a change, the draft is made final
 ZOOM_STEP = 1.2
 
@@ -39,7 +40,8 @@ class PictureCanvas(QWidget):
         self.before_after = False
         self.divide = 0.5
         self.refine = True
-        self.show = {
+        self._camera: tuple = ()  # what the camera of this frame was made from, and the camera
+        self.drawn = {
             "marks": True,
             "tails": True,
             "rejected": True,
@@ -49,6 +51,7 @@ class PictureCanvas(QWidget):
             "handles": True,
             "mattes": True,
             "eyes": False,
+            "stand-ins": True,
         }
         self.tool = None
         self.error: UserError | None = None
@@ -56,6 +59,8 @@ class PictureCanvas(QWidget):
         self._drag: QPointF | None = None
         self._still = QTimer(self, interval=STILL_MS, singleShot=True)
         self._still.timeout.connect(self._ask_final)
+        self._soon = QTimer(self, interval=SOON_MS, singleShot=True)
+        self._soon.timeout.connect(self.update)
         pictures.made.connect(self._made)
         pictures.failed.connect(self._failed)
         session.shot_changed.connect(self.refresh)
@@ -83,8 +88,8 @@ class PictureCanvas(QWidget):
         return self.zoom or self.fit_zoom()
 
     def origin(self) -> QPointF:
-        w, h = self.plate_size()
-        middle = QPointF((self.width() - w * self.scale) / 2, (self.height() - h * self.scale) / 2)
+        (w, h), scale = self.plate_size(), self.scale
+        middle = QPointF((self.width() - w * scale) / 2, (self.height() - h * scale) / 2)
         return middle + self.pan if self.zoom else middle
 
     def to_widget(self, xy: np.ndarray) -> np.ndarray:
@@ -98,10 +103,13 @@ class PictureCanvas(QWidget):
 
     def camera(self) -> Camera | None:
         """The camera of the frame on show; None when this frame has none."""
-        shot = self.session.shot
-        if shot.plate is None or (shot.solve is not None and self.session.frame not in shot.solve.frames):
-            return None
-        return camera_at(shot, self.session.frame)
+        shot, frame = self.session.shot, self.session.frame
+        known = (shot.plate, shot.solve, shot.ground, frame)
+        # a drag asks some twenty times for each picture
+        if not self._camera or any(a is not b for a, b in zip(self._camera[0][:3], known[:3], strict=True)) or self._camera[0][3] != frame:
+            here = shot.plate is not None and (shot.solve is None or frame in shot.solve.frames)
+            self._camera = (known, camera_at(shot, frame) if here else None)
+        return self._camera[1]
 
     def picture_rect(self) -> QRectF:
         w, h = self.plate_size()
@@ -128,7 +136,7 @@ class PictureCanvas(QWidget):
         # fitted: just the pixels that are shown, since drawing at nearly the same size makes bands; else in steps, so that a
         # little zooming does not make the picture anew
         scale = min(sharp, 1.0) if not self.zoom else float(np.ceil(min(sharp, 1.0) * 16) / 16)
-        if layer == "picture" and self.show["eyes"] and self.session.step == "Track":
+        if layer == "picture" and self.drawn["eyes"] and self.session.step == "Track":
             layer, quality = "tracker", "draft"
         return Request(shot, self.session.frame, quality, max(scale, 1 / 16), layer)
 
@@ -141,14 +149,20 @@ class PictureCanvas(QWidget):
         self.pictures.ask(request)
         if self.refine:
             self._still.start()
-        self.update()
+        if not self.session.dragging:
+            self.update()
+        elif not self._soon.isActive():
+            # handles go along with the letters: they are painted with the next picture, which leaves the picture more of the time
+            self._soon.start()
 
     def _ask_final(self) -> None:
         request = self.request("final")
-        if request is not None and request.shot.titles:
+        if request is not None and request.shot.objects:
             self.pictures.ask(request)
 
     def _made(self, request: Request, image: QImage) -> None:
+        if request.layer == "scene":
+            return
         wanted = self.request()
         # a picture of an earlier value is shown all the same: it lets a drag be seen, and the next one replaces it
         if wanted is None or request.shot.plate is not wanted.shot.plate:
@@ -163,9 +177,12 @@ class PictureCanvas(QWidget):
                 self.pictures.ask(self.request("draft", "plate"))
         self.error = None
         self.picture_changed.emit()
+        self._soon.stop()
         self.update()
 
     def _failed(self, request: Request, error: UserError) -> None:
+        if request.layer == "scene":
+            return
         if self.error is None or error.what != self.error.what:
             self.session.fail(error)
         self.error = error
@@ -191,7 +208,7 @@ class PictureCanvas(QWidget):
             p.setClipRect(QRectF(rect.left(), rect.top(), x - rect.left(), rect.height()))
             p.drawImage(self._image_rect(rect, self.bare), self.bare)
             p.restore()
-        if self.show["dim"]:
+        if self.drawn["dim"]:
             p.fillRect(rect, theme.colour("#000000", 0.42))
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         overlays.paint(p, self)
@@ -231,6 +248,7 @@ class PictureCanvas(QWidget):
 
     def mousePressEvent(self, event) -> None:
         self.setFocus()
+        self.session.set_dragging(True)
         if event.button() == Qt.MouseButton.MiddleButton:
             self._drag = event.position()
             if not self.zoom:
@@ -260,6 +278,7 @@ class PictureCanvas(QWidget):
             self.tool.move(event)
 
     def mouseReleaseEvent(self, event) -> None:
+        self.session.set_dragging(False)
         if event.button() == Qt.MouseButton.MiddleButton:
             self._drag = None
         elif self.grabbed_divide:

@@ -1,12 +1,16 @@
 """What is drawn over the picture: marks of tracks, the ground's grid and the horizon, outlines, tags."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from lodestar.core.basics.geometry import Camera
+from lodestar.core.compose.objects import mesh_of, model_of, pose_of
 from lodestar.core.matte.outline import smooth_line
-from lodestar.core.shot.document import Outline
+from lodestar.core.scene.poses import moved
+from lodestar.core.shape.extrude import Mesh
+from lodestar.core.shot.document import Outline, Shot
+from lodestar.core.shot.objects import Anchor, GroundMesh, Object
 from lodestar.core.track.tracks import Tracks
 
 from .. import theme
@@ -41,20 +45,113 @@ def paint(p: QPainter, canvas) -> None:
     """All overlays that belong to the step on show."""
     session = canvas.session
     step = session.step
-    if step == "Ground" and canvas.show["grid"]:
+    if step == "Ground" and canvas.drawn["grid"]:
         paint_ground(p, canvas, strong=True)
-    if step in ("Place", "Light") and canvas.show["floor"]:
+    if step in ("Place", "Light") and canvas.drawn["floor"]:
         paint_ground(p, canvas, strong=False)
-    if step in ("Track", "Solve", "Ground") and session.shot.tracks is not None and canvas.show["marks"]:
+    if step == "Ground":
+        paint_lines(p, canvas)
+    if step in ("Place", "Light") and canvas.drawn["handles"]:
+        paint_anchors(p, canvas)
+    if step in ("Place", "Light", "Foreground") and canvas.drawn["stand-ins"]:
+        paint_stand_ins(p, canvas)
+    # lines and handles are drawn along the picture itself, which a thousand marks would cover
+    choosing = step in ("Place", "Ground") and session.tool == "marks"
+    if (choosing or step in ("Track", "Solve")) and session.shot.tracks is not None and canvas.drawn["marks"]:
         paint_marks(p, canvas, session.shot.tracks)
     if step == "Track":
         for region in session.shot.regions:
             paint_outline(p, canvas, region, region.id == session.selected, hatch=True)
-    if step == "Foreground" and canvas.show["mattes"]:
+    if step == "Foreground" and canvas.drawn["mattes"]:
         for matte in session.shot.mattes:
             paint_outline(p, canvas, matte, matte.id == session.selected)
-    if step == "Light" and canvas.show["handles"]:
+    if step == "Light" and canvas.drawn["handles"]:
         paint_shadows(p, canvas)
+
+
+def paint_wire(p: QPainter, canvas, camera: Camera, shot: Shot, item: Object, tint: QColor) -> None:
+    """The edges of an object's solid as wire, so that its fit can be judged while playing."""
+    m, mesh = model_of(shot, item, canvas.session.frame), mesh_of(item, canvas.session.frame)
+    if len(mesh.triangles) == 0:
+        return
+    ends = edges_of(mesh, smooth=isinstance(item, GroundMesh))
+    # long edges bend with the lens, so each is drawn in a few pieces
+    pieces = 8 if len(ends) < 40 else 1
+    share = np.linspace(0, 1, pieces + 1)[None, :, None]
+    world = moved(m, mesh.vertices.astype(float))
+    points = world[ends[:, :1]] * (1 - share) + world[ends[:, 1:]] * share
+    xy, depth = camera.project(points)
+    good = (depth > 0.05).all(1)
+    p.setPen(QPen(tint, 1))
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    at = canvas.to_widget(xy[good])
+    p.drawLines([QLineF(*a, *b) for line in at for a, b in zip(line[:-1], line[1:], strict=True)])
+
+
+_edges: dict[int, tuple[Mesh, np.ndarray]] = {}
+
+
+def edges_of(mesh: Mesh, smooth: bool) -> np.ndarray:
+    """(n, 2) rows of the corners of the edges to draw: all of uneven ground's, else those where the surface breaks."""
+    kept = _edges.get(id(mesh))
+    if kept is not None and kept[0] is mesh:
+        return kept[1]
+    _, same = np.unique(mesh.vertices.round(6), axis=0, return_inverse=True)
+    p, t = mesh.vertices.astype(float), mesh.triangles
+    face = np.cross(p[t[:, 1]] - p[t[:, 0]], p[t[:, 2]] - p[t[:, 0]])
+    face /= np.maximum(np.linalg.norm(face, axis=1, keepdims=True), 1e-12)
+    pairs: dict[tuple[int, int], list[tuple[int, int, int]]] = {}
+    for k, triangle in enumerate(t):
+        for a, b in ((0, 1), (1, 2), (2, 0)):
+            i, j = int(same[triangle[a]]), int(same[triangle[b]])
+            pairs.setdefault((min(i, j), max(i, j)), []).append((k, int(triangle[a]), int(triangle[b])))
+    found = [own[0][1:] for own in pairs.values() if smooth or len(own) < 2 or face[own[0][0]] @ face[own[1][0]] < 0.9]
+    ends = np.array(found, int).reshape(-1, 2)
+    if len(_edges) > 32:
+        _edges.clear()
+    _edges[id(mesh)] = (mesh, ends)
+    return ends
+
+
+def paint_stand_ins(p: QPainter, canvas) -> None:
+    """What stands in for the place, as wire; the chosen one bright."""
+    camera, shot = canvas.camera(), canvas.session.shot
+    if camera is None:
+        return
+    for item in shot.objects:
+        if not item.drawn and item.visible and not isinstance(item, Anchor):
+            chosen = item.id == canvas.session.selected
+            paint_wire(p, canvas, camera, shot, item, theme.colour(theme.ACCENT if chosen else theme.READING, 0.9 if chosen else 0.55))
+
+
+def paint_lines(p: QPainter, canvas) -> None:
+    """Uprights and the horizon that were drawn, bright in their own frame."""
+    said, frame = canvas.session.shot.ground, canvas.session.frame
+    for line in (*said.uprights, *([said.horizon] if said.horizon else [])):
+        here = line.frame == frame
+        if not here:
+            continue
+        a, b = canvas.to_widget(np.array(line.a)), canvas.to_widget(np.array(line.b))
+        p.setPen(QPen(theme.colour("#000000", 0.5), 3))
+        p.drawLine(QPointF(*a), QPointF(*b))
+        p.setPen(QPen(QColor("#FFFFFF"), 1.4))
+        p.drawLine(QPointF(*a), QPointF(*b))
+
+
+def paint_anchors(p: QPainter, canvas) -> None:
+    """An anchor is three short bars along its axes."""
+    camera, shot, frame = canvas.camera(), canvas.session.shot, canvas.session.frame
+    for item in shot.objects:
+        if camera is None or not isinstance(item, Anchor) or not item.visible:
+            continue
+        m = pose_of(shot, item, frame)
+        at, _ = camera.project(m[:3, 3])
+        reach = 0.03 * float(np.linalg.norm(m[:3, 3] - camera.centre)) / max(float(np.linalg.norm(m[:3, 0])), 1e-9)
+        for k, tint in enumerate(theme.AXES):
+            line = project_line(camera, moved(m, np.zeros(3)), moved(m, np.eye(3)[k] * reach), 4)
+            if len(line) > 1:
+                p.setPen(QPen(QColor(tint), 1.6))
+                p.drawPolyline(polygon(canvas.to_widget(line)))
 
 
 def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
@@ -73,11 +170,11 @@ def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
         number = int(tracks.track[row])
         centre = QPointF(*at[row])
         if tracks.rejected[number]:
-            if canvas.show["rejected"]:
+            if canvas.drawn["rejected"]:
                 p.setPen(dash)
                 p.drawLine(centre - QPointF(4, 0), centre + QPointF(4, 0))
             continue
-        if canvas.show["tails"]:
+        if canvas.drawn["tails"]:
             first = max(starts[number], row - TAIL + 1)
             p.setPen(tail)
             p.drawPolyline(polygon(at[first : row + 1]))
@@ -120,7 +217,7 @@ def _mark_tag(p: QPainter, tracks: Tracks, error: np.ndarray, rows: np.ndarray, 
     tag(p, QPointF(*(at[here[0]] + [10, -42])), [f"track {number}" + (f" · {mean:.2f} px" if np.isfinite(mean) else ""), text])
 
 
-def project_line(camera: Camera, a: np.ndarray, b: np.ndarray, steps: int = 24) -> np.ndarray:
+def project_line(camera: Camera, a: np.ndarray, b: np.ndarray, steps: int = 12) -> np.ndarray:
     """(n, 2) pixels along a straight line of the scene, bent as the lens bends it; only what lies before the camera."""
     points = a + np.linspace(0, 1, steps)[:, None] * (np.asarray(b) - a)
     xy, depth = camera.project(points)

@@ -1,69 +1,162 @@
-"""The scene from outside: camera path and frustum, points, ground grid and titles. Left drag orbits, middle drag pans, wheel zooms."""
+"""The scene from outside: camera path and frustum, points, ground grid and objects. Left drag orbits, middle drag pans, wheel zooms."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QImage, QPainter, QPen
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QAction, QActionGroup, QColor, QImage, QPainter, QPen
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QToolButton, QWidget
 
-from lodestar.core.compose.frame import camera_at, scene_frame, title_box, title_model
+from lodestar.core.basics.geometry import Camera, Lens
+from lodestar.core.compose.arrange import corners_of
+from lodestar.core.compose.cameras import camera_at
+from lodestar.core.shot.objects import Anchor
 
 from .. import theme
+from ..derived import path_of, points_of, reach_of
+from ..pictures import Pictures, Request
 from ..session import Session
+from . import overlays
+from .canvas import SOON_MS, STILL_MS
 from .overlays import polygon
+from .tools.handles import MoveObject
 from .tools.marks import Lasso, caught
 
-VIEWS = {"Orbit": (-60.0, 28.0), "Top": (0.0, 90.0), "Side": (90.0, 0.0), "Front": (0.0, 0.0)}
+VIEWS = {"Orbit": (-60.0, 28.0), "Top": (0.0, 90.0), "Side": (90.0, 0.0), "Front": (0.0, 0.0), "Camera": (0.0, 0.0)}
 GRID = 15
-BOX_EDGES = [(0, 1), (2, 3), (4, 5), (6, 7), (0, 2), (1, 3), (4, 6), (5, 7), (0, 4), (1, 5), (2, 6), (3, 7)]
+FLAT = 300.0  # times as far away and as long a lens: a view without perspective
+FARS = {"all points": np.inf, "up to 4 × the path": 4.0, "up to 2 × the path": 2.0, "up to the path’s own size": 1.0}
+REACH_PX = 9.0
 
 
 class SceneCanvas(QWidget):
-    """An orbiting view; top, side and front are without perspective."""
+    """An orbiting view; top, side and front are without perspective. Tools see it as they see the picture: a camera whose pixels
+    are those of the widget."""
 
-    def __init__(self, session: Session) -> None:
+    picture_changed = pyqtSignal()
+
+    def __init__(self, session: Session, pictures: Pictures) -> None:
         super().__init__()
-        self.session = session
+        self.session, self.pictures = session, pictures
         self.setObjectName("scene")
         self.setAccessibleName("Scene from outside")
-        self.setToolTip("Left drag orbits · middle drag pans · wheel zooms · F fits · click chooses a point, Ctrl and drag a rectangle of them")
+        self.setToolTip(
+            "Left drag orbits · middle drag pans · wheel zooms · F fits all, Shift F what is chosen · click chooses · Ctrl and drag a rectangle of points"
+        )
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(160, 90)
         self.view = "Orbit"
         self.heading, self.pitch = VIEWS["Orbit"]
         self.target, self.distance = np.zeros(3), 20.0
+        self.colours = str(session.settings.value("scene/colours", "plate"))
+        self.point_px = int(session.settings.value("scene/points", 2))
+        self.far = "all points"
+        self.scale = 1.0  # a px of its camera is one of the widget
+        self.drawn = {"handles": True}
         self._press: QPointF | None = None
         self._last: QPointF | None = None
         self._fitted: object = None
+        self._as_fitted: tuple = ()  # the view as it was fitted; while nobody moved it, another size fits it anew
         self._lasso = Lasso()
-        self._links: list[tuple[QRectF, str]] = []
-        session.shot_changed.connect(self.update)
-        session.view_changed.connect(self.update)
-        session.frame_changed.connect(lambda _: self.update())
+        self._solids: tuple[Request, QImage] | None = None
+        self._in_tool = False
+        self._tints: tuple = ()
+        self._still = QTimer(self, interval=STILL_MS, singleShot=True)
+        self._still.timeout.connect(lambda: self.isVisible() and self._ask("final"))
+        self._soon = QTimer(self, interval=SOON_MS, singleShot=True)
+        self._soon.timeout.connect(self.update)
+        self.tool = MoveObject(self)
+        self._make_row()
+        pictures.made.connect(self._made)
+        session.shot_changed.connect(self.refresh)
+        session.view_changed.connect(self.refresh)
+        session.frame_changed.connect(lambda _: self.refresh())
+
+    def _make_row(self) -> None:
+        row = QWidget(self)
+        row.setObjectName("scene-row")
+        row.setStyleSheet("#scene-row { background: transparent; }")
+        line = QHBoxLayout(row)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(0)
+        self.views = QButtonGroup(self)
+        for name in VIEWS:
+            b = QToolButton(text=name, checkable=True, checked=name == self.view)
+            b.setObjectName(f"look-{name.lower()}")
+            b.setProperty("role", "segment")
+            b.setToolTip("Through the solved camera of this frame" if name == "Camera" else f"Look from there: {name.lower()}")
+            b.clicked.connect(lambda _, n=name: self.look(n))
+            self.views.addButton(b)
+            line.addWidget(b)
+        points = QToolButton(text="Points")
+        points.setObjectName("scene-points")
+        points.setToolTip("Colour and size of the points, and which far ones are left out")
+        points.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        menu = QMenu(points)
+        self._choices(menu, {"plate": "Coloured from the plate", "error": "Coloured by error"}, self.colours, lambda v: self._set("colours", v))
+        menu.addSeparator()
+        self._choices(menu, {k: f"{k} px" for k in (1, 2, 3, 5)}, self.point_px, lambda v: self._set("point_px", v))
+        menu.addSeparator()
+        self._choices(menu, {k: k[0].upper() + k[1:] for k in FARS}, self.far, lambda v: self._set("far", v))
+        points.setMenu(menu)
+        line.addWidget(points)
+        self._row = row
+
+    @staticmethod
+    def _choices(menu: QMenu, names: dict, now, take) -> None:
+        group = QActionGroup(menu)
+        for value, text in names.items():
+            action = QAction(text, menu, checkable=True, checked=value == now)
+            action.setObjectName(f"points-{value}")
+            action.triggered.connect(lambda _, v=value: take(v))
+            group.addAction(action)
+            menu.addAction(action)
+
+    def _set(self, name: str, value) -> None:
+        setattr(self, name, value)
+        if name != "far":
+            self.session.settings.setValue({"colours": "scene/colours", "point_px": "scene/points"}[name], value)
+        self.update()
 
     def look(self, view: str) -> None:
-        self.view = view
-        self.heading, self.pitch = VIEWS[view]
-        self.update()
+        fitted, self.view = self._is_fitted(), view
+        if view != "Camera":
+            self.heading, self.pitch = VIEWS[view]
+        self._checked()
+        if fitted and view != "Camera":
+            self.fit()
+        else:
+            self.refresh()
 
-    def _parts(self) -> tuple[np.ndarray, np.ndarray]:
-        """Points and camera centres in the scene."""
-        solve = self.session.shot.solve
-        if solve is None:
-            return np.zeros((0, 3)), np.zeros((0, 3))
-        place = scene_frame(self.session.shot)
-        return place.points(solve.xyz), place.points(solve.centres)
+    def _is_fitted(self) -> bool:
+        """Whether nobody moved the view since all was fitted into it."""
+        return self._as_fitted == (self.view, self.heading, self.pitch, tuple(self.target), self.distance)
 
-    def fit(self) -> None:
-        points, centres = self._parts()
-        near = points
-        if len(points):
-            away = np.linalg.norm(points - centres.mean(0), axis=1)
-            near = points[away < np.percentile(away, 60)]
-        everything = np.concatenate([near, centres, np.zeros((1, 3))])
-        self.target = (everything.min(0) + everything.max(0)) / 2
-        self.distance = max(float(np.linalg.norm(np.ptp(everything, axis=0))) * 0.8, 1e-3)
-        self.update()
+    def _checked(self) -> None:
+        for b in self.views.buttons():
+            b.setChecked(b.text() == self.view)
+
+    # geometry, as tools need it
+
+    def camera(self) -> Camera | None:
+        size = min(self.width(), self.height()) * 1.1
+        cx, cy = self.width() / 2, self.height() / 2
+        shot = self.session.shot
+        if self.view == "Camera" and shot.plate is not None:
+            if shot.solve is not None and self.session.frame not in shot.solve.frames:
+                return None
+            own = camera_at(shot, self.session.frame)
+            scale = min(self.width() / shot.plate.width, self.height() / shot.plate.height)
+            return Camera(own.R, own.t, Lens(own.lens.fx * scale, own.lens.fx * scale, cx, cy))
+        axes = self._axes()
+        far = 1.0 if self.view in ("Orbit", "Camera") else FLAT
+        centre = self.target - axes[2] * self.distance * far
+        return Camera(axes, -axes @ centre, Lens(size * far, size * far, cx, cy))
+
+    def to_widget(self, xy: np.ndarray) -> np.ndarray:
+        return np.asarray(xy, float)
+
+    def to_plate(self, at: QPointF) -> np.ndarray:
+        return np.array([at.x(), at.y()])
 
     def _axes(self) -> np.ndarray:
         """(3, 3) rows: right, down, forward of the view."""
@@ -72,97 +165,215 @@ class SceneCanvas(QWidget):
         right = np.array([np.cos(h), np.sin(h), 0.0])
         return np.stack([right, np.cross(forward, right), forward])
 
-    def project(self, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """(..., 3) to widget coordinates (..., 2) and depth."""
-        axes = self._axes()
-        inside = (np.asarray(points, float) - self.target) @ axes.T
+    def centres(self) -> np.ndarray:
+        return path_of(self.session.shot)
+
+    def near_points(self) -> np.ndarray:
+        """(m,) bool: points that are not left out as too far."""
+        if not len(points_of(self.session.shot)):
+            return np.zeros(0, bool)
+        away, size = reach_of(self.session.shot)
+        return away <= FARS[self.far] * size
+
+    def fit(self, chosen: bool = False) -> None:
+        """Fit all: path, origin and the nearer points; or what is chosen, objects or points."""
+        shot, points, centres = self.session.shot, points_of(self.session.shot), self.centres()
+        parts = [corners_of(shot, o, self.session.frame) for o in shot.objects if not chosen or o.id in self.session.chosen_objects()]
+        if chosen:
+            solve = shot.solve
+            if solve is not None and len(points) and self.session.tracks:
+                parts.append(points[np.isin(solve.point_ids, list(self.session.tracks))])
+        else:
+            parts += [centres, np.zeros((1, 3))]
+            if len(points):
+                away = np.linalg.norm(points - centres.mean(0), axis=1)
+                parts.append(points[away < np.percentile(away, 60)])
+        everything = np.concatenate(parts) if parts else np.zeros((0, 3))
+        if len(everything) == 0:
+            self.session.tell("Nothing is chosen to fit to.", "Choose an object or points first, or fit all.", "doubtful")
+            return
+        if self.view == "Camera":
+            self.look("Orbit")
+        self.target = (everything.min(0) + everything.max(0)) / 2
+        # the distance from which all of it lies within the view, its upper edge kept free for the buttons
+        across, down, ahead = ((everything - self.target) @ self._axes().T).T
         size = min(self.width(), self.height()) * 1.1
-        depth = inside[..., 2] + self.distance
-        scale = size / self.distance * np.ones_like(depth) if self.view != "Orbit" else size / np.maximum(depth, 1e-3 * self.distance)
-        xy = inside[..., :2] * scale[..., None] + [self.width() / 2, self.height() / 2]
-        return xy, depth if self.view == "Orbit" else np.ones_like(depth)
+        depth = ahead if self.view == "Orbit" else 0 * ahead
+        room = 0.30 if chosen else 0.44
+        apart = np.maximum(np.abs(across) * size / (room * self.width()), np.abs(down) * size / (room * (self.height() - 34)))
+        self.distance = max(float((apart - depth).max()), 0.2)
+        if not chosen:
+            self._as_fitted = (self.view, self.heading, self.pitch, tuple(self.target), self.distance)
+        self.refresh()
 
-    def _line(self, p: QPainter, a: np.ndarray, b: np.ndarray) -> None:
-        line = a + np.linspace(0, 1, 9)[:, None] * (np.asarray(b) - a)
-        xy, depth = self.project(line)
-        keep = depth > 0.02 * self.distance
-        if keep.sum() > 1:
-            p.drawPolyline(polygon(xy[keep]))
+    # solids
 
-    def paintEvent(self, event) -> None:
-        p = QPainter(self)
-        p.fillRect(self.rect(), QColor(theme.SCENE))
+    def refresh(self) -> None:
+        if not self.isVisible():
+            return
         shot = self.session.shot
         if shot.solve is not None and self._fitted is not shot.solve:
             self._fitted = shot.solve
             self.fit()
-        points, centres = self._parts()
+            return
+        if self._ask("draft"):
+            self._still.start()
+        else:
+            self._solids = None
+        if not self.session.dragging or self._solids is None:
+            self.update()
+        elif not self._soon.isActive():
+            self._soon.start()  # else with the next picture of the solids, so that all turns together
+
+    def _ask(self, quality: str) -> bool:
+        """Ask for the solids as they are seen from here; False when there are none."""
+        shot, camera = self.session.shot, self.camera()
+        if shot.plate is None or camera is None or not any(o.drawn and o.visible for o in shot.objects):
+            return False
+        self.pictures.ask(Request(shot, self.session.frame, quality, 1.0, "scene", camera, (self.width(), self.height())))
+        return True
+
+    def showEvent(self, event) -> None:
+        self.refresh()
+
+    def resizeEvent(self, event) -> None:
+        self._row.adjustSize()
+        self._row.move(self.width() - self._row.width() - 4, 2)
+        if self._fitted is not None and self._is_fitted():
+            self.fit()
+        else:
+            self.refresh()
+
+    def _made(self, request: Request, image: QImage) -> None:
+        if request.layer == "scene":
+            self._solids = (request, image)
+            self.picture_changed.emit()
+            self._soon.stop()
+            self.update()
+
+    # paint
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), QColor(theme.SCENE))
+        shot, camera = self.session.shot, self.camera()
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._paint_grid(p)
-        if len(points):
-            self._paint_points(p, points)
-            self._paint_path(p, centres)
-        self._paint_titles(p)
+        if camera is None:
+            p.setPen(QColor(theme.QUIET))
+            p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "This frame has no camera")
+            return
+        self._paint_grid(p, camera)
+        self._paint_points(p, camera)
+        if self._solids is not None and self._solids[0].shot.plate is shot.plate:
+            p.drawImage(QRectF(self.rect()), self._solids[1])
+        centres = self.centres()
+        if len(centres) and self.view != "Camera":
+            self._paint_path(p, camera, centres)
+        self._paint_objects(p, camera)
         p.setFont(theme.font(12))
         p.setPen(QColor(theme.QUIET))
         if shot.solve is None:
-            p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "The camera's path and the points appear here after the solve")
+            p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "The camera’s path and the points appear here after the solve")
         else:
             path = float(np.linalg.norm(np.diff(centres, axis=0), axis=1).sum())
-            unit = "m" if shot.ground.distance else "units"
-            p.drawText(QPointF(12, 20), f"{len(points)} points · path {path:.1f} {unit} · grid 1 {unit.rstrip('s')}")
-        self._paint_links(p)
+            unit = self.session.unit
+            words = f"{len(points_of(shot))} points · path {path:.1f} {unit} · grid 1 {unit.rstrip('s')}"
+            p.drawText(self.rect().adjusted(0, 0, -12, -6), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom, words)
         self._paint_axes(p)
+        if self._with_tool():
+            self.tool.paint(p)
         self._lasso.paint(p)
 
-    def _paint_grid(self, p: QPainter) -> None:
-        p.setPen(QPen(theme.colour(theme.LINE, 0.8), 1))
-        for k in range(-GRID, GRID + 1):
-            self._line(p, np.array([k, -GRID, 0.0]), np.array([k, GRID, 0.0]))
-            self._line(p, np.array([-GRID, k, 0.0]), np.array([GRID, k, 0.0]))
+    def _with_tool(self) -> bool:
+        return self.session.step in ("Place", "Light") and self.session.tool == "move"
 
-    def _paint_points(self, p: QPainter, points: np.ndarray) -> None:
+    def _paint_grid(self, p: QPainter, camera: Camera) -> None:
+        p.setPen(QPen(theme.colour(theme.LINE, 0.8), 1))
+        k = np.repeat(np.arange(-GRID, GRID + 1.0), 2).reshape(-1, 2)
+        far = np.tile([-GRID, GRID], (len(k), 1)).astype(float)
+        ends = np.concatenate([np.stack([k, far, 0 * k], -1), np.stack([far, k, 0 * k], -1)])
+        # straight lines stay straight here, so two ends do, cut where they pass behind the view
+        own = ends @ camera.R.T + camera.t
+        near = 0.02 * self.distance
+        a, b = own[:, 0], own[:, 1]
+        share = np.clip((near - a[:, 2]) / np.where(np.abs(b[:, 2] - a[:, 2]) < 1e-9, 1e-9, b[:, 2] - a[:, 2]), 0, 1)[:, None]
+        cut = a + share * (b - a)
+        a, b = np.where(a[:, 2:] < near, cut, a), np.where(b[:, 2:] < near, cut, b)
+        seen = (own[..., 2] > near).any(1)
+        lens = camera.lens
+        flat = lambda q: q[:, :2] / q[:, 2:] * lens.fx + [lens.cx, lens.cy]
+        p.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        p.drawLines([QLineF(*q, *r) for q, r in zip(flat(a[seen]), flat(b[seen]), strict=True)])
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+
+    def _paint_points(self, p: QPainter, camera: Camera) -> None:
         """Points straight into an image: thousands of painter calls would not keep up with an orbit."""
-        xy, depth = self.project(points)
+        points, solve = points_of(self.session.shot), self.session.shot.solve
+        if solve is None or not len(points):
+            return
+        xy, depth = camera.project(points)
         ratio = self.devicePixelRatioF()
         width, height = int(self.width() * ratio), int(self.height() * ratio)
+        size = max(1, round(self.point_px * ratio))
         at = np.round(xy * ratio).astype(int)
-        ok = (depth > 0.02 * self.distance) & (at >= 1).all(1) & (at[:, 0] < width - 1) & (at[:, 1] < height - 1)
-        pixels = np.zeros((height, width, 4), np.uint8)
-        solve = self.session.shot.solve
-        chosen = np.isin(solve.point_ids, list(self.session.tracks))
-        tints = np.array([theme.error_colour(e).getRgb() for e in np.linspace(0.1, 0.9, 17)], np.uint8)[:, [2, 1, 0, 3]]
-        tint = tints[np.clip(((solve.point_error - 0.1) / 0.05).astype(int), 0, 16)]
-        x, y = at[ok].T
-        size = max(1, round(1.5 * ratio))
+        ok = (depth > 0.02 * self.distance) & (at >= 0).all(1) & (at[:, 0] < width - size) & (at[:, 1] < height - size) & self.near_points()
+        pixels = np.zeros((height, width), np.uint32)
+        order = np.flatnonzero(ok)[np.argsort(-depth[ok])]  # the nearest drawn last
+        x, y = at[order].T
+        tint = self._point_colours()[order]
         for dx in range(size):
             for dy in range(size):
-                pixels[y + dy, x + dx] = tint[ok]
-        p.drawImage(QRectF(self.rect()), QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_ARGB32))
+                pixels[y + dy, x + dx] = tint
+        p.drawImage(QRectF(self.rect()), QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_ARGB32_Premultiplied))
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(QColor("#FFFFFF"))
-        for q in xy[ok & chosen]:
-            p.drawEllipse(QPointF(*q), 4, 4)
+        if self.session.tracks:
+            for q in xy[ok & np.isin(solve.point_ids, list(self.session.tracks))]:
+                p.drawEllipse(QPointF(*q), 4, 4)
 
-    def _paint_path(self, p: QPainter, centres: np.ndarray) -> None:
-        xy, depth = self.project(centres)
+    def _point_colours(self) -> np.ndarray:
+        """(m,) 32-bit colours: from the plate, or by error where these are asked for or no colours are known."""
+        solve = self.session.shot.solve
+        if self._tints[:2] != (id(solve), self.colours):
+            if self.colours == "plate" and len(solve.colours) == len(solve.point_ids):
+                r, g, b = solve.colours.astype(np.uint32).T
+            else:
+                ramp = np.array([theme.error_colour(e).getRgb()[:3] for e in np.linspace(0.1, 0.9, 17)], np.uint32)
+                r, g, b = ramp[np.clip(((solve.point_error - 0.1) / 0.05).astype(int), 0, 16)].T
+            self._tints = (id(solve), self.colours, 0xFF000000 | r << 16 | g << 8 | b, solve)
+        return self._tints[2]
+
+    def _paint_path(self, p: QPainter, camera: Camera, centres: np.ndarray) -> None:
+        xy, depth = camera.project(centres)
         p.setPen(QPen(QColor(theme.TEXT), 1.6))
         p.setBrush(Qt.BrushStyle.NoBrush)
         p.drawPolyline(polygon(xy[depth > 0]))
-        p.setBrush(QColor(theme.SCENE))
-        p.setPen(QPen(QColor(theme.TEXT), 1))
-        for q in xy[:: max(1, len(xy) // 6)]:
-            p.drawEllipse(QPointF(*q), 2.2, 2.2)
-        solve = self.session.shot.solve
+        shot, solve = self.session.shot, self.session.shot.solve
+        fps = round(shot.plate.fps) if shot.plate else 25
+        p.setFont(theme.font(11))
+        named = np.full(2, -np.inf)
+        for k, frame in enumerate(solve.frames):
+            # a tick for each fifth frame, across the path as it is seen; a longer one with its time for each second
+            if depth[k] <= 0 or frame % 5:
+                continue
+            d = xy[min(k + 1, len(xy) - 1)] - xy[max(k - 1, 0)]
+            side = np.array([-d[1], d[0]]) / max(float(np.hypot(*d)), 1e-6)
+            second = frame % fps == 0
+            reach = side * (5.0 if second else 2.5)
+            p.setPen(QPen(QColor(theme.TEXT), 1))
+            p.drawLine(QPointF(*(xy[k] - reach)), QPointF(*(xy[k] + reach)))
+            if second and np.hypot(*(xy[k] - named)) > 15:  # names that would lie on one another are left out
+                named = xy[k]
+                p.setPen(QColor(theme.QUIET))
+                p.drawText(QPointF(*(xy[k] + reach * 2.6 + [-6, 4])), f"{frame // fps} s")
         if self.session.frame not in solve.frames:
             return
-        camera = camera_at(self.session.shot, self.session.frame)
+        seen = camera_at(shot, self.session.frame)
         w, h = solve.width, solve.height
-        reach = 0.14 * self.distance
-        corners = camera.rays(np.array([[0, 0], [w, 0], [w, h], [0, h]], float))
-        corners = camera.centre + corners / (corners @ camera.R[2])[:, None] * reach
-        apex, _ = self.project(camera.centre)
-        base, depth = self.project(corners)
+        corners = seen.rays(np.array([[0, 0], [w, 0], [w, h], [0, h]], float))
+        corners = seen.centre + corners / (corners @ seen.R[2])[:, None] * 0.14 * self.distance
+        apex, _ = camera.project(seen.centre)
+        base, depth = camera.project(corners)
         if (depth <= 0).any():
             return
         p.setPen(QPen(QColor(theme.ACCENT), 1.2))
@@ -173,54 +384,55 @@ class SceneCanvas(QWidget):
         p.setBrush(QColor(theme.ACCENT))
         p.drawEllipse(QPointF(*apex), 3.5, 3.5)
 
-    def _paint_titles(self, p: QPainter) -> None:
-        for title in self.session.shot.titles:
-            if not title.visible or not title.text.strip():
+    def _paint_objects(self, p: QPainter, camera: Camera) -> None:
+        """Stand-ins as wire, anchors by their axes, and the name of each object."""
+        shot = self.session.shot
+        for item in shot.objects:
+            if not item.visible:
                 continue
-            m, ends = title_model(title, self.session.frame), title_box(title, self.session.frame)
-            corners = np.array([[ends[i][0], ends[j][1], ends[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)]) @ m[:3, :3].T + m[:3, 3]
-            chosen = title.id == self.session.selected
-            p.setPen(QPen(QColor(theme.ACCENT if chosen else theme.TEXT), 1.4 if chosen else 1))
-            for a, b in BOX_EDGES:
-                self._line(p, corners[a], corners[b])
-            at, depth = self.project(corners[5])
-            if depth > 0:
+            chosen = item.id in self.session.chosen_objects()
+            tint = QColor(theme.ACCENT if chosen else theme.TEXT)
+            if not item.drawn and not isinstance(item, Anchor):
+                overlays.paint_wire(p, self, camera, shot, item, tint)
+            corners = corners_of(shot, item, self.session.frame)
+            xy, depth = camera.project(corners)
+            if (depth > 0).all():
                 p.setFont(theme.font(12))
-                p.drawText(QPointF(at[0] + 6, at[1]), title.name)
-
-    def _paint_links(self, p: QPainter) -> None:
-        """The views to look from, at the right; the one in use is bright."""
-        self._links = []
-        x = self.width() - 12.0
-        for name in reversed(VIEWS):
-            p.setFont(theme.font(12, 600 if name == self.view else 400))
-            width = p.fontMetrics().horizontalAdvance(name)
-            x -= width
-            p.setPen(QColor(theme.TEXT if name == self.view else theme.QUIET))
-            p.drawText(QPointF(x, 20), name)
-            self._links.append((QRectF(x - 6, 4, width + 12, 22), name))
-            x -= 14
+                p.setPen(tint)
+                p.drawText(QPointF(float(xy[:, 0].max()) + 6, float(xy[:, 1].min()) + 4), item.name)
+        overlays.paint_anchors(p, self)
 
     def _paint_axes(self, p: QPainter) -> None:
-        axes, base = self._axes(), QPointF(30, self.height() - 26)
+        camera = self.camera()
+        base = QPointF(30, self.height() - 26)
         p.setFont(theme.font(11))
         for k, (name, tint) in enumerate(zip("xyz", theme.AXES, strict=True)):
-            d = axes[:2, k] * 20
+            d = camera.R[:2, k] * 20
             p.setPen(QPen(QColor(tint), 1.6))
             p.drawLine(base, base + QPointF(*d))
             p.drawText(base + QPointF(*(d * 1.35)) + QPointF(-3, 4), name)
 
+    # mouse and keys
+
     def mousePressEvent(self, event) -> None:
         self.setFocus()
-        for rect, name in self._links:
-            if rect.contains(event.position()):
-                self.look(name)
-                return
+        self.session.set_dragging(True)
         self._press = self._last = event.position()
-        if event.button() == Qt.MouseButton.LeftButton and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if self._with_tool():
+            item = self.session.object()
+            if (item is not None and self.tool._handle_at(item, event.position())) or self.tool.object_under(event.position()) is not None:
+                self._in_tool = True
+                self.tool.press(event)
+                return
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self._lasso.begin(event)
 
     def mouseMoveEvent(self, event) -> None:
+        if self._in_tool:
+            self.tool.move(event)
+            return
         if self._last is None:
             return
         if self._lasso.line:
@@ -231,42 +443,76 @@ class SceneCanvas(QWidget):
         self._last = event.position()
         if event.buttons() & Qt.MouseButton.MiddleButton:
             axes, size = self._axes(), min(self.width(), self.height()) * 1.1
+            self._leave_camera()
             self.target = self.target - (axes[0] * d.x() + axes[1] * d.y()) * self.distance / size
-        elif event.buttons() & Qt.MouseButton.LeftButton:
+        elif event.buttons() & Qt.MouseButton.LeftButton and (event.position() - self._press).manhattanLength() > 3:
+            self._leave_camera()
             self.view = "Orbit"
             self.heading -= d.x() * 0.4
             self.pitch = float(np.clip(self.pitch + d.y() * 0.4, -89.9, 90))
-        self.update()
+            self._checked()
+        self.refresh()
+
+    def _leave_camera(self) -> None:
+        if self.view == "Camera":
+            self.view = "Orbit"
+            self._checked()
 
     def mouseReleaseEvent(self, event) -> None:
+        self.session.set_dragging(False)
+        if self._in_tool:
+            self._in_tool = False
+            self.tool.release(event)
+            return
         shape = self._lasso.end() if self._lasso.line else None
         if shape is not None:
             self._choose_inside(shape, event.modifiers())
-        elif self._press is not None and (event.position() - self._press).manhattanLength() < 4:
+        elif self._press is not None and (event.position() - self._press).manhattanLength() < 4 and event.button() == Qt.MouseButton.LeftButton:
             self._choose(event.position(), event.modifiers())
         self._press = self._last = None
 
+    def _seen(self) -> tuple[np.ndarray, np.ndarray]:
+        """Where the points are in the widget, and which of them are to be seen."""
+        points, camera = points_of(self.session.shot), self.camera()
+        if not len(points) or camera is None:
+            return np.zeros((0, 2)), np.zeros(0, bool)
+        xy, depth = camera.project(points)
+        return xy, (depth > 0) & self.near_points()
+
     def _choose_inside(self, shape, modifiers) -> None:
-        points, _ = self._parts()
-        if not len(points):
-            return
-        xy, depth = self.project(points)
-        inside = np.flatnonzero(depth > 0)
-        inside = inside[caught(shape, xy[inside])]
-        found = frozenset(int(i) for i in self.session.shot.solve.point_ids[inside])
+        xy, seen = self._seen()
+        rows = np.flatnonzero(seen)
+        rows = rows[caught(shape, xy[rows])]
+        found = frozenset(int(i) for i in self.session.shot.solve.point_ids[rows]) if len(xy) else frozenset()
         add = bool(modifiers & Qt.KeyboardModifier.ShiftModifier)
         self.session.select(self.session.selected, self.session.tracks | found if add else found)
 
     def _choose(self, at: QPointF, modifiers) -> None:
-        points, _ = self._parts()
-        if not len(points):
-            return
-        xy, depth = self.project(points)
-        away = np.where(depth > 0, np.linalg.norm(xy - [at.x(), at.y()], axis=1), np.inf)
-        found = frozenset([int(self.session.shot.solve.point_ids[away.argmin()])]) if away.min() < 9 else frozenset()
+        """A click takes the object under it, or else the point."""
         add = bool(modifiers & Qt.KeyboardModifier.ShiftModifier)
+        under = self.tool.object_under(at)
+        if under is not None:
+            self.session.choose_object(under.id, add)
+            self.session.show_step("Place")
+            return
+        xy, seen = self._seen()
+        if not len(xy):
+            return
+        away = np.where(seen, np.linalg.norm(xy - [at.x(), at.y()], axis=1), np.inf)
+        found = frozenset([int(self.session.shot.solve.point_ids[away.argmin()])]) if away.min() < REACH_PX else frozenset()
         self.session.select(self.session.selected, self.session.tracks ^ found if add else found)
 
     def wheelEvent(self, event) -> None:
+        self._leave_camera()
         self.distance *= 1.15 ** (-event.angleDelta().y() / 120)
-        self.update()
+        self.refresh()
+
+    def event(self, event) -> bool:
+        if event.type() == event.Type.ShortcutOverride and self._in_tool and self.tool.wants(event.text()):
+            event.accept()
+            return True
+        return super().event(event)
+
+    def keyPressEvent(self, event) -> None:
+        if not (self._with_tool() and self.tool.key(event)):
+            super().keyPressEvent(event)

@@ -1,23 +1,26 @@
 """The viewer: the tool row, the picture and the scene, and the bar under them."""
 
-from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtCore import QPointF, QSize, Qt
+from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLabel, QMenu, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from .. import theme
 from ..pictures import Pictures
-from ..session import Session
+from ..session import Gently, Session
 from .canvas import PictureCanvas
 from .scene import SceneCanvas
-from .tools import TOOLS
+from .tools import SHOWN, TOOLS
+from .tools.place import SNAPS, FileObject, PlaceObject
 
 VIEWS = ("Picture", "Scene", "Both")
+SNAP_WORDS = {"surface": "surface", "ground": "ground", "wall": "wall", "point": "a point", "far": "far away"}
 TICKS = {
     "Track": ("marks", "tails", "rejected", "dim", "eyes"), "Solve": ("marks", "tails", "rejected", "dim"), "Ground": ("marks", "grid", "dim"),
-    "Place": ("floor", "handles"), "Light": ("floor", "handles"), "Foreground": ("mattes",),
+    "Place": ("floor", "handles", "stand-ins"), "Light": ("floor", "handles", "stand-ins"), "Foreground": ("mattes", "stand-ins"),
 }  # fmt: skip
 TICK_NAMES = {"marks": ("Marks", "Draw the tracks over the picture"), "tails": ("Tails", "Draw where each mark was in the last ten frames"),
               "rejected": ("Rejected", "Draw rejected tracks as dim dashes"), "dim": ("Dim", "Darken the picture so that marks stand out"),
               "grid": ("Grid", "Draw the ground's grid over the picture"), "floor": ("Grid", "Draw the ground's grid over picture and titles"), "handles": ("Handles", "Draw footprint and handles of what is chosen"),
+              "stand-ins": ("Stand-ins", "Draw what stands in for the place as wire over the picture"),
               "mattes": ("Outlines", "Draw the outlines of mattes over the picture"),
               "eyes": ("Tracker’s view", "Show what the tracker is shown: contrast and blur, and what is kept out dark")}  # fmt: skip
 
@@ -27,14 +30,15 @@ class Viewer(QWidget):
         super().__init__()
         self.session = session
         self.setObjectName("viewer")
-        self.canvas, self.scene = PictureCanvas(session, pictures), SceneCanvas(session)
+        self.canvas, self.scene = PictureCanvas(session, pictures), SceneCanvas(session, pictures)
+        self.more: QToolButton | None = None
         self._tools = {step: {t.name: t(self.canvas) for t in tools} for step, tools in TOOLS.items()}
         self._default = {"Foreground": "matte", "Light": "shadow", "Place": "move"}
         box = QVBoxLayout(self)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(0)
         box.addWidget(self._tool_row())
-        self.split = QSplitter(Qt.Orientation.Vertical)
+        self.split = QSplitter(Qt.Orientation.Horizontal if session.settings.value("beside", "0") == "1" else Qt.Orientation.Vertical)
         self.split.addWidget(self.canvas)
         self.split.addWidget(self.scene)
         self.split.setSizes([400, 190])
@@ -47,8 +51,7 @@ class Viewer(QWidget):
         self.hint.setStyleSheet(f"background: {theme.SURROUND}; color: {theme.QUIET}; font-size: 12px; padding: 2px 6px; border-radius: 4px;")
         self.hint.move(8, 8)
         self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
-        session.view_changed.connect(self.refresh)
-        session.shot_changed.connect(self.refresh)
+        self._gently = Gently(session, self.refresh)
         session.frame_changed.connect(lambda _: self._refresh_bar())
         self.canvas.picture_changed.connect(self._refresh_bar)
         self._step = ""
@@ -116,6 +119,14 @@ class Viewer(QWidget):
         self.canvas.refresh()
         self._refresh_bar()
 
+    def turn_split(self) -> None:
+        """The scene beside the picture, or again below it."""
+        beside = self.split.orientation() == Qt.Orientation.Vertical
+        self.split.setOrientation(Qt.Orientation.Horizontal if beside else Qt.Orientation.Vertical)
+        self.split.setSizes([500, 500] if beside else [400, 190])
+        self.session.settings.setValue("beside", "1" if beside else "0")
+        self.show_view("Both")
+
     def show_view(self, name: str) -> None:
         name = name if name in VIEWS else "Picture"
         self.session.settings.setValue("view", name)
@@ -123,6 +134,8 @@ class Viewer(QWidget):
             b.setChecked(b.text() == name)
         self.canvas.setVisible(name != "Scene")
         self.scene.setVisible(name != "Picture")
+        for part in (self.zoom, self.quality):  # of the picture
+            part.setVisible(name != "Scene")
         self.view = name
 
     def refresh(self) -> None:
@@ -135,26 +148,35 @@ class Viewer(QWidget):
         tools = self._tools.get(step, {})
         if tools and session.tool not in tools:
             wanted = self._default.get(step, next(iter(tools)))
-            session.tool = "title" if step == "Place" and not session.shot.titles and session.shot.solve is not None else wanted
+            session.tool = "title" if step == "Place" and not session.shot.objects and session.shot.solve is not None else wanted
         tool = tools.get(session.tool)
         self.canvas.tool = tool
         for b in self._tool_buttons:
             b.setChecked(b.property("tool") == session.tool)
             b.setEnabled(session.shot.plate is not None)
+        if self.more is not None:
+            hidden = tool is not None and session.tool not in SHOWN[step]
+            self.more.setText(tool.label if hidden else "More")
+            self.more.setIcon(theme.icon(tool.icon if hidden else "plus", theme.READING))
+            self.more.setChecked(hidden)
+            self.more.setEnabled(session.shot.plate is not None)
+            self.snaps.setText(f"On {SNAP_WORDS[session.snap]}")
+            self.snaps.setVisible(isinstance(tool, PlaceObject))
         hint = tool.hint() if tool is not None and session.shot.plate is not None else ""
         self.hint.setText(hint)
         self.hint.adjustSize()
         self.hint.setVisible(bool(hint))
-        self.canvas.setCursor(
-            Qt.CursorShape.CrossCursor if session.tool in ("title", "matte", "region", "shadow", "more", "hand") else Qt.CursorShape.ArrowCursor
-        )
+        self.canvas.setCursor(Qt.CursorShape.ArrowCursor if session.tool in ("", "move", "marks", "turn-scene") else Qt.CursorShape.CrossCursor)
         self._refresh_bar()
         self.canvas.update()
 
     def _fill_tools(self, step: str) -> None:
         _clear(self.tool_place)
         self._tool_buttons = []
-        for name, tool in self._tools.get(step, {}).items():
+        tools, self.more = self._tools.get(step, {}), None
+        for name, tool in tools.items():
+            if step in SHOWN and name not in SHOWN[step]:
+                continue
             b = QToolButton(text=tool.label, checkable=True)
             b.setObjectName(f"tool-{name}")
             b.setProperty("tool", name)
@@ -165,6 +187,44 @@ class Viewer(QWidget):
             b.clicked.connect(lambda _, n=name: self.session.use_tool(n) or self.refresh())
             self.tool_place.addWidget(b)
             self._tool_buttons.append(b)
+        if step in SHOWN:
+            self.more = _menu_button("more-tools", "Everything else that can be placed, drawn and arranged")
+            self.more.setCheckable(True)
+            for name, tool in tools.items():
+                if name not in SHOWN[step]:
+                    action = self.more.menu().addAction(theme.icon(tool.icon, theme.READING), tool.label)
+                    action.setToolTip(tool.tip)
+                    action.setObjectName(f"more-{name}")
+                    action.triggered.connect(lambda _, n=name: self.take(n))
+            self.more.menu().aboutToHide.connect(self.refresh)
+            self.tool_place.addWidget(self.more)
+            self.snaps = _menu_button("snap", "What a thing that is placed snaps to")
+            self.snaps.setIcon(theme.icon("magnet", theme.READING))
+            for name, what in SNAPS.items():
+                action = self.snaps.menu().addAction(f"On {SNAP_WORDS[name]}: {what}")
+                action.setObjectName(f"snap-{name}")
+                action.triggered.connect(lambda _, n=name: self._snap(n))
+            self.tool_place.addWidget(self.snaps)
+
+    def take(self, name: str) -> None:
+        """Take a tool of this step in hand; one that is made from a file asks for it first."""
+        tool = self._tools[self.session.step][name]
+        if not isinstance(tool, PlaceObject) or tool.can_begin():
+            self.session.use_tool(name)
+        self.refresh()
+
+    def place_file(self, name: str, path: str, at: QPointF) -> None:
+        """Place a file with the tool for its kind, at a place of the picture, as a click there does."""
+        self.session.use_tool(name)
+        self.refresh()
+        tool = self._tools["Place"][name]
+        assert isinstance(tool, FileObject)
+        tool.path, tool.pointer = path, at
+        tool.place()
+
+    def _snap(self, name: str) -> None:
+        self.session.snap = name
+        self.refresh()
 
     def _fill_ticks(self, step: str) -> None:
         _clear(self.tick_place)
@@ -173,13 +233,13 @@ class Viewer(QWidget):
             box = QCheckBox(name)
             box.setObjectName(f"show-{key}")
             box.setToolTip(tip)
-            box.setChecked(self.canvas.show[key])
+            box.setChecked(self.canvas.drawn[key])
             box.setStyleSheet(f"background: {theme.WINDOW}; font-size: 12px;")
             box.toggled.connect(lambda on, k=key: self._tick(k, on))
             self.tick_place.addWidget(box)
 
     def _tick(self, key: str, on: bool) -> None:
-        self.canvas.show[key] = on
+        self.canvas.drawn[key] = on
         self.canvas.refresh() if key == "eyes" else self.canvas.update()
 
     def _refresh_bar(self) -> None:
@@ -192,9 +252,22 @@ class Viewer(QWidget):
             at = (solve.frames == session.frame).nonzero()[0]
             text += f" · {solve.frame_error[at[0]]:.2f} px" if len(at) else " · no camera here"
         shown = self.canvas.shown
-        if shown is not None and shown.shot.titles:
+        if shown is not None and shown.shot.objects:
             text += f" · {shown.quality}"
         self.state.setText(text)
+
+
+def _menu_button(name: str, tip: str) -> QToolButton:
+    b = QToolButton()
+    b.setObjectName(name)
+    b.setToolTip(tip)
+    b.setIconSize(QSize(16, 16))
+    b.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+    b.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+    menu = QMenu(b)
+    menu.setToolTipsVisible(True)
+    b.setMenu(menu)
+    return b
 
 
 def _clear(layout) -> None:

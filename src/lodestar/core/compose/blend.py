@@ -55,3 +55,24 @@ def over_plate(plate: np.ndarray, transfer: str, colour: np.ndarray, shade: np.n
     full = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0}.get(plate.dtype, 1.0)
     _over(plate, full, CURVES[transfer], colour, shade, matte, top, left, out)
     return out
+
+
+@parallel_kernel
+def over_nothing(colour: np.ndarray, shade: np.ndarray, shadow: float) -> np.ndarray:
+    """(h, w, 4) uint8 red, green, blue, alpha, premultiplied, code values of sRGB: our layers where there is no plate.
+
+    colour (h, w, 4): premultiplied linear light; shade (h, w, 3): factor on the light of the ground, seen as black that covers
+    `shadow` of it at most.
+    """
+    out = np.zeros((colour.shape[0], colour.shape[1], 4), np.uint8)
+    for y in nb.prange(colour.shape[0]):
+        for x in range(colour.shape[1]):
+            alpha = colour[y, x, 3]
+            dark = 1.0 - min(shade[y, x, 0], min(shade[y, x, 1], shade[y, x, 2]))
+            if alpha < 1e-5 and dark < 1e-4:
+                continue
+            cover = alpha + shadow * dark * (1.0 - alpha)
+            for c in range(3):
+                out[y, x, c] = np.uint8(min(_to_code(colour[y, x, c], SRGB), cover) * 255.0 + 0.5)
+            out[y, x, 3] = np.uint8(min(cover, 1.0) * 255.0 + 0.5)
+    return out

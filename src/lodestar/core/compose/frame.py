@@ -3,31 +3,34 @@
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
-from pathlib import Path
 from typing import NamedTuple
 
 import cv2
+import msgspec
 import numpy as np
 
-from ..basics.colour import decode
-from ..basics.errors import PlateError, UserError
-from ..basics.geometry import Camera, Lens, Similarity, blend_rotation, turn_matrix
+from ..basics.errors import PlateError
+from ..basics.geometry import Camera, Lens
 from ..light.sun import direction
 from ..matte.outline import coverage
 from ..media.plates import Plate, PlateInfo, open_plate
-from ..render.gpu import Item, Lamp, Layers, Renderer, View, bounds, box_corners
-from ..scene.ground import scene_of
-from ..shape.extrude import Mesh, title_mesh
-from ..shape.fonts import SHIPPED, face_path
-from ..shape.outlines import word_box
-from ..shot.document import Outline, Shot, Title
-from ..solve.result import slip
+from ..render.gpu import Item, Lamp, Layers, Renderer, View, box_corners, upper_plane
+from ..shape.extrude import Mesh
+from ..shot.document import Outline, Shot
+from ..shot.keyed import constant
+from ..shot.objects import GroundMesh, Logo, Object, Title
 from ..track.eyes import prepare
+from .blend import over_nothing, over_plate
+from .cameras import camera_at
+from .objects import item_of, objects_at
 
 QUALITIES = {"draft": 1, "final": 20}
 PASSES = ("picture", "layers", "shadow", "matte", "plate", "tracker")  # the last: what the tracker is shown
 KEPT_PLATES = 24
+DRAFT_DETAIL = 0.75  # px that are drawn for each px of a draft; half as many shaded, a quarter of the time saved
 MARGIN_PX = 3
+SCENE_SAMPLES = 6
+SCENE_SHADOW = 0.6  # how dark a shadow is drawn over the scene's ground, which has no light of its own
 LEAST_SHADE = 1 / 512  # a shadow weaker than this is not worth a pixel
 
 
@@ -48,8 +51,10 @@ class _Workshop(threading.local):
         self.plate_info: PlateInfo | None = None
         self.frames: OrderedDict[int, np.ndarray] = OrderedDict()
         self.bends: dict = {}
+        self.sized: tuple = (None, None)
+        self.covered: tuple = (None, None, None)
         self.ground: Mesh | None = None
-        self.ground_at: tuple = ()
+        self.ground_at = b""
 
 
 _workshop = _Workshop()
@@ -76,109 +81,6 @@ def plate_frame(info: PlateInfo, index: int) -> np.ndarray:
         while len(w.frames) > KEPT_PLATES:
             w.frames.popitem(last=False)
     return w.frames[index]
-
-
-def default_lens(width: int, height: int) -> Lens:
-    """The lens while nothing is solved: 56 degrees across."""
-    return Lens(0.94 * width, 0.94 * width, (width - 1) / 2, (height - 1) / 2)
-
-
-_DEFAULT_POSE = (np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.array([0, 1.6, 6.0]))
-
-
-def scene_frame(shot: Shot) -> Similarity:
-    """From the solve's frame of reference to the scene's, as the user's ground says."""
-    return _scene_frame(shot)[0]
-
-
-def slip_at(shot: Shot, points: np.ndarray) -> np.ndarray:
-    """(m,) px by which a title at each point (m, 3) of the scene is expected to slide (95 %); nan without a solve."""
-    return slip(shot.solve, scene_frame(shot).back(points)) if shot.solve is not None else np.full(len(points), np.nan)
-
-
-def ground_problem(shot: Shot) -> str:
-    """What is wrong with the ground that the user said; empty when nothing is."""
-    return _scene_frame(shot)[1]
-
-
-_scene_cache: dict = {}
-
-
-def _scene_frame(shot: Shot) -> tuple[Similarity, str]:
-    """Kept by the solve's identity and what was said: the level plane takes some ten milliseconds to find."""
-    solve, g = shot.solve, shot.ground
-    name = (id(solve), g)
-    hit = _scene_cache.get(name)
-    if hit is None or hit[0] is not solve:
-        if len(_scene_cache) > 32:
-            _scene_cache.clear()
-        hit = _scene_cache[name] = (solve, scene_of(solve, g.on_ground, g.origin, g.distance, g.eye_height))
-    return hit[1]
-
-
-def camera_at(shot: Shot, frame: float) -> Camera:
-    """The camera of a frame, or between frames, in the scene; a level one 1.6 over the ground while nothing is solved."""
-    assert shot.plate is not None
-    solve = shot.solve
-    if solve is None:
-        return Camera(*_DEFAULT_POSE, default_lens(shot.plate.width, shot.plate.height))
-    place = scene_frame(shot)
-    at = float(np.interp(frame, solve.frames, np.arange(len(solve.frames))))
-    # outside the solved range the camera goes on as at its end, for motion blur of the first and the last frame
-    if frame < solve.frames[0] or frame > solve.frames[-1]:
-        at += float(np.clip(frame - np.clip(frame, solve.frames[0], solve.frames[-1]), -0.5, 0.5))
-    low = int(np.clip(np.floor(at), 0, max(len(solve.frames) - 2, 0)))
-    high = min(low + 1, len(solve.frames) - 1)
-    share = at - low
-    Ra, ta = place.camera(solve.R[low], solve.t[low])
-    if high == low or share == 0:
-        return Camera(Ra, ta, solve.lens)
-    Rb, tb = place.camera(solve.R[high], solve.t[high])
-    R = blend_rotation(Ra, Rb, share)
-    centre = (1 - share) * (-Ra.T @ ta) + share * (-Rb.T @ tb)
-    return Camera(R, -R @ centre, solve.lens)
-
-
-def title_model(title: Title, frame: float) -> np.ndarray:
-    """(4, 4) from the title's own axes (capitals one unit high, base line on z = 0) to the scene."""
-    size = title.size.at(frame)[0] * title.height.at(frame)[0]
-    m = np.eye(4)
-    m[:3, :3] = turn_matrix(title.turn.at(frame)) * max(size, 1e-6)  # type: ignore[arg-type]
-    m[:3, 3] = title.position.at(frame)
-    return m
-
-
-def _face_path(title: Title) -> Path:
-    """The title's face, or the first shipped one where it is missing: never fatal."""
-    try:
-        return face_path(title.face)
-    except UserError:
-        return face_path(next(iter(SHIPPED)))
-
-
-def mesh_of(title: Title, frame: float) -> Mesh:
-    """The title's solid, with depth and bevel turned from metres to cap heights."""
-    path = _face_path(title)
-    height = max(title.height.at(frame)[0], 1e-6)
-    depth, bevel = max(title.depth.at(frame)[0], 1e-4) / height, max(title.bevel.at(frame)[0], 0.0) / height
-    return title_mesh(path, title.text, round(title.spacing.at(frame)[0], 4), round(depth, 5), round(bevel, 5))
-
-
-def title_box(title: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
-    """Low and high corner (3,) of the title in its own axes. Quick, for handles: no solid is made for it."""
-    low, high = word_box(_face_path(title), title.text, round(title.spacing.at(frame)[0], 4))
-    half = max(title.depth.at(frame)[0], 1e-4) / max(title.height.at(frame)[0], 1e-6) / 2
-    return np.array([low[0], -half, low[1]]), np.array([high[0], half, high[1]])
-
-
-def visible_titles(shot: Shot, index: int) -> list[Title]:
-    return [t for t in shot.titles if t.visible and t.text.strip() and (t.span is None or t.span[0] <= index <= t.span[1])]
-
-
-def item_of(title: Title, index: int) -> Item:
-    base = decode(np.array(title.colour), "srgb")
-    return Item(mesh_of(title, index), lambda share: title_model(title, index + share), (float(base[0]), float(base[1]), float(base[2])),
-                float(np.clip(title.roughness.at(index)[0], 0.03, 1)), float(np.clip(title.metal.at(index)[0], 0, 1)))  # fmt: skip
 
 
 def lamp_at(shot: Shot, index: float) -> Lamp:
@@ -226,26 +128,78 @@ def frame(shot: Shot, index: int, quality: str = "final", *, layer: str = "pictu
     if layer == "plate":
         return Picture(_to_size(plate_frame(shot.plate, index), width, height), shot.plate.transfer)
     scale_exact = width / shot.plate.width
-    matte = matte_at(shot.mattes, index, width, height, scale_exact)
+    matte = _matte(shot, index, width, height, scale_exact)
     if layer == "matte":
         return Picture(matte, "linear")
     # Brown's map is one-to-one in the picture; a frame without a solved camera shows the plate alone
-    titles = visible_titles(shot, index) if shot.solve is None or index in shot.solve.frames else []
-    part = _layers(shot, titles, index, width, height, scale_exact, samples or QUALITIES[quality], check) if titles else None
+    things = objects_at(shot, index) if shot.solve is None or index in shot.solve.frames else []
+    part = _layers(shot, things, index, width, height, scale_exact, samples or QUALITIES[quality], check) if things else None
     if layer == "layers":
         return Picture(_whole(part, 0, width, height, matte), "linear")
     if layer == "shadow":
         return Picture(_whole(part, 1, width, height, matte), "linear")
-    plate = _to_size(plate_frame(shot.plate, index), width, height)
+    plate = _sized_plate(shot.plate, index, width, height)
     if part is None:
         return Picture(plate, shot.plate.transfer)
     layers, left, top = part
     h, w = layers.shade.shape[:2]
-    return Picture(over_plate_part(plate, shot.plate.transfer, layers, matte, left, top, w, h), shot.plate.transfer)
+    seen = np.ascontiguousarray(matte[top : top + h, left : left + w])
+    return Picture(over_plate(plate, shot.plate.transfer, layers.colour, layers.shade, seen, top, left), shot.plate.transfer)
+
+
+def scene_picture(shot: Shot, index: int, view: Camera, width: int, height: int, quality: str = "draft") -> np.ndarray:
+    """Frame `index` of the drawn objects with their shadow on the ground, seen from outside by a straight camera: (height, width,
+    4) uint8 red, green, blue, alpha, premultiplied, code values of sRGB; transparent where there is nothing of ours.
+
+    A draft, for a view that turns, has solids without their bevels: these are nine in ten of all triangles.
+    """
+    empty = np.zeros((height, width, 4), np.uint8)
+    final = quality == "final"
+    things = [t for t in objects_at(shot, index) if t.drawn]
+    if not final:
+        things = [msgspec.structs.replace(t, bevel=constant(0.0)) if isinstance(t, Title | Logo) else t for t in things]
+    items, lamp = [item_of(shot, t, index) for t in things], lamp_at(shot, index)
+    items = [i for i in items if len(i.mesh.vertices)]
+    if not items:
+        return empty
+    lens = view.lens
+    cx, cy = lens.cx - 0.5, lens.cy - 0.5
+    area = _footprint(items, lamp, view, lens.fx, cx, cy, np.zeros(2), np.array([width - 1.0, height - 1.0]), False)
+    if area is None:
+        return empty
+    left, top, right, bottom = max(area[0], 0), max(area[1], 0), min(area[2], width), min(area[3], height)
+    items.append(_ground(items, lamp, view.centre, False, False))
+    straight = View(lambda share: (view.R, view.t), lens.fx, cx, cy, left, top, right - left, bottom - top)
+    layers = _renderer().render(items, straight, lamp, SCENE_SAMPLES if final else 1, 0.0)
+    empty[top:bottom, left:right] = over_nothing(layers.colour, layers.shade, SCENE_SHADOW)
+    return empty
+
+
+def _renderer() -> Renderer:
+    if _workshop.renderer is None:
+        _workshop.renderer = Renderer()
+    return _workshop.renderer
 
 
 def _to_size(picture: np.ndarray, width: int, height: int) -> np.ndarray:
     return picture if picture.shape[1::-1] == (width, height) else cv2.resize(picture, (width, height), interpolation=cv2.INTER_AREA)
+
+
+def _sized_plate(info: PlateInfo, index: int, width: int, height: int) -> np.ndarray:
+    """The plate at the size that is shown; the last one is kept, since a drag asks for the same again and again."""
+    what = (info, index, (width, height))
+    if _workshop.sized[0] != what:
+        _workshop.sized = (what, _to_size(plate_frame(info, index), width, height))
+    return _workshop.sized[1]
+
+
+def _matte(shot: Shot, index: int, width: int, height: int, scale: float) -> np.ndarray:
+    """What passes in front; the last one is kept for the same reason."""
+    size, (mattes, what, kept) = (index, width, height), _workshop.covered
+    if mattes is not shot.mattes or what != size:
+        kept = matte_at(shot.mattes, index, width, height, scale)
+        _workshop.covered = (shot.mattes, size, kept)
+    return kept
 
 
 def _tracker_view(shot: Shot, index: int) -> np.ndarray:
@@ -257,12 +211,6 @@ def _tracker_view(shot: Shot, index: int) -> np.ndarray:
     if hidden is not None:
         seen = np.where(hidden, seen // 6, seen)
     return np.repeat(seen[..., None], 3, 2)
-
-
-def over_plate_part(plate: np.ndarray, transfer: str, layers: Layers, matte: np.ndarray, left: int, top: int, w: int, h: int) -> np.ndarray:
-    from .blend import over_plate
-
-    return over_plate(plate, transfer, layers.colour, layers.shade, np.ascontiguousarray(matte[top : top + h, left : left + w]), top, left)
 
 
 def _whole(part, which: int, width: int, height: int, matte: np.ndarray) -> np.ndarray:
@@ -278,18 +226,18 @@ def _whole(part, which: int, width: int, height: int, matte: np.ndarray) -> np.n
 
 
 def _layers(
-    shot: Shot, titles: list[Title], index: int, width: int, height: int, scale: float, samples: int, check
+    shot: Shot, things: list[Object], index: int, width: int, height: int, scale: float, samples: int, check
 ) -> tuple[Layers, int, int] | None:
     """Our layers over the part of the filmed picture that they touch, bent as the lens bends; with its left and top."""
     camera = camera_at(shot, index)
     lens = camera.lens
     focal, cx, cy = lens.fx * scale, (lens.cx + 0.5) * scale - 0.5, (lens.cy + 0.5) * scale - 0.5
-    items, lamp = [item_of(t, index) for t in titles], lamp_at(shot, index)
+    items, lamp = [item_of(shot, t, index) for t in things], lamp_at(shot, index)
     items = [i for i in items if len(i.mesh.vertices)]
-    if not items:
+    if not any(i.drawn for i in items):
         return None
     bend, low, high = _bend_map(Lens(focal, focal, cx, cy, lens.k1, lens.k2), width, height)
-    area = _footprint(items, lamp, camera, focal, cx, cy, low, high)
+    area = _footprint(items, lamp, camera, focal, cx, cy, low, high, samples > 1)
     if area is None:
         return None
     left, top, right, bottom = area
@@ -301,11 +249,17 @@ def _layers(
             pose_cache[share] = (between.R, between.t)
         return pose_cache[share]
 
-    if _workshop.renderer is None:
-        _workshop.renderer = Renderer()
-    ground = _ground_mesh(items)
-    view = View(pose, focal, cx, cy, left, top, right - left, bottom - top)
-    straight = _workshop.renderer.render(items, ground, view, lamp, samples, shot.finish.shutter.at(index)[0] if samples > 1 else 0.0, check)
+    # uneven ground takes the place of the level one
+    if not any(isinstance(t, GroundMesh) and t.receives for t in things):
+        items.append(_ground(items, lamp, camera.centre, samples > 1, shot.ground.hides))
+    # a draft is drawn with fewer pixels than it is shown with: the lens's bend takes them to their places and smooths them anyway
+    fine = DRAFT_DETAIL if samples == 1 else 1.0
+    coarse = lambda v: (v + 0.5) * fine - 0.5
+    left_, top_ = int(np.floor(left * fine)), int(np.floor(top * fine))
+    view = View(
+        pose, focal * fine, coarse(cx), coarse(cy), left_, top_, int(np.ceil((right - left) * fine)) + 1, int(np.ceil((bottom - top) * fine)) + 1
+    )
+    straight = _renderer().render(items, view, lamp, samples, shot.finish.shutter.at(index)[0] if samples > 1 else 0.0, check)
     shade = _dense(straight.shade, shot, index)
     # the part of the filmed picture whose straight places lie in the rendered area
     inside = (bend[..., 0] > left) & (bend[..., 0] < right - 1) & (bend[..., 1] > top) & (bend[..., 1] < bottom - 1)
@@ -314,7 +268,7 @@ def _layers(
         return None
     y0, y1, x0, x1 = int(rows[0]), int(rows[-1]) + 1, int(columns[0]), int(columns[-1]) + 1
     # two maps: OpenCV 5.0.0 goes wrong by whole pixels with one map of two channels (measured)
-    across, down = bend[y0:y1, x0:x1, 0] - np.float32(left), bend[y0:y1, x0:x1, 1] - np.float32(top)
+    across, down = (coarse(bend[y0:y1, x0:x1, k]) - np.float32(start) for k, start in ((0, left_), (1, top_)))
     colour = cv2.remap(straight.colour, across, down, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT, borderValue=(0, 0, 0, 0))
     shade = cv2.remap(shade, across, down, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT, borderValue=(1, 1, 1, 1))
     return Layers(colour, shade), x0, y0
@@ -342,21 +296,26 @@ def _bend_map(lens: Lens, width: int, height: int) -> tuple[np.ndarray, np.ndarr
     return _workshop.bends[key]
 
 
-def _footprint(items: list[Item], lamp: Lamp, camera: Camera, focal: float, cx: float, cy: float, frame_low: np.ndarray, frame_high: np.ndarray):
-    """Left, top, right, bottom in straight pixels of items, their shadows and the sky's shade round them; None when out of sight."""
+def _footprint(
+    items: list[Item], lamp: Lamp, camera: Camera, focal: float, cx: float, cy: float, frame_low: np.ndarray, frame_high: np.ndarray, sky: bool
+):
+    """Left, top, right, bottom in straight pixels of the drawn items, their shadows, their reflections and, with `sky`, the
+    sky's shade round them; None when out of sight."""
+    catchers = [box_corners(i.mesh) @ m[:3, :3].T + m[:3, 3] for i in items if not i.drawn and i.receives for m in [i.model(0.0)]]
+    lowest = min([0.0, *(float(c[:, 2].min()) for c in catchers)])
     points = []
     for item in items:
+        if not item.drawn:
+            continue
         for share in (-0.5, 0.5):
             m = item.model(share)
             corners = box_corners(item.mesh) @ m[:3, :3].T + m[:3, 3]
             points.append(corners)
-            height = float(np.clip(corners[:, 2].max(), 0, None))
-            # sky occlusion reaches about one and a half times the height before it falls under 1/512
-            spread = np.array([[x, y, 0] for x in (-1.5, 1.5) for y in (-1.5, 1.5)]) * height
-            points.append((corners[:, None] * [1, 1, 0] + spread).reshape(-1, 3))
-            if lamp.direction[2] > 0.02 and lamp.sun.max() > 0:
-                run = np.maximum(corners[:, 2:], 0) / lamp.direction[2]
-                points.append(corners - run * lamp.direction)
+            points.append(_shade_corners(corners, lamp, lowest, sky))
+            for mirror in items:
+                if not mirror.drawn and mirror.reflects:
+                    at, normal = upper_plane(mirror.mesh, mirror.model(0.0))
+                    points.append(corners - 2 * ((corners - at) @ normal)[:, None] * normal)
     inside = np.concatenate(points) @ camera.R.T + camera.t
     z = inside[:, 2]
     if (z < 0.05).all():
@@ -373,14 +332,41 @@ def _footprint(items: list[Item], lamp: Lamp, camera: Camera, focal: float, cx: 
     return int(left), int(top), int(right), int(bottom)
 
 
-def _ground_mesh(items: list[Item]) -> Mesh:
-    """The flat ground round the items, wide enough for long shadows."""
-    centre, radius = bounds(items, [i.model(0.0) for i in items])
-    key = (round(float(centre[0]), 3), round(float(centre[1]), 3), round(radius, 3))
+def _shade_corners(corners: np.ndarray, lamp: Lamp, ground: float, sky: bool) -> np.ndarray:
+    """(n, 3) corners on level ground of all that a box keeps light from: its foot, its shadow and, with `sky`, the shade round it."""
+    over = np.maximum(corners[:, 2:] - ground, 0)
+    foot = corners * [1, 1, 0] + [0, 0, ground]
+    parts = [foot]
+    if sky:
+        # sky occlusion reaches about one and a half times the height before it falls under 1/512
+        spread = np.array([[x, y, 0] for x in (-1.5, 1.5) for y in (-1.5, 1.5)]) * float(over.max())
+        parts.append((foot[:, None] + spread).reshape(-1, 3))
+    if lamp.direction[2] > 0.02 and lamp.sun.max() > 0:
+        half = np.tan(np.deg2rad(lamp.softness_deg / 2)) if sky else 0.0
+        run = over / lamp.direction[2]
+        shadow = corners - run * lamp.direction
+        wide = float(run.max()) * half / max(lamp.direction[2], 0.05)
+        parts += [shadow + [x, y, 0] for x in (-wide, wide) for y in (-wide, wide)] if wide > 0 else [shadow]
+    return np.concatenate(parts)
+
+
+def _ground(items: list[Item], lamp: Lamp, eye: np.ndarray, sky: bool, hides: bool) -> Item:
+    """The level ground where the drawn items keep light from it, and where it hides what is sunk into it; elsewhere it would be
+    shaded only to find nothing changed."""
+    corners = [box_corners(i.mesh) @ m[:3, :3].T + m[:3, 3] for i in items if i.drawn for m in (i.model(-0.5), i.model(0.5))]
+    places = [_shade_corners(c, lamp, 0.0, sky) for c in corners]
+    if eye[2] > 1e-6:
+        for c in corners:
+            sunk = c[c[:, 2] < 0]
+            places.append(eye + (sunk - eye) * (eye[2] / (eye[2] - sunk[:, 2:])))
+    hull = cv2.convexHull(np.concatenate(places)[:, :2].astype(np.float32))[:, 0]
+    middle = hull.mean(0)
+    hull = middle + (hull - middle) * 1.01 + 1e-4 * np.sign(hull - middle)
+    key = hull.tobytes()
     if key != _workshop.ground_at or _workshop.ground is None:
-        reach = radius * 14 + abs(float(centre[2])) * 14
-        corners = np.array([[-1, -1, 0], [1, -1, 0], [1, 1, 0], [-1, 1, 0]], np.float32) * reach
-        corners[:, :2] += centre[:2]
-        _workshop.ground = Mesh(corners, np.tile(np.array([0, 0, 1], np.float32), (4, 1)), np.array([[0, 1, 2], [0, 2, 3]], np.int32))
+        n = len(hull)
+        fan = np.array([[0, k, k + 1] for k in range(1, n - 1)], np.int32).reshape(-1, 3)
+        _workshop.ground = Mesh(np.c_[hull, np.zeros(n)].astype(np.float32), np.tile(np.array([0, 0, 1], np.float32), (n, 1)), fan)
         _workshop.ground_at = key
-    return _workshop.ground
+    here = np.eye(4)
+    return Item(_workshop.ground, lambda share: here, (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=hides)

@@ -11,6 +11,7 @@ import cv2
 import msgspec
 import numpy as np
 
+from ..basics.colour import decode, encode
 from ..basics.errors import PlateError, SolveError, TrackError
 from ..basics.job import Job
 from ..media.deliveries import open_delivery
@@ -19,14 +20,18 @@ from ..shot.document import Outline, Shot, solving_inputs, tracking_inputs
 from ..shot.keyed import Key, Keyed
 from ..solve.camera import solve
 from ..solve.report import residuals
+from ..solve.result import Solve
+from ..solve.uprights import find_uprights, lines_in
 from ..track.edit import added, joined, replaced, seen_twice
 from ..track.eyes import prepare
 from ..track.follow import follow
 from ..track.hand import follow_by_hand, more_here
 from ..track.moving import CORNERS, EVERY, moving_regions
-from ..track.tracks import Tracks, make_tracks
-from .frame import frame, ignored_at
+from ..track.tracks import Tracks, frozen, make_tracks
+from .carry import settled
+from .frame import frame, ignored_at, plate_frame
 
+LOOKED_AT = 10
 SEARCH_PX = 12.0  # round where flow leads, for a track placed by hand
 BLACK = 20  # code values; a clip that never gets brighter is black
 
@@ -165,14 +170,16 @@ def join_same(shot: Shot) -> tuple[Shot, int]:
     if shot.tracks is None or shot.solve is None:
         raise SolveError("Which tracks are one point is known only after a solve.", "Solve first, or choose two tracks and join them.")
     tracks, solve = shot.tracks, shot.solve
-    predicted = np.full((tracks.count, shot.last + 1, 2), np.nan)
-    known = solve.point_ids[solve.point_ids < tracks.count]
+    # in and out may have been moved since the solve
+    predicted = np.full((tracks.count, max(shot.last, int(solve.frames.max()), int(tracks.frame.max(initial=0))) + 1, 2), np.nan)
+    there = solve.point_ids < tracks.count
+    known, xyz = solve.point_ids[there], solve.xyz[there]
     for k, index in enumerate(solve.frames):
-        inside = solve.xyz[: len(known)] @ solve.R[k].T + solve.t[k]
+        inside = xyz @ solve.R[k].T + solve.t[k]
         xy = solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9))
         predicted[known, index] = np.where(inside[:, 2:] > 0, xy, np.nan)
     error = np.zeros(tracks.count)
-    error[known] = solve.point_error[: len(known)]
+    error[known] = solve.point_error[there]
     pairs = seen_twice(tracks, predicted, error)
     chains: dict[int, list[int]] = {}
     for a, b in sorted(pairs):
@@ -188,7 +195,36 @@ def solve_shot(shot: Shot, job: Job) -> Shot:
     if shot.tracks is None or shot.plate is None:
         raise SolveError("There are no tracks to solve from.", "Track the clip first.")
     found = solve(shot.tracks, shot.plate.width, shot.plate.height, shot.solving, job, shot.solve)
-    return msgspec.structs.replace(shot, solve=msgspec.structs.replace(found, source=solving_inputs(shot)))
+    found = _looked_over(shot, msgspec.structs.replace(found, source=solving_inputs(shot)), job)
+    return settled(shot, msgspec.structs.replace(shot, solve=found))
+
+
+def _looked_over(shot: Shot, solve: Solve, job: Job) -> Solve:
+    """The solve with what a few frames of the plate, spread over it, tell: the colour of each point, and what is upright."""
+    assert shot.tracks is not None and shot.plate is not None
+    tracks, plate = shot.tracks, shot.plate
+    row_of = np.full(max(tracks.count, int(solve.point_ids.max(initial=0)) + 1), -1)
+    row_of[solve.point_ids] = np.arange(len(solve.point_ids))
+    colours, known = np.full((len(solve.point_ids), 3), 128, np.uint8), np.zeros(len(solve.point_ids), bool)
+    lines = {}
+    for i in np.unique(np.linspace(0, len(solve.frames) - 1, LOOKED_AT).round().astype(int)):
+        job.step(1.0, "looking for what is upright")
+        index = int(solve.frames[i])
+        picture = _eight_bit(plate_frame(plate, index))
+        lines[index] = lines_in(picture)
+        rows = tracks.at(index)
+        point = row_of[tracks.track[rows]]
+        fresh = (point >= 0) & ~known[np.maximum(point, 0)]
+        x, y = np.clip(np.round(tracks.xy[rows[fresh]]).astype(int), 0, [plate.width - 1, plate.height - 1]).T
+        colours[point[fresh]], known[point[fresh]] = picture[y, x], True
+    return msgspec.structs.replace(solve, colours=frozen(colours), uprights=frozen(find_uprights(solve, lines)))
+
+
+def _eight_bit(picture: np.ndarray) -> np.ndarray:
+    """Any frame of a plate as 8-bit code values."""
+    if picture.dtype == np.uint8:
+        return picture
+    return np.clip(picture / 257.0 if picture.dtype == np.uint16 else encode(picture, "srgb") * 255, 0, 255).astype(np.uint8)
 
 
 def deliver(shot: Shot, path: str | Path, job: Job, *, quality: str = "final", samples: int | None = None, layer: str = "picture",
@@ -218,8 +254,6 @@ def deliver(shot: Shot, path: str | Path, job: Job, *, quality: str = "final", s
 
 def _for_file(pixels: np.ndarray, transfer: str, layer: str, linear: bool) -> np.ndarray:
     """What a file of this kind holds: EXR linear light; else 8 bit (16 for deep pictures), straight alpha for our layers."""
-    from ..basics.colour import decode, encode
-
     if linear:
         if layer != "picture":
             return pixels

@@ -117,7 +117,7 @@ def _sequence_parts(path: Path) -> tuple[str, int, str]:
     return match.group(1), int(match.group(2)), match.group(2)
 
 
-def _sequence_files(path: Path) -> list[Path]:
+def sequence_files(path: Path) -> list[Path]:
     """All pictures that share the name around the number, in order of number, up to the first gap."""
     prefix, number, _ = _sequence_parts(path)
     if number < 0:
@@ -139,7 +139,7 @@ def _sequence_files(path: Path) -> list[Path]:
 
 
 def _probe_sequence(path: Path, fps: Fraction) -> PlateInfo:
-    files = _sequence_files(path)
+    files = sequence_files(path)
     picture = _read_picture(files[0])
     last = _read_picture(files[-1])
     if last.shape != picture.shape:
@@ -177,7 +177,7 @@ class SequencePlate:
 
     def __init__(self, info: PlateInfo) -> None:
         self.info = info
-        self.files = _sequence_files(Path(info.path))
+        self.files = sequence_files(Path(info.path))
 
     def frame(self, index: int) -> np.ndarray:
         """(h, w, 3) code values of frame `index` (linear light for EXR)."""

@@ -1,4 +1,4 @@
-"""The GPU passes: solid items and the ground that catches their shadow, seen by a straight camera, to linear light.
+"""The GPU passes: solid items, and what stands in for the place: it takes their shadows, hides and mirrors them. Seen by a straight camera, to linear light.
 
 One frame is N sub-frames, each with its own place in the pixel, moment of the shutter, point of the sun and direction of the
 sky; their sum gives antialiasing, motion blur, soft shadows and sky occlusion at once. A draft is N = 1 of the same code.
@@ -11,28 +11,41 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 import moderngl
+import numba as nb
 import numpy as np
 
 from ..basics.errors import RenderError
+from ..basics.jit import parallel_kernel
 from ..shape.extrude import Mesh
 from . import shaders
 
-SUN_MAP, SKY_MAP = 2048, 512
+SUN_MAP, DRAFT_SUN_MAP, SKY_MAP = 2048, 512, 512
 BLOCK = 64  # buffers are made in multiples of this, so that a moving title does not make new ones for each frame
-MOST_MESHES = 64
+MOST_MESHES, MOST_PICTURES = 64, 8
+SRGB8_ALPHA8, CLIP_DISTANCE = 0x8C43, 0x3000  # OpenGL's own numbers
 
 
 _boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
 
 
 class Item(NamedTuple):
-    """A solid: its mesh, where it is over the frame's time (model(share) -> (4, 4)), and its surface (base: linear light)."""
+    """A solid: its mesh, where it is over the frame's time (model(share) -> (4, 4)), and its surface (base: linear light).
+
+    picture: (h, w, 4) uint8 straight alpha on a card, or None. drawn: seen, and throws a shadow; else it stands in for something
+    of the plate. receives, hides: shadows, and what lies behind. reflects: share of the drawn ones that it mirrors, as the
+    plane of its upper side; rougher is more blurred.
+    """
 
     mesh: Mesh
     model: Callable[[float], np.ndarray]
     base: tuple[float, float, float]
     roughness: float
     metal: float
+    picture: np.ndarray | None = None
+    drawn: bool = True
+    receives: bool = False
+    hides: bool = False
+    reflects: float = 0.0
 
 
 class Lamp(NamedTuple):
@@ -119,9 +132,13 @@ class Renderer:
         self.sum = self.gl.program(vertex_shader=shaders.ADD_VERTEX, fragment_shader=shaders.ADD_FRAGMENT)
         self.sum_triangle = self.gl.vertex_array(self.sum, [])
         self.sun_map, self.sun_buffer = self._shadow_map(SUN_MAP)
+        self.draft_sun_map, self.draft_sun_buffer = self._shadow_map(DRAFT_SUN_MAP)
         self.sky_map, self.sky_buffer = self._shadow_map(SKY_MAP)
+        self.no_picture = self.gl.texture((1, 1), 4, b"\xff\xff\xff\xff")
+        self._pictures: dict[int, tuple[np.ndarray, Any]] = {}
         self._meshes: dict[int, tuple[Mesh, Any, Any]] = {}
         self._size = (0, 0)
+        self._part = (0, 0, 0, 0)
         self._made: list[Any] = []
 
     def _shadow_map(self, size: int):
@@ -132,18 +149,21 @@ class Renderer:
 
     def _buffers(self, width: int, height: int) -> None:
         size = -(-width // BLOCK) * BLOCK, -(-height // BLOCK) * BLOCK
-        if size == self._size:
+        wide, high = self._size
+        if width <= wide and height <= high and 4 * size[0] * size[1] >= wide * high:
             return
         for thing in self._made:
             thing.release()
-        textures = [self.gl.texture(size, 4, dtype=kind) for kind in ("f2", "f2", "f4", "f4")]
+        textures = [self.gl.texture(size, 4, dtype=kind) for kind in ("f2", "f2", "f4", "f4", "f2")]
         for texture in textures:
             texture.filter = (moderngl.NEAREST, moderngl.NEAREST)
-        depth = self.gl.depth_renderbuffer(size)
+        # the mirror has a depth of its own: what it shows is drawn while the picture's depth is still wanted
+        depth, behind = self.gl.depth_renderbuffer(size), self.gl.depth_renderbuffer(size)
         self.once = self.gl.framebuffer(textures[:2], depth)
-        self.all = self.gl.framebuffer(textures[2:])
-        self.once_textures, self.all_textures = textures[:2], textures[2:]
-        self._made, self._size = [self.once, self.all, depth, *textures], size
+        self.all = self.gl.framebuffer(textures[2:4])
+        self.mirrored = self.gl.framebuffer(textures[4:], behind)
+        self.once_textures, self.all_textures, self.mirror = textures[:2], textures[2:4], textures[4]
+        self._made, self._size = [self.once, self.all, self.mirrored, depth, behind, *textures], size
 
     def _arrays(self, mesh: Mesh):
         """Vertex arrays for painting and for depth; kept while the mesh is in use."""
@@ -163,6 +183,23 @@ class Renderer:
             depth.release()
         return found[1], found[2]
 
+    def _texture(self, picture: np.ndarray | None) -> Any:
+        """The picture of a card, decoded from sRGB as it is sampled; kept while it is in use."""
+        if picture is None:
+            return self.no_picture
+        found = self._pictures.pop(id(picture), None)
+        if found is None or found[0] is not picture:
+            texture = self.gl.texture(picture.shape[1::-1], 4, np.ascontiguousarray(picture).tobytes(), internal_format=SRGB8_ALPHA8)
+            texture.build_mipmaps()
+            texture.filter = (moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR)
+            texture.repeat_x = texture.repeat_y = False
+            texture.anisotropy = 8.0
+            found = (picture, texture)
+        self._pictures[id(picture)] = found
+        while len(self._pictures) > MOST_PICTURES:
+            self._pictures.pop(next(iter(self._pictures)))[1].release()
+        return found[1]
+
     @staticmethod
     def _set(program: Any, **values: Any) -> None:
         for name, value in values.items():
@@ -175,16 +212,23 @@ class Renderer:
             else:
                 program[name] = value
 
-    def render(self, items: list[Item], ground: Mesh | None, view: View, lamp: Lamp, samples: int, shutter: float,
+    def render(self, items: list[Item], view: View, lamp: Lamp, samples: int, shutter: float,
                check: Callable[[], None] = lambda: None) -> Layers:  # fmt: skip
-        """The items and their shadow on `ground`, from `samples` sub-frames. `check` is called before each and may raise."""
+        """The drawn items and their shadow on those that receive it, from `samples` sub-frames. `check` is called before each and may raise."""
         self._buffers(view.width, view.height)
+        part = (0, 0, view.width, view.height)
+        if samples == 1:
+            check()
+            self._sub_frame(items, view, lamp, 0, 1, shutter)
+            self._finish()
+            colour, light = (self._read(self.once, k, "f2") for k in (0, 1))
+            return Layers(colour, shade_ratio(light, lamp.sun.astype("f4"), lamp.sky.astype("f4")))
         gl = self.gl
         self.all.use()
         self.all.clear()
         for number in range(samples):
             check()
-            self._sub_frame(items, ground, view, lamp, number, samples, shutter)
+            self._sub_frame(items, view, lamp, number, samples, shutter)
             # the software driver works when its result is asked for; asked for here it does so without the interpreter lock,
             # which a draw call that reads the result would hold (gaps of 250 ms in the window, measured)
             self._finish()
@@ -192,25 +236,29 @@ class Renderer:
             gl.enable(moderngl.BLEND)
             gl.blend_func = moderngl.ONE, moderngl.ONE
             self.all.use()
-            gl.viewport = (0, 0, view.width, view.height)
+            gl.viewport = part
             for unit, texture in enumerate(self.once_textures):
                 texture.use(unit)
             self._set(self.sum, colours=0, lights=1, share=1.0 / samples)
             self.sum_triangle.render(moderngl.TRIANGLES, vertices=3)
             gl.disable(moderngl.BLEND)
             self._finish()
-        colour, light = (
-            np.frombuffer(self.all.read((0, 0, view.width, view.height), 4, attachment=k, dtype="f4"), "f4").reshape(view.height, view.width, 4)
-            for k in (0, 1)
-        )
-        return Layers(colour, _ratio(light, lamp))
+        colour, light = (self._read(self.all, k, "f4") for k in (0, 1))
+        return Layers(colour, shade_ratio(light, lamp.sun.astype("f4"), lamp.sky.astype("f4")))
 
-    def _sub_frame(self, items: list[Item], ground: Mesh | None, view: View, lamp: Lamp, number: int, samples: int, shutter: float) -> None:
+    def _read(self, buffer: Any, attachment: int, dtype: str) -> np.ndarray:
+        """(height, width, 4) float32 of the part that was drawn."""
+        _, _, width, height = self._part
+        return np.frombuffer(buffer.read(self._part, 4, attachment=attachment, dtype=dtype), dtype).reshape(height, width, 4).astype("f4", copy=False)
+
+    def _sub_frame(self, items: list[Item], view: View, lamp: Lamp, number: int, samples: int, shutter: float) -> None:
         gl, u = self.gl, sample(number)
         many = samples > 1
         moment = shutter * ((number + 0.5) / samples - 0.5)
-        models = [item.model(moment) for item in items]
-        centre, radius = bounds(items, models)
+        placed = [(item, item.model(moment)) for item in items]
+        drawn = [(item, model) for item, model in placed if item.drawn]
+        stand_ins = [(item, model) for item, model in placed if not item.drawn]
+        centre, radius = bounds([i for i, _ in drawn or placed], [m for _, m in drawn or placed])
         sun = lamp.direction
         if many:
             dx, dy = _disc(u[2], u[3])
@@ -224,42 +272,117 @@ class Renderer:
             sky = np.array([dx, dy, np.sqrt(max(0.03, 1 - dx * dx - dy * dy))])
             sky /= np.linalg.norm(sky)
         sun_view, sky_view = _parallel_view(sun, centre, radius), _parallel_view(sky, centre, radius)
+        threshold = float((number + 0.5) / samples) if many else -1.0
         gl.enable(moderngl.DEPTH_TEST)
         gl.disable(moderngl.BLEND)
-        self._depth(self.sun_buffer, sun_view, items, models)
+        sun_map, sun_buffer, texels = (self.sun_map, self.sun_buffer, SUN_MAP) if many else (self.draft_sun_map, self.draft_sun_buffer, DRAFT_SUN_MAP)
+        self._depth(sun_buffer, sun_view, drawn, threshold)
         if many:
-            self._depth(self.sky_buffer, sky_view, items, models)
+            self._depth(self.sky_buffer, sky_view, drawn, threshold)
         self._finish()
         R, t = view.pose(moment)
         eye = -R.T @ t
-        distance = float(np.linalg.norm(eye - centre))
-        near, far = max(distance - radius * 1.2, distance * 0.002, 0.01), distance + radius * 12 + 100
-        near = min(near, max(0.02, abs(eye[2]) * 0.2))
+        near, far = _depth_range(placed, R, t, radius)
         jitter = (u[0] - 0.5, u[1] - 0.5) if many else (0.0, 0.0)
-        self.once.use()
-        self.gl.viewport = (0, 0, view.width, view.height)
-        self.once.clear(0, 0, 0, 0)
-        self.sun_map.use(0)
+        camera = camera_matrix(R, t, view, jitter, near, far)
+        self._part = (0, 0, view.width, view.height)
+        sun_map.use(0)
         self.sky_map.use(1)
+        self.mirror.use(3)
         bounce = 0.30 * (lamp.sun * max(sun[2], 0.0) + lamp.sky)
-        self._set(self.paint, view=camera_matrix(R, t, view, jitter, near, far), eye=eye, sun=sun, sun_light=lamp.sun, sky_light=lamp.sky,
-                  ground_light=bounce, sun_map=0, sky_map=1, sun_view=sun_view, sky_view=sky_view, sky_shadow=many, sky_from=sky,
-                  sun_bias=2.2 * radius / SUN_MAP)  # fmt: skip
-        for item, model in zip(items, models):
-            turn = np.linalg.inv(model[:3, :3]).T
-            self._set(self.paint, model=model, turn=turn, catcher=False, base=np.array(item.base), roughness=item.roughness, metal=item.metal)
-            self._arrays(item.mesh)[0].render()
-        if ground is not None:
-            self._set(self.paint, model=np.eye(4), turn=np.eye(3), catcher=True)
-            self._arrays(ground)[0].render()
+        self._set(self.paint, sun=sun, sun_light=lamp.sun, sky_light=lamp.sky, ground_light=bounce, sun_map=0, sky_map=1, picture=2, mirror=3,
+                  sun_view=sun_view, sky_view=sky_view, sky_shadow=many, sky_from=sky, sun_bias=2.2 * radius / texels, threshold=threshold)  # fmt: skip
+        self._aim(self.once, camera, eye)
+        for item, model in drawn:
+            self._draw(item, model)
+        for item, model in sorted(stand_ins, key=lambda s: not (s[0].hides or s[0].reflects)):
+            if item.reflects and drawn:
+                blur = item.roughness**2 * 0.5 if many else 0.0
+                self._reflect(item, model, drawn, camera, eye, blur, _disc(u[5], u[2]))
+                self._aim(self.once, camera, eye, clear=False)
+            # a mere receiver is seen through: it takes the shadow, and leaves our own layers behind it alone
+            self.once.color_mask = ((True,) * 4 if item.hides or item.reflects else (False,) * 4, (True,) * 4)  # type: ignore[assignment]
+            self._draw(item, model)
+        self.once.color_mask = ((True,) * 4, (True,) * 4)  # type: ignore[assignment]
 
-    def _depth(self, buffer: Any, view: np.ndarray, items: list[Item], models: list[np.ndarray]) -> None:
+    def _aim(self, buffer: Any, camera: np.ndarray, eye: np.ndarray, clear: bool = True, beyond: np.ndarray | None = None) -> None:
+        """Draw into `buffer` through a camera (4, 4) from here on; only what lies on the front of the plane `beyond` (4,)."""
+        buffer.use()
+        self.gl.viewport = self._part  # the buffer is larger than the picture
+        if clear:
+            buffer.clear(0, 0, 0, 0, viewport=self._part)
+        self._set(self.paint, view=camera, eye=eye, beyond=np.array([0, 0, 0, 1.0]) if beyond is None else beyond)
+
+    def _draw(self, item: Item, model: np.ndarray, mirrored: bool = False) -> None:
+        turn = np.linalg.inv(model[:3, :3]).T
+        self._texture(item.picture if item.drawn else None).use(2)
+        self._set(self.paint, model=model, turn=turn, catcher=not item.drawn, receives=item.receives, base=np.array(item.base), roughness=item.roughness,
+                  metal=item.metal, pictured=item.drawn and item.picture is not None, flat_sided=len(item.mesh.triangles) == 2 and item.drawn,
+                  mirrors=0.0 if item.drawn else item.reflects)  # fmt: skip
+        if not mirrored:  # what the mirror's plane cuts open shows its inside
+            self._cull(item.mesh, "cw")  # rows run downward, which turns all triangles round
+        self._arrays(item.mesh)[0].render()
+        self.gl.disable(moderngl.CULL_FACE)
+
+    def _reflect(
+        self, item: Item, model: np.ndarray, drawn: list, camera: np.ndarray, eye: np.ndarray, blur: float, off: tuple[float, float]
+    ) -> None:
+        """What the item mirrors, into the mirror's buffer: everything drawn, as seen from the eye behind the mirror."""
+        point, normal = upper_plane(item.mesh, model)
+        if (eye - point) @ normal < 0:
+            normal = -normal
+        axes = _axes(normal)
+        normal = normal + blur * (off[0] * axes[0] + off[1] * axes[1])
+        normal /= np.linalg.norm(normal)
+        turn_over = np.eye(4)
+        turn_over[:3, :3] -= 2 * np.outer(normal, normal)
+        turn_over[:3, 3] = 2 * (point @ normal) * normal
+        self.gl.enable_direct(CLIP_DISTANCE)
+        self._aim(self.mirrored, camera @ turn_over, turn_over[:3, :3] @ eye + turn_over[:3, 3], beyond=np.array([*normal, -(point @ normal)]))
+        for other, placed in drawn:
+            self._draw(other, placed, mirrored=True)
+        self.gl.disable_direct(CLIP_DISTANCE)
+        self._finish()
+
+    def _depth(self, buffer: Any, view: np.ndarray, drawn: list[tuple[Item, np.ndarray]], threshold: float) -> None:
         buffer.use()
         buffer.clear(depth=1.0)
-        self._set(self.depth, view=view)
-        for item, model in zip(items, models):
-            self._set(self.depth, model=model)
+        self._set(self.depth, view=view, picture=2, threshold=threshold)
+        for item, model in drawn:
+            self._texture(item.picture).use(2)
+            self._set(self.depth, model=model, pictured=item.picture is not None)
+            self._cull(item.mesh, "ccw")
             self._arrays(item.mesh)[1].render()
+        self.gl.disable(moderngl.CULL_FACE)
+
+    def _cull(self, mesh: Mesh, front: str) -> None:
+        """Leave out what of a closed solid looks away: half of the triangles, which a software driver feels."""
+        if mesh.closed:
+            self.gl.front_face = front
+            self.gl.enable(moderngl.CULL_FACE)
+        else:
+            self.gl.disable(moderngl.CULL_FACE)
+
+
+def _depth_range(placed: list[tuple[Item, np.ndarray]], R: np.ndarray, t: np.ndarray, radius: float) -> tuple[float, float]:
+    """Near and far plane that hold all items, and the ground round them on which long shadows lie."""
+    depths = np.concatenate([(box_corners(i.mesh) @ m[:3, :3].T + m[:3, 3]) @ R[2] + t[2] for i, m in placed])
+    far = max(float(depths.max()), 0.0) + 12 * radius + 100
+    eye_height = abs(float(-(R.T @ t)[2]))
+    return min(max(float(depths.min()) * 0.8, far * 1e-4, 0.01), max(0.02, eye_height * 0.2)), far
+
+
+def upper_plane(mesh: Mesh, model: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """A point and the unit normal of the plane of a mesh's upper side: its faces that look up most, by their areas."""
+    p = mesh.vertices.astype(float) @ model[:3, :3].T + model[:3, 3]
+    a, b, c = (p[mesh.triangles[:, k]] for k in range(3))
+    face = np.cross(b - a, c - a)
+    area = np.linalg.norm(face, axis=1)
+    unit = face / np.maximum(area, 1e-12)[:, None]
+    top = unit[np.where(area > 1e-9 * area.max(), unit[:, 2], -2).argmax()]
+    upper = unit @ top > 0.8
+    normal = face[upper].sum(0)
+    return np.average(((a + b + c) / 3)[upper], axis=0, weights=area[upper]), normal / np.linalg.norm(normal)
 
 
 def bounds(items: list[Item], models: list[np.ndarray]) -> tuple[np.ndarray, float]:
@@ -283,8 +406,15 @@ def box_corners(mesh: Mesh) -> np.ndarray:
     return corners
 
 
-def _ratio(light: np.ndarray, lamp: Lamp) -> np.ndarray:
-    """Ratio of sums: light with our objects over light without them, sun and sky apart until here."""
-    with_us = light[..., 0:1] * lamp.sun + light[..., 2:3] * lamp.sky
-    without = light[..., 1:2] * lamp.sun + light[..., 3:4] * lamp.sky
-    return np.where(without > 1e-6, with_us / np.maximum(without, 1e-6), 1.0).astype(np.float32)
+@parallel_kernel
+def shade_ratio(light: np.ndarray, sun: np.ndarray, sky: np.ndarray) -> np.ndarray:
+    """(h, w, 3) what is left of the light on what receives it, 1 where nothing does: the ratio of sums, light with our objects
+    over light without them, sun and sky (3,) apart until here. light (h, w, 4): sun with, sun without, sky with, sky without."""
+    out = np.ones((light.shape[0], light.shape[1], 3), np.float32)
+    for y in nb.prange(light.shape[0]):
+        for x in range(light.shape[1]):
+            for c in range(3):
+                without = light[y, x, 1] * sun[c] + light[y, x, 3] * sky[c]
+                if without > 1e-6:
+                    out[y, x, c] = (light[y, x, 0] * sun[c] + light[y, x, 2] * sky[c]) / without
+    return out

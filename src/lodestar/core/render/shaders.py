@@ -1,22 +1,46 @@
 """The GPU programs. World z is up. Rows of a picture run downward in the framebuffer too, so nothing is flipped on the way out."""
 
-DEPTH_VERTEX = """#version 330
-in vec3 position; uniform mat4 model; uniform mat4 view;
-void main() { gl_Position = view * (model * vec4(position, 1.0)); }"""
+# a picture on a card, sampled from its own axes; where it is thinner than the threshold of this sub-frame there is nothing
+PICTURE = """
+uniform sampler2D picture; uniform bool pictured; uniform float threshold;
+vec4 painted(vec3 own) {
+    vec4 c = texture(picture, vec2(own.x + 0.5, 1.0 - own.z));
+    // each pixel has a threshold of its own, so that few sub-frames make no steps
+    float level = fract(threshold + 0.754877666 * gl_FragCoord.x + 0.569840296 * gl_FragCoord.y);
+    if (c.a <= (threshold < 0.0 ? 0.5 : level)) discard;
+    return c;
+}"""
 
-DEPTH_FRAGMENT = """#version 330
-void main() {}"""
+DEPTH_VERTEX = """#version 330
+in vec3 position; uniform mat4 model; uniform mat4 view; out vec3 own;
+void main() { own = position; gl_Position = view * (model * vec4(position, 1.0)); }"""
+
+DEPTH_FRAGMENT = (
+    """#version 330
+in vec3 own;"""
+    + PICTURE
+    + """
+void main() { if (pictured) painted(own); }"""
+)
 
 VERTEX = """#version 330
-in vec3 position; in vec3 normal; uniform mat4 model; uniform mat4 view; uniform mat3 turn; out vec3 world; out vec3 facing;
-void main() { vec4 p = model * vec4(position, 1.0); world = p.xyz; facing = turn * normal; gl_Position = view * p; }"""
+in vec3 position; in vec3 normal; uniform mat4 model; uniform mat4 view; uniform mat3 turn; uniform vec4 beyond;
+out vec3 world; out vec3 facing; out vec3 own;
+void main() {
+    vec4 p = model * vec4(position, 1.0);
+    own = position; world = p.xyz; facing = turn * normal; gl_Position = view * p;
+    gl_ClipDistance[0] = dot(beyond, p);
+}"""
 
 # colour: light of our own surfaces, premultiplied. light: what the ground receives, as (sun with, sun without, sky with, sky
 # without our objects). Only their ratio of sums darkens the plate, so shadows that overlap are never counted twice.
-FRAGMENT = """#version 330
-in vec3 world; in vec3 facing;
+FRAGMENT = (
+    """#version 330
+in vec3 world; in vec3 facing; in vec3 own;"""
+    + PICTURE
+    + """
 layout(location = 0) out vec4 colour; layout(location = 1) out vec4 light;
-uniform bool catcher; uniform vec3 eye, sun, sun_light, sky_light, ground_light, base;
+uniform bool catcher, receives, flat_sided; uniform float mirrors; uniform sampler2D mirror; uniform vec3 eye, sun, sun_light, sky_light, ground_light, base;
 uniform float roughness, metal, sun_bias, sun_texel; uniform bool sky_shadow; uniform vec3 sky_from;
 uniform sampler2DShadow sun_map, sky_map; uniform mat4 sun_view, sky_view;
 const float PI = 3.14159265;
@@ -35,17 +59,20 @@ vec3 surroundings(float up, float rough) {
 }
 void main() {
     vec3 n = normalize(facing), v = normalize(eye - world);
+    if (flat_sided && dot(n, v) < 0.0) n = -n;
     float nl = dot(n, sun);
     if (catcher) {
         float open = max(nl, 0.0);
         float sky = max(dot(n, sky_from), 0.0) > 0.0 ? 1.0 : 0.0;
         light = vec4(open > 0.0 ? open * reaches(sun_map, sun_view, n, sun, sun_bias) : 0.0, open,
                      sky_shadow ? sky * reaches(sky_map, sky_view, n, sky_from, sun_bias * 2.0) : sky, sky);
-        colour = vec4(0.0);
+        if (!receives) light = vec4(0.0);
+        colour = mirrors > 0.0 ? mirrors * texelFetch(mirror, ivec2(gl_FragCoord.xy), 0) : vec4(0.0);
         return;
     }
     if (dot(n, v) < 0.0) n = normalize(n - v * dot(n, v) * 1.01);
-    vec3 f0 = mix(vec3(0.04), base, metal), diffuse = base * (1.0 - metal);
+    vec3 own_base = pictured ? base * painted(own).rgb : base;
+    vec3 f0 = mix(vec3(0.04), own_base, metal), diffuse = own_base * (1.0 - metal);
     float nv = max(dot(n, v), 1e-3);
     vec3 c = vec3(0.0);
     if (nl > 0.0) {
@@ -68,6 +95,7 @@ void main() {
     colour = vec4(c, 1.0);
     light = vec4(0.0);
 }"""
+)
 
 ADD_VERTEX = """#version 330
 void main() { vec2 v = vec2(gl_VertexID & 1, gl_VertexID >> 1); gl_Position = vec4(v * 4.0 - 1.0, 0.0, 1.0); }"""

@@ -1,52 +1,144 @@
 """The scene's frame of reference: z up, the ground at z = 0, in metres where a distance is known."""
 
+import functools
+
+import msgspec
 import numpy as np
 
 from ..basics.errors import UserError
-from ..basics.geometry import Similarity, fit_plane, identity, plane_by_votes
+from ..basics.geometry import Camera, Similarity, fit_plane, identity, plane_by_votes, turn_matrix
 from ..solve.result import Solve
 
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
+LINE_DEG, ROUNDS = 0.8, 8  # a line that leans so far against the others has half of its say; rounds of weighting them
+LINE_PX = 1.5  # how far the ends of a line drawn by hand are off
+SLOPE_DEG = 1.0  # uprights that lean less against the ground's plane bear it out
+FOUND_DEG = 2.0  # how far the level that was found by itself may be off (from the demo shots and other seeds: 1.6 at most)
+UP_DEG = 10.0  # how far a camera that is held upright leans, as a weak hint where too little else is said
 
 
-def reference(
-    solve: Solve, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None, eye_height: float = EYE_HEIGHT
-) -> Similarity:
+class PictureLine(msgspec.Struct, frozen=True):
+    """A straight line drawn in the picture of a frame, from a to b, pixels as filmed."""
+
+    frame: int
+    a: tuple[float, float]
+    b: tuple[float, float]
+
+
+class Ground(msgspec.Struct, frozen=True, kw_only=True):
+    """What the user said of the scene, in any mix; tracks by their numbers.
+
+    on_ground: three or more on the ground. origin: the one at (0, 0, 0). axis: from one to another runs along 'x' or 'y'.
+    distance: two and the metres between them. uprights: lines that are upright in the place; horizon: where it is.
+    turned (heading, pitch, roll), moved (3,), sized: what is done to all of it at last, by hand.
+    eye_height: metres from the ground to a camera that only turns. hides: whether what is below the ground is out of sight.
+    """
+
+    on_ground: tuple[int, ...] = ()
+    origin: int | None = None
+    axis: tuple[int, int, str] | None = None
+    distance: tuple[int, int, float] | None = None
+    uprights: tuple[PictureLine, ...] = ()
+    horizon: PictureLine | None = None
+    turned: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    moved: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    sized: float = 1.0
+    eye_height: float = EYE_HEIGHT
+    hides: bool = True
+
+
+def reference(solve: Solve, said: Ground) -> Similarity:
     """From the solve's own frame of reference to the scene's.
 
-    on_ground: three or more tracks on the ground, or none, when the largest level plane below the camera is taken. origin: a
-    track for (0, 0, 0), or the ground below the middle of the points. distance: two tracks and the metres between them.
-    eye_height: metres from the ground to a camera that only turns, which gives directions and no distances.
+    Up is the direction that suits best all that was said of it (points on the ground, uprights, a horizon), each weighted by
+    how well it can be known; without a word it is found: see `found_level`.
     Raises UserError when the points named have no place in the solve, or do not span a plane.
     """
-    if solve.motion == "turning":
-        return Similarity(1.0, np.eye(3), np.array([0, 0, eye_height]))
-    place = {int(k): xyz for k, xyz in zip(solve.point_ids, solve.xyz)}
-    known = np.array([place[k] for k in on_ground if k in place])
-    if on_ground and len(known) < 3:
+    place = {int(k): xyz for k, xyz in zip(solve.point_ids, solve.xyz)} if solve.motion == "free" else {}
+    known = np.array([place[k] for k in said.on_ground if k in place])
+    if place and said.on_ground and len(known) < 3:
         raise UserError(
             f"Only {len(known)} of the chosen points have a place in the solve; a plane needs three.", "Choose more points on the ground."
         )
-    if len(known):
-        centre, normal = robust_plane(known)
+    plane = robust_plane(known) if len(known) else None
+    found = found_level(solve) if place else None
+    told = _up(solve, said, plane, None if found is None else found[1])
+    if told is None:
+        centre, normal = found if found is not None else found_level(solve)
     else:
-        centre, normal = level_plane(solve)
-    up = -solve.R[:, 1, :].mean(0)
-    normal = normal if normal @ up > 0 else -normal
+        normal = told
+        if not place:
+            centre = solve.centres.mean(0) - said.eye_height * normal
+        else:
+            centre = plane[0] if plane is not None else _ground_under(solve, normal)
     ahead = solve.R[:, 2, :].mean(0)
+    if said.axis is not None and said.axis[0] in place and said.axis[1] in place:
+        along = place[said.axis[1]] - place[said.axis[0]]
+        along = along - normal * (along @ normal)
+        if np.linalg.norm(along) > 1e-9:
+            ahead = along if said.axis[2] == "y" else np.cross(normal, along)
     ahead = ahead - normal * (ahead @ normal)
     ahead /= max(float(np.linalg.norm(ahead)), 1e-9)
     Q = np.stack([np.cross(ahead, normal), ahead, normal])
     scale = 1.0
-    if distance is not None and distance[0] in place and distance[1] in place:
-        apart = float(np.linalg.norm(place[distance[0]] - place[distance[1]]))
-        scale = distance[2] / apart if apart > 1e-9 else 1.0
-    start = place[origin] if origin in place else _foot(solve, centre, normal)
+    if said.distance is not None and said.distance[0] in place and said.distance[1] in place:
+        apart = float(np.linalg.norm(place[said.distance[0]] - place[said.distance[1]]))
+        scale = said.distance[2] / apart if apart > 1e-9 else 1.0
+    start = place[said.origin] if said.origin in place else _foot(solve, centre, normal) if place else centre
     shift = -scale * Q @ start
-    if origin is not None and origin in place:
+    if said.origin is not None and said.origin in place:
         # the origin may lie on a post; the ground stays at the plane that was said
-        shift[2] = -scale * (Q @ centre)[2] if len(known) else shift[2]
-    return Similarity(scale, Q, shift)
+        shift[2] = -scale * (Q @ centre)[2] if plane is not None else shift[2]
+    by_hand = Similarity(said.sized, turn_matrix(said.turned), np.array(said.moved))
+    return by_hand.after(Similarity(scale, Q, shift))
+
+
+def _up(solve: Solve, said: Ground, plane: tuple[np.ndarray, np.ndarray] | None, found: np.ndarray | None = None) -> np.ndarray | None:
+    """Unit vector up in the solve's frame of reference; None where nothing is said of it and there are points to tell.
+
+    found: what is taken for up where too little is said, instead of how the camera was held.
+    """
+    camera_up = _camera_up(solve)
+    lines = [(line, normal, False) for line in said.uprights if (normal := _line_normal(solve, line)) is not None]
+    if said.horizon is not None and (normal := _line_normal(solve, said.horizon)) is not None:
+        lines.append((said.horizon, normal, True))
+    if plane is None and not lines:
+        if solve.motion == "free":
+            return None
+        if len(solve.uprights):
+            return _up(solve, msgspec.structs.replace(said, uprights=found_uprights(solve)), None)
+        return np.array([0.0, 0.0, 1.0])  # the solve of a turning camera has its z axis up already
+    hint, unsure = (camera_up, UP_DEG) if found is None else (found, FOUND_DEG)
+    sure = [e / np.deg2rad(unsure) for e in _across(hint)]
+    if plane is not None:
+        sure += [e / np.deg2rad(0.2) for e in _across(plane[1])]
+    up, trust = hint, np.ones(len(lines))
+    for _ in range(ROUNDS if len(lines) > 2 else 1):
+        rows = list(sure)
+        for (line, normal, is_horizon), share in zip(lines, trust, strict=True):
+            weight = share * float(np.hypot(line.b[0] - line.a[0], line.b[1] - line.a[1])) / LINE_PX
+            rows += [e * weight for e in _across(normal)] if is_horizon else [normal * weight]
+        up = np.linalg.svd(np.array(rows))[2][2]
+        # a line that does not agree with the others, as one along a shadow, loses its say
+        off = np.array([0.0 if is_horizon else np.arcsin(np.clip(normal @ up, -1, 1)) for _, normal, is_horizon in lines])
+        trust = 1 / (1 + (off / np.deg2rad(LINE_DEG)) ** 2)
+    return up if up @ camera_up > 0 else -up
+
+
+def _across(d: np.ndarray) -> np.ndarray:
+    """(2, 3): two unit vectors square to d and to each other."""
+    return np.linalg.svd(d[None])[2][1:]
+
+
+def _line_normal(solve: Solve, line: PictureLine) -> np.ndarray | None:
+    """Unit normal of the plane through the camera and a line of its picture; None where that frame has no camera."""
+    at = np.flatnonzero(solve.frames == line.frame)
+    if len(at) == 0:
+        return None
+    a, b = Camera(solve.R[at[0]], solve.t[at[0]], solve.lens).rays(np.array([line.a, line.b], float))
+    normal = np.cross(a, b)
+    length = np.linalg.norm(normal)
+    return normal / length if length > 1e-9 else None
 
 
 def _foot(solve: Solve, centre: np.ndarray, normal: np.ndarray) -> np.ndarray:
@@ -71,27 +163,96 @@ def _spread(points: np.ndarray) -> float:
     return float(np.median(np.linalg.norm(points - np.median(points, 0), axis=1)))
 
 
+def found_uprights(solve: Solve) -> tuple[PictureLine, ...]:
+    """The upright lines that were found in the plate, as a user would have drawn them."""
+    return tuple(PictureLine(int(f), (float(ax), float(ay)), (float(bx), float(by))) for f, ax, ay, bx, by in solve.uprights)
+
+
+@functools.lru_cache(maxsize=4)
+def found_level(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
+    """A point of the ground and the direction up, (3,) each, when nothing is said of them.
+
+    Up is the normal of the largest plane below the camera, unless upright lines in the plate say that it lies on a slope.
+    """
+    centre, normal = level_plane(solve)
+    if len(solve.uprights) == 0:
+        return centre, normal
+    up = _up(solve, Ground(uprights=found_uprights(solve)), None)
+    assert up is not None
+    if up @ normal > np.cos(np.deg2rad(SLOPE_DEG)):
+        return centre, normal
+    return _ground_under(solve, up), up
+
+
+def proposal(solve: Solve) -> tuple[Ground, str]:
+    """What was found of the ground, said as a user would say it, and in words; raises UserError when nothing was found."""
+    lines = found_uprights(solve)
+    if solve.motion == "free":
+        rows = level_points(solve)
+        normal = level_plane(solve)[1]
+        slope = float(np.rad2deg(np.arccos(np.clip(found_level(solve)[1] @ normal, -1, 1))))
+        if slope < 0.01 and len(rows) >= 3:
+            borne = f", and {len(lines)} upright lines agree" if lines else ""
+            return Ground(on_ground=tuple(int(i) for i in solve.point_ids[rows])), f"level by the largest plane below the camera{borne}"
+        if lines:
+            return Ground(uprights=lines), f"level by {len(lines)} upright lines; the ground slopes by {slope:.1f}°"
+    elif lines:
+        return Ground(uprights=lines), f"level by {len(lines)} upright lines"
+    raise UserError("No level ground was found below the camera.", "Choose points on it, or draw what is upright.")
+
+
 def level_plane(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     """The largest plane below the camera path within 35 degrees of level: (centre, normal)."""
-    up = -solve.R[:, 1, :].mean(0)
-    up /= np.linalg.norm(up)
-    lowest = (solve.centres @ up).min()
-    below = solve.xyz[(solve.xyz @ up) < lowest]
-    if len(below) < 8:
+    points, up = solve.xyz[level_points(solve)], _camera_up(solve)
+    if len(points) < 3:
         return np.median(solve.xyz, 0), up
-    near = below[np.argsort(np.linalg.norm(below - solve.centres.mean(0), axis=1))[: max(40, len(below) * 3 // 4)]]
-    found = plane_by_votes(near, 0.006 * _spread(near) + 1e-9, np.random.default_rng(0), lambda n: abs(n @ up) > np.cos(np.deg2rad(35)))
-    centre, normal, _ = fit_plane(near[found[2]]) if found[2].sum() >= 3 else (*found[:2], 0.0)
+    centre, normal, _ = fit_plane(points)
     return centre, normal if normal @ up > 0 else -normal
 
 
-def scene_of(
-    solve: Solve | None, on_ground: tuple[int, ...], origin: int | None, distance: tuple[int, int, float] | None, eye_height: float = EYE_HEIGHT
-) -> tuple[Similarity, str]:
+@functools.lru_cache(maxsize=4)  # the panel asks at each frame that is shown
+def level_points(solve: Solve) -> np.ndarray:
+    """Rows of the points that make the largest plane below the camera path; none where too few lie below it."""
+    up = _camera_up(solve)
+    near = _near_below(solve, up)
+    if len(near) < 8:
+        return near[:0]
+    points = solve.xyz[near]
+    inside = plane_by_votes(points, 0.006 * _spread(points) + 1e-9, np.random.default_rng(0), lambda n: abs(n @ up) > np.cos(np.deg2rad(35)))[2]
+    rows = near[inside]
+    rows.flags.writeable = False  # kept, and given to all who ask
+    return rows
+
+
+def _camera_up(solve: Solve) -> np.ndarray:
+    up = -solve.R[:, 1, :].mean(0)
+    return up / np.linalg.norm(up)
+
+
+def _near_below(solve: Solve, up: np.ndarray) -> np.ndarray:
+    """Rows of the points below the camera path, but for the farthest quarter, whose places are the least known."""
+    below = np.flatnonzero((solve.xyz @ up) < (solve.centres @ up).min())
+    away = np.linalg.norm(solve.xyz[below] - solve.centres.mean(0), axis=1)
+    return below[np.argsort(away)[: max(40, len(below) * 3 // 4)]]
+
+
+def _ground_under(solve: Solve, up: np.ndarray) -> np.ndarray:
+    """(3,) a point at the height that most points below the camera share, when up is known."""
+    near = _near_below(solve, up)
+    if len(near) < 3:
+        return np.median(solve.xyz, 0)
+    heights = np.sort(solve.xyz[near] @ up)
+    reach = np.searchsorted(heights, heights + 0.012 * _spread(solve.xyz[near])) - np.arange(len(heights))
+    first = int(reach.argmax())
+    middle = np.median(solve.xyz, 0)
+    return middle + up * (float(np.median(heights[first : first + reach[first]])) - middle @ up)
+
+
+def scene_of(solve: Solve | None, said: Ground) -> tuple[Similarity, str]:
     """As `reference`, but what cannot be is left out and told: the picture goes on while the user mends it."""
     if solve is None:
         return identity(), ""
     try:
-        return reference(solve, on_ground, origin, distance, eye_height), ""
+        return reference(solve, said), ""
     except UserError as error:
-        return reference(solve, (), origin, distance, eye_height), error.what
+        return reference(solve, msgspec.structs.replace(said, on_ground=())), error.what

@@ -15,11 +15,15 @@ SIMPLIFY = 2e-4
 
 
 class Mesh(NamedTuple):
-    """vertices (n, 3) and normals (n, 3) float32, triangles (m, 3) int32, counter-clockwise from outside."""
+    """vertices (n, 3) and normals (n, 3) float32, triangles (m, 3) int32, counter-clockwise from outside.
+
+    closed: it has an inside, so that of its triangles only those that face the eye are ever seen.
+    """
 
     vertices: np.ndarray
     normals: np.ndarray
     triangles: np.ndarray
+    closed: bool = False
 
 
 def _corner_normals(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -49,7 +53,7 @@ class _Builder:
         if not self.parts:
             return Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
         v, n, t = (np.concatenate(x) for x in zip(*self.parts, strict=True))
-        return Mesh(np.ascontiguousarray(v, np.float32), np.ascontiguousarray(n, np.float32), np.ascontiguousarray(t, np.int32))
+        return Mesh(np.ascontiguousarray(v, np.float32), np.ascontiguousarray(n, np.float32), np.ascontiguousarray(t, np.int32), True)
 
 
 def extrude(contours: list[np.ndarray], depth: float, bevel: float) -> Mesh:
@@ -74,7 +78,7 @@ def extrude(contours: list[np.ndarray], depth: float, bevel: float) -> Mesh:
     mesh = build.mesh()
     # from outline axes (x right, y up, z towards the reader) to object axes (x right, y away, z up)
     turn = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], np.float32)
-    return Mesh(mesh.vertices @ turn.T, mesh.normals @ turn.T, mesh.triangles)
+    return Mesh(mesh.vertices @ turn.T, mesh.normals @ turn.T, mesh.triangles, mesh.closed)
 
 
 def _band(build: _Builder, outer: list, inner: list, z0: float, z1: float, a0: float, a1: float, side: float) -> None:

@@ -8,13 +8,14 @@ import hashlib
 import msgspec
 
 from ..media.plates import PlateInfo
+from ..scene.ground import Ground
 from ..solve.result import Solve, SolveSettings
 from ..track.follow import FollowSettings
 from ..track.tracks import Tracks
 from .keyed import Keyed, constant
+from .objects import Colour, Object
 
-VERSION = 1
-Colour = tuple[float, float, float]
+VERSION = 2
 
 
 class Outline(msgspec.Struct, frozen=True, kw_only=True):
@@ -29,45 +30,6 @@ class Outline(msgspec.Struct, frozen=True, kw_only=True):
     feather: Keyed = constant(2.0)
     on: bool = True
     inverted: bool = False
-
-
-class Ground(msgspec.Struct, frozen=True, kw_only=True):
-    """What the user said of the scene, by track numbers. distance: two tracks and the metres between them. eye_height: metres from
-    the ground to a camera that only turns."""
-
-    on_ground: tuple[int, ...] = ()
-    origin: int | None = None
-    distance: tuple[int, int, float] | None = None
-    eye_height: float = 1.6
-
-
-class Title(msgspec.Struct, frozen=True, kw_only=True, tag="title"):
-    """Solid letters. position: middle of the base line (3,); turn: heading, pitch, roll (3,); size: factor (1,).
-
-    height is that of the capitals. span: first and last frame in which it is there, or None for the whole shot.
-    colour: code values 0..1, sRGB.
-    """
-
-    id: str
-    text: str = "OPEN SKY"
-    face: str = "Inter Display Black"
-    height: Keyed = constant(1.0)
-    depth: Keyed = constant(0.3)
-    bevel: Keyed = constant(0.02)
-    spacing: Keyed = constant(0.0)
-    colour: Colour = (0.89, 0.87, 0.82)
-    roughness: Keyed = constant(0.45)
-    metal: Keyed = constant(0.0)
-    position: Keyed = constant(0.0, 0.0, 0.0)
-    turn: Keyed = constant(0.0, 0.0, 0.0)
-    size: Keyed = constant(1.0)
-    span: tuple[int, int] | None = None
-    visible: bool = True
-    locked: bool = False
-
-    @property
-    def name(self) -> str:
-        return " ".join(self.text.split()) or "Title"
 
 
 class ShadowLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -112,6 +74,13 @@ class Output(msgspec.Struct, frozen=True, kw_only=True):
     sound: bool = True
 
 
+class Marker(msgspec.Struct, frozen=True):
+    """A frame to find again, and why."""
+
+    frame: int
+    text: str = ""
+
+
 class Shot(msgspec.Struct, frozen=True, kw_only=True):
     """Everything that is saved. first, last: in and out, both included."""
 
@@ -126,11 +95,12 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
     solving: SolveSettings = SolveSettings()
     solve: Solve | None = None
     ground: Ground = Ground()
-    titles: tuple[Title, ...] = ()
+    objects: tuple[Object, ...] = ()
     light: Light = Light()
     mattes: tuple[Outline, ...] = ()
     finish: Finish = Finish()
     output: Output = Output()
+    markers: tuple[Marker, ...] = ()
 
     @property
     def frames(self) -> range:
@@ -144,6 +114,16 @@ def with_plate(shot: Shot, info: PlateInfo) -> Shot:
     if same:
         return msgspec.structs.replace(shot, plate=info)
     return msgspec.structs.replace(shot, plate=info, first=0, last=info.count - 1, tracks=None, solve=None, ground=Ground())
+
+
+def with_marker(shot: Shot, marker: Marker) -> Shot:
+    """The shot with a marker, in place of one at the same frame."""
+    rest = [m for m in shot.markers if m.frame != marker.frame]
+    return msgspec.structs.replace(shot, markers=tuple(sorted((*rest, marker), key=lambda m: m.frame)))
+
+
+def without_marker(shot: Shot, frame: int) -> Shot:
+    return msgspec.structs.replace(shot, markers=tuple(m for m in shot.markers if m.frame != frame))
 
 
 def _digest(*parts: object) -> str:

@@ -8,6 +8,7 @@ import io
 import json
 import os
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -17,15 +18,23 @@ import numpy as np
 from ..basics.errors import ShotFileError, writing_problem
 from ..track.tracks import frozen
 from .document import VERSION, Shot
+from .objects import Card
 
 # from version n to n + 1: {n: function(tree) -> tree}, each with its reason in its docstring
-MIGRATIONS: dict[int, Any] = {}
+
+
+def _titles_are_objects(tree: dict) -> dict:
+    """Version 2 has other things than titles, all in one list, so that they can carry one another."""
+    tree["objects"] = tree.pop("titles", [])
+    return tree
+
+
+MIGRATIONS: dict[int, Any] = {1: _titles_are_objects}
 
 
 def pack(shot: Shot, folder: Path) -> bytes:
     """The bytes of a .lode file that lies in `folder`, to which the clip's path is made relative where it can be."""
-    if shot.plate is not None:
-        shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=_relative(shot.plate.path, folder)))
+    shot = _with_paths(shot, lambda path: _relative(path, folder))
     arrays: dict[str, np.ndarray] = {}
 
     def hook(value: object) -> object:
@@ -33,6 +42,8 @@ def pack(shot: Shot, folder: Path) -> bytes:
             name = f"a{len(arrays):03}"
             arrays[name] = value
             return {"array": name}
+        if isinstance(value, np.generic):  # a stray number must never keep a shot from being saved
+            return value.item()
         raise TypeError(f"{type(value)} cannot be saved")
 
     tree = msgspec.json.format(msgspec.json.encode(shot, enc_hook=hook), indent=1)
@@ -42,6 +53,14 @@ def pack(shot: Shot, folder: Path) -> bytes:
         archive.writestr("shot.json", tree)
         archive.writestr("arrays.npz", packed.getvalue())
     return out.getvalue()
+
+
+def _with_paths(shot: Shot, change: Callable[[str], str]) -> Shot:
+    """The shot with the paths of its clip and of the pictures on its cards changed."""
+    if shot.plate is not None:
+        shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=change(shot.plate.path)))
+    objects = tuple(msgspec.structs.replace(o, picture=change(o.picture)) if isinstance(o, Card) and o.picture else o for o in shot.objects)
+    return msgspec.structs.replace(shot, objects=objects)
 
 
 def _relative(path: str, folder: Path) -> str:
@@ -68,7 +87,7 @@ def unpack(data: bytes, name: str, folder: Path) -> Shot:
         raise ShotFileError(f"{name} was saved by a newer Bright Lodestar (file version {version}, this one reads up to {VERSION}).",
                             "Update the program to open it; the file was left as it is.")  # fmt: skip
     for old in range(version, VERSION):
-        tree = MIGRATIONS[old](tree)
+        tree = MIGRATIONS[old](tree) | {"version": old + 1}
     try:
         with np.load(io.BytesIO(packed), allow_pickle=False) as stored:
             arrays = {key: frozen(stored[key]) for key in stored.files}
@@ -81,10 +100,7 @@ def unpack(data: bytes, name: str, folder: Path) -> Shot:
         shot = msgspec.convert(tree, Shot, dec_hook=hook)
     except (msgspec.ValidationError, KeyError, ValueError, TypeError, zipfile.BadZipFile, EOFError, OSError) as error:
         raise ShotFileError(f"{damaged} ({error})" if isinstance(error, msgspec.ValidationError) else damaged, hint) from error
-    if shot.plate is not None:
-        path = os.path.normpath(folder / shot.plate.path)
-        shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=path))
-    return shot
+    return _with_paths(shot, lambda path: os.path.normpath(folder / path))
 
 
 def write(shot: Shot, path: str | Path) -> None:

@@ -17,6 +17,15 @@ class Key(msgspec.Struct, frozen=True):
     easing: str = "smooth"
     handles: tuple[float, float, float, float] = (0.42, 0.0, 0.58, 1.0)
 
+    @property
+    def curve(self) -> tuple[float, float, float, float]:
+        """The handles that its easing stands for."""
+        return self.handles if self.easing == "free" else EASINGS.get(self.easing, EASINGS["linear"])
+
+    def eased(self, easing: str) -> "Key":
+        """With another easing; a free one begins with the shape that it had."""
+        return msgspec.structs.replace(self, easing=easing, handles=self.curve if easing == "free" else self.handles)
+
 
 class Keyed(msgspec.Struct, frozen=True):
     """A number, a vector or the points of an outline, as a flat tuple of floats. `value` holds while there are no keys."""
@@ -40,7 +49,8 @@ class Keyed(msgspec.Struct, frozen=True):
     def with_key(self, frame: float, value: Value, easing: str = "smooth") -> "Keyed":
         """A key at the frame; one that is there keeps its easing."""
         old = next((k for k in self.keys if k.frame == frame), None)
-        key = msgspec.structs.replace(old, value=tuple(value)) if old else Key(frame, tuple(value), easing)
+        value = _plain(value)
+        key = msgspec.structs.replace(old, value=value) if old else Key(frame, value, easing)
         rest = tuple(k for k in self.keys if k.frame != frame)
         return Keyed(self.value, tuple(sorted((*rest, key), key=lambda k: k.frame)))
 
@@ -49,34 +59,33 @@ class Keyed(msgspec.Struct, frozen=True):
         rest = tuple(k for k in self.keys if k.frame != frame)
         return Keyed(self.value, rest) if rest or not self.keys else Keyed(self.keys[0].value)
 
-    def moved_key(self, old: float, new: float) -> "Keyed":
-        moved = [msgspec.structs.replace(k, frame=new) if k.frame == old else k for k in self.keys if k.frame != new or k.frame == old]
-        return Keyed(self.value, tuple(sorted(moved, key=lambda k: k.frame)))
-
-    def with_easing(self, frame: float, easing: str) -> "Keyed":
-        return Keyed(self.value, tuple(msgspec.structs.replace(k, easing=easing) if k.frame == frame else k for k in self.keys))
-
     def changed(self, frame: float, value: Value, keying: bool) -> "Keyed":
         """What a drag or a typed number does: without keys the constant; with keying on a key here; else the whole motion moves."""
+        value = _plain(value)
         if keying:
             return self.with_key(frame, value)
         if not self.keys:
-            return Keyed(tuple(value))
+            return Keyed(value)
         shift = [new - old for new, old in zip(value, self.at(frame))]
-        return Keyed(tuple(value), tuple(msgspec.structs.replace(k, value=tuple(v + s for v, s in zip(k.value, shift))) for k in self.keys))
+        return Keyed(value, tuple(msgspec.structs.replace(k, value=tuple(v + s for v, s in zip(k.value, shift))) for k in self.keys))
 
     def has_key(self, frame: float) -> bool:
         return any(k.frame == frame for k in self.keys)
 
 
+def _plain(value: Value) -> Value:
+    """Numbers of NumPy as plain ones, which a file can hold."""
+    return tuple(float(v) for v in value)
+
+
 def constant(*value: float) -> Keyed:
-    return Keyed(tuple(float(v) for v in value))
+    return Keyed(_plain(value))
 
 
 def ease(key: Key, share: float) -> float:
     """Share of the way for a share of the time, along the key's cubic Bezier. Source: W3C, CSS Easing Functions Level 1, 2.3."""
-    x1, y1, x2, y2 = key.handles if key.easing == "free" else EASINGS.get(key.easing, EASINGS["linear"])
-    if (x1, y1) == (0.0, 0.0) and (x2, y2) == (1.0, 1.0):
+    x1, y1, x2, y2 = key.curve
+    if share in (0.0, 1.0) or ((x1, y1) == (0.0, 0.0) and (x2, y2) == (1.0, 1.0)):
         return share
     low, high = 0.0, 1.0
     for _ in range(40):  # x is monotonic in t for handles within 0..1, so halving finds it

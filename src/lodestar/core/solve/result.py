@@ -35,6 +35,8 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     noise_px: of one axis of the tracks, measured without any camera (0 when unknown). wander: how the cameras may be wrong.
     readout: share of a frame's time by which the last row is read after the first; 0 unless asked for.
     looks_rolling: the readout that the residuals hint at, 0 when they do not.
+    colours (m, 3) uint8: of the plate at each point, to draw it by; empty when they were not read.
+    uprights (n, 5): frame, ax, ay, bx, by of lines in the plate, px as filmed, that agree on where up is; empty where none do.
     slips: middle and 95 % over the solved points of what a title there would slide, px; 0 when unknown.
     """
 
@@ -66,6 +68,8 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     readout: float = 0.0
     looks_rolling: float = 0.0
     slips: tuple[float, float] = (0.0, 0.0)
+    colours: np.ndarray = msgspec.field(default_factory=lambda: np.zeros((0, 3), np.uint8))
+    uprights: np.ndarray = msgspec.field(default_factory=lambda: np.zeros((0, 5)))
 
     @property
     def centres(self) -> np.ndarray:

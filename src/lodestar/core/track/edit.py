@@ -138,3 +138,22 @@ def _one_each(pairs: list[tuple[float, int, int]]) -> list[tuple[int, int]]:
             before.add(b)
             chosen.append((a, b))
     return chosen
+
+
+def renumbering(old: Tracks, new: Tracks) -> np.ndarray:
+    """(old.count,) the number in `new` of each track of `old`, -1 where none lies on it: the one within SAME_PX in most frames.
+
+    Tracks that were only added to, rejected or joined keep their numbers, so for them this is the identity.
+    """
+    pairs = []
+    for frame in np.intersect1d(old.frame, new.frame):
+        a, b = old.at(int(frame)), new.at(int(frame))
+        away, near = cKDTree(new.xy[b]).query(old.xy[a], distance_upper_bound=SAME_PX)
+        hit = np.isfinite(away)
+        pairs.append(np.stack([old.track[a[hit]], new.track[b[near[hit]]]], 1))
+    result = np.full(old.count, -1)
+    if pairs:
+        both, votes = np.unique(np.concatenate(pairs).astype(np.int64), axis=0, return_counts=True)
+        order = np.lexsort((both[:, 0] == both[:, 1], votes))  # the last one wins: most frames, then the same number
+        result[both[order, 0]] = both[order, 1]
+    return result

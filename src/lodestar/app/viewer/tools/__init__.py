@@ -1,9 +1,16 @@
 """The tools on the picture, one file for each thing they work on; `TOOLS` says which step has which."""
 
+from .ground import DrawHorizon, DrawUpright, TurnScene
+from .handles import MoveObject
 from .marks import ChooseMarks, MoreHere, PlaceByHand
 from .outlines import DrawMatte, DrawRegion
+from .place import DrawBox, DrawBoxStandIn, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture, PlaceTitle
+from .rows import AlongPath
 from .shadow import AlongShadow
-from .titles import MoveTitle, PlaceTitle
 
-TOOLS = {"Track": (ChooseMarks, DrawRegion, MoreHere, PlaceByHand), "Solve": (ChooseMarks, MoreHere, PlaceByHand), "Ground": (ChooseMarks,), "Place": (MoveTitle, PlaceTitle),
-         "Light": (AlongShadow, MoveTitle), "Foreground": (DrawMatte,)}  # fmt: skip
+TOOLS = {"Track": (ChooseMarks, DrawRegion, MoreHere, PlaceByHand), "Solve": (ChooseMarks, MoreHere, PlaceByHand),
+         "Ground": (ChooseMarks, DrawUpright, DrawHorizon, TurnScene),
+         "Place": (MoveObject, PlaceTitle, PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn, AlongPath, ChooseMarks),
+         "Light": (AlongShadow, MoveObject), "Foreground": (DrawMatte,)}  # fmt: skip
+# those with a button of their own; the rest are in the menu beside them
+SHOWN = {"Place": ("move", "title")}

@@ -24,7 +24,6 @@ class AlongShadow(Tool):
         super().__init__(canvas)
         self.foot: np.ndarray | None = None
         self.tip_at: np.ndarray | None = None
-        self.typed = ""
         self.dragging = False
 
     def hint(self) -> str:
@@ -98,8 +97,8 @@ class AlongShadow(Tool):
             self.typed += event.text()
         elif event.key() == Qt.Key.Key_Backspace:
             self.typed = self.typed[:-1]
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.typed:
-            self._take(float(self.typed) if self.typed.count(".") < 2 else 0)
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and (number := self.number()) is not None:
+            self._take(number)
         else:
             return False
         self.session.view_changed.emit()
@@ -110,7 +109,8 @@ class AlongShadow(Tool):
         camera = self.canvas.camera()
         if self.foot is None or self.tip_at is None or camera is None or self.pointer is None:
             return
-        height = float(self.typed) if self.typed and self.typed.count(".") < 2 else 0.0 if self.dragging else self._height(self.pointer)
+        typed = self.number()
+        height = typed if typed is not None else 0.0 if self.dragging else self._height(self.pointer)
         top = self.foot + [0, 0, max(height, 0)]
         overlays.paint_shadow(p, self.canvas, camera, self.foot, self.tip_at, top, True)
         words = [f"shadow {np.linalg.norm(self.tip_at - self.foot):.2f} long"]

@@ -22,6 +22,7 @@ class Tool:
         self.canvas = canvas
         self.session = canvas.session
         self.pointer: QPointF | None = None
+        self.typed = ""  # digits that were typed while something is in hand
 
     def hint(self) -> str:
         return ""
@@ -45,5 +46,12 @@ class Tool:
     def wants(self, text: str) -> bool:
         """Whether a typed character belongs to this tool before any shortcut."""
         return False
+
+    def number(self) -> float | None:
+        """What was typed so far, once it is a number."""
+        try:
+            return float(self.typed)
+        except ValueError:
+            return None
 
     def paint(self, p: QPainter) -> None: ...

@@ -1,0 +1,279 @@
+"""A lane for each object and matte, and under the one in hand a row for each of its keyed values."""
+
+from typing import NamedTuple
+
+import msgspec
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtWidgets import QWidget
+
+from lodestar.core.shot.keyed import Keyed
+from lodestar.core.shot.motion import Chosen, change_keys, keyed_things, moved_keys, whole_motion, with_things
+from lodestar.core.shot.objects import Thing, keyed_parts
+
+from .. import theme
+from ..session import Session
+from .axis import GUTTER, LANE, REACH_PX, TimeAxis
+
+
+class Row(NamedTuple):
+    """The lane of a thing, or with `part` the row of one of its values."""
+
+    id: str
+    thing: msgspec.Struct
+    part: str = ""
+
+    @property
+    def name(self) -> str:
+        return self.part.replace("_", " ") if self.part else getattr(self.thing, "name", self.id.capitalize())
+
+    @property
+    def values(self) -> dict[str, Keyed]:
+        parts = keyed_parts(self.thing)
+        return {self.part: parts[self.part]} if self.part else parts
+
+    def keys_at(self, frame: float) -> Chosen:
+        return frozenset((self.id, part, frame) for part, value in self.values.items() if value.has_key(frame))
+
+    @property
+    def frames(self) -> list[float]:
+        return sorted({k.frame for value in self.values.values() for k in value.keys})
+
+
+def in_hand(session: Session) -> str:
+    """The id of the thing whose values have rows: the chosen one, or what the step on show is about."""
+    item = session.object()
+    if session.step in ("Light", "Finish") and any(v.keys for v in keyed_parts(getattr(session.shot, session.step.lower())).values()):
+        return session.step.lower()
+    return session.selected or (item.id if item is not None else "")
+
+
+def rows(session: Session) -> list[Row]:
+    """Objects and mattes, and light and finish where they are keyed."""
+    shot, held = session.shot, in_hand(session)
+    found = []
+    for id_, thing in keyed_things(shot).items():
+        single = id_ in ("light", "finish")
+        keyed = [part for part, value in keyed_parts(thing).items() if value.keys]
+        if (single and not keyed) or any(r.id == id_ for r in shot.regions):
+            continue
+        found.append(Row(id_, thing))
+        if id_ == held:
+            found += [Row(id_, thing, part) for part in keyed]
+    return found
+
+
+def key_frames(session: Session) -> list[float]:
+    """All frames at which anything of the thing in hand is keyed."""
+    found = [r for r in rows(session) if r.id == in_hand(session) and not r.part]
+    return found[0].frames if found else []
+
+
+class Lanes(QWidget):
+    """Lanes with their keys. Keys are chosen by click, Shift and Shift drag, dragged along time, copied with Ctrl."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setObjectName("lanes")
+        self.setAccessibleName("Lanes of objects and mattes, and their keys")
+        self.setToolTip(
+            "Click chooses · drag a key along time, Ctrl copies it · Shift drag chooses keys · double click in a value's row sets a key\n"
+            "Drag an end of a span · Alt drag moves it all in time · right click: easing and more"
+        )
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.time: QWidget = self  # whose width is the scale; a scroll bar makes the lanes narrower than the ruler
+        self._drag: tuple = ()
+        self._box: QRectF | None = None
+
+    def axis(self) -> TimeAxis:
+        return TimeAxis(self.session, self.time.width())
+
+    def refresh(self) -> None:
+        self.setMinimumHeight(len(rows(self.session)) * LANE)
+        self.update()
+
+    # paint
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), QColor(theme.WINDOW))
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        axis = self.axis()
+        for i, row in enumerate(rows(self.session)):
+            self._paint_row(p, axis, row, i * LANE)
+        x = axis.x(self.session.frame)
+        p.setPen(QPen(QColor(theme.ACCENT), 1))
+        p.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        if self._box is not None:
+            p.setPen(QPen(QColor(theme.TEXT), 1, Qt.PenStyle.DashLine))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawRect(self._box)
+
+    def _paint_row(self, p: QPainter, axis: TimeAxis, row: Row, y: float) -> None:
+        if row.id == in_hand(self.session) or row.id in self.session.others:
+            p.fillRect(QRectF(0, y, self.width(), LANE), QColor(theme.CHOSEN_ROW))
+        p.setFont(theme.font(12 if not row.part else 11))
+        p.setPen(QColor(theme.QUIET if row.part else theme.TEXT if getattr(row.thing, "visible", True) else theme.OFF))
+        indent = 24 if row.part else 12
+        name = p.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, GUTTER - indent - 8)
+        p.drawText(QRectF(indent, y, GUTTER - indent - 8, LANE), Qt.AlignmentFlag.AlignVCenter, name)
+        if not row.part:
+            a, b = span_of(row.thing, axis.count)
+            p.setPen(Qt.PenStyle.NoPen)
+            p.setBrush(QColor.fromRgbF(*row.thing.lane) if isinstance(row.thing, Thing) else QColor(theme.OFF))
+            p.drawRect(QRectF(axis.x(a) - axis.half, y + 5, axis.x(b) - axis.x(a) + 2 * axis.half, 8))
+        frames = row.frames
+        if len(frames) > 1:
+            p.setPen(QPen(QColor(theme.READING), 1))
+            p.drawLine(QPointF(axis.x(frames[0]), y + 9), QPointF(axis.x(frames[-1]), y + 9))
+        p.setPen(Qt.PenStyle.NoPen)
+        chosen = {f for id_, part, f in self.session.keys if id_ == row.id and part in row.values}
+        for f in frames:
+            held = f in chosen
+            p.setBrush(QColor(theme.ACCENT if held else theme.TEXT))
+            w, h = (6, 13) if held else (4, 10)
+            p.drawRoundedRect(QRectF(axis.x(f) - w / 2, y + 9 - h / 2, w, h), 2, 2)
+
+    # mouse
+
+    def _row_at(self, y: float) -> Row | None:
+        found, i = rows(self.session), int(y // LANE)
+        return found[i] if 0 <= i < len(found) else None
+
+    def mousePressEvent(self, event) -> None:
+        axis, at, session = self.axis(), event.position(), self.session
+        self._drag = ()
+        row = self._row_at(at.y())
+        if event.button() != Qt.MouseButton.LeftButton and not (row and self._near(axis, row, at.x())):
+            return
+        shift, alt = (bool(event.modifiers() & m) for m in (Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.AltModifier))
+        if row is None or (shift and at.x() > GUTTER and not self._near(axis, row, at.x())):
+            self._drag = ("box", at)
+            session.choose_keys(session.keys if shift else frozenset())
+            return
+        near = self._near(axis, row, at.x())
+        if row.id not in ("light", "finish"):
+            session.choose_object(row.id, shift and at.x() <= GUTTER)
+        if at.x() <= GUTTER:
+            session.show_step(step_of(session, row.id))
+        elif near:
+            self._take_key(row, near[0], shift)
+        elif alt:
+            self._drag = ("all", row.id, axis.frame(at.x()), session.shot, object())
+        else:
+            self._take_lane(axis, row, at.x())
+        self.update()
+
+    @staticmethod
+    def _near(axis: TimeAxis, row: Row, x: float) -> list[float]:
+        return sorted((f for f in row.frames if abs(axis.x(f) - x) < REACH_PX), key=lambda f: abs(axis.x(f) - x))
+
+    def _take_key(self, row: Row, frame: float, add: bool) -> None:
+        session, here = self.session, row.keys_at(frame)
+        if add:
+            session.choose_keys(session.keys - here if here <= session.keys else session.keys | here)
+        elif not here <= session.keys:
+            session.choose_keys(here)
+        self._drag = ("keys", frame, session.shot, session.keys, object())
+        session.show_frame(round(frame))
+
+    def _take_lane(self, axis: TimeAxis, row: Row, x: float) -> None:
+        self.session.choose_keys(frozenset())
+        a, b = span_of(row.thing, axis.count)
+        ends = abs(axis.x(a) - axis.half - x), abs(axis.x(b) + axis.half - x)
+        if isinstance(row.thing, Thing) and not row.part and min(ends) < REACH_PX:
+            self._drag = ("first" if ends[0] < REACH_PX else "last", row.id, (a, b), object())
+        else:
+            self._drag = ("playhead",)
+            self.session.show_frame(axis.frame(x))
+
+    def mouseMoveEvent(self, event) -> None:
+        if not self._drag:
+            return
+        axis, session = self.axis(), self.session
+        to = axis.frame(event.position().x())
+        match self._drag:
+            case ("playhead",):
+                session.show_frame(to)
+            case ("box", start):
+                self._box = QRectF(start, event.position()).normalized()
+            case ("keys", frame, base, chosen, group):
+                copy = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+                move_keys(session, base, chosen, to - frame, copy, group)
+            case ("all", id_, start, base, group):
+                self._move_all(base, id_, to - start, group)
+            case (end, id_, (a, b), group):
+                span = (min(to, b), b) if end == "first" else (a, max(to, a))
+                session.edit_item("Change span", "objects", id_, group, span=span)
+        self.update()
+
+    def _move_all(self, base, id_: str, by: int, group: object) -> None:
+        """A thing with its span and all its keys goes along time."""
+
+        def edit(_):
+            shot = change_keys(base, whole_motion(base, id_), lambda value, frames: moved_keys(value, frames, by))
+            thing = keyed_things(shot)[id_]
+            span = getattr(thing, "span", None)
+            return with_things(shot, {id_: msgspec.structs.replace(thing, span=(span[0] + by, span[1] + by))}) if span else shot
+
+        self.session.edit("Move in time", edit, group)
+
+    def mouseReleaseEvent(self, event) -> None:
+        if self._box is not None:
+            axis = self.axis()
+            inside = [
+                row.keys_at(f)
+                for i, row in enumerate(rows(self.session))
+                for f in row.frames
+                if self._box.intersects(QRectF(axis.x(f) - 2, i * LANE + 4, 4, 10))
+            ]
+            self.session.choose_keys(self.session.keys.union(*inside))
+        self._drag, self._box = (), None
+        self.session.history.close_group()
+        self.update()
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        row, axis = self._row_at(event.position().y()), self.axis()
+        if row is not None and row.part and event.position().x() > GUTTER:
+            frame = float(axis.frame(event.position().x()))
+            set_keys(self.session, [(row.id, row.part)], frame)
+
+    def keyPressEvent(self, event) -> None:
+        session, steps = self.session, {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
+        if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and session.keys:
+            session.delete_keys()
+        elif event.key() in steps and session.keys:
+            move_keys(session, session.shot, session.keys, steps[event.key()], False, None)
+        elif event.key() == Qt.Key.Key_Escape:
+            session.choose_keys(frozenset())
+        else:
+            super().keyPressEvent(event)
+
+
+def span_of(thing: msgspec.Struct, count: int) -> tuple[int, int]:
+    span = getattr(thing, "span", None)
+    return span if span is not None else (0, count - 1)
+
+
+def step_of(session: Session, id_: str) -> str:
+    """The step to which a lane belongs."""
+    if id_ in ("light", "finish"):
+        return id_.capitalize()
+    return "Foreground" if any(m.id == id_ for m in session.shot.mattes) else "Place"
+
+
+def move_keys(session: Session, base, chosen: Chosen, by: float, copy: bool, group: object) -> None:
+    """Keys of a shot as it was go along time; they stay in hand."""
+    if by == 0 and session.shot is base:
+        return
+    session.edit("Copy keys" if copy else "Move keys", lambda _: change_keys(base, chosen, lambda v, f: moved_keys(v, f, by, copy)), group)
+    session.choose_keys(frozenset((id_, part, frame + by) for id_, part, frame in chosen))
+
+
+def set_keys(session: Session, parts: list[tuple[str, str]], frame: float) -> None:
+    """Keys of the present values at a frame."""
+    chosen = frozenset((id_, part, frame) for id_, part in parts)
+    session.edit("Set key", lambda s: change_keys(s, chosen, lambda value, _: value.with_key(frame, value.at(frame))))
+    session.choose_keys(chosen)

@@ -1,0 +1,192 @@
+"""The ruler: playhead, in and out, markers, which frames are ready, and the steadiness strip."""
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPen, QPixmap
+from PyQt6.QtWidgets import QLineEdit, QWidget
+
+from lodestar.core.shot.document import Marker, Shot, with_marker, without_marker
+
+from .. import theme
+from ..pictures import Pictures
+from ..session import Session
+from .axis import GUTTER, REACH_PX, RULER, TimeAxis
+
+STRIP_TOP_PX = 0.85
+
+
+class Ruler(QWidget):
+    """Ruler and strip; a click or drag moves the playhead, Shift drag sets in and out."""
+
+    def __init__(self, session: Session, pictures: Pictures, canvas) -> None:
+        super().__init__()
+        self.session, self.pictures, self.canvas = session, pictures, canvas
+        self.setObjectName("ruler")
+        self.setAccessibleName("Time ruler and steadiness")
+        self.setToolTip(
+            "Click or drag: go there · Shift drag: in and out · drag a marker, double click names it\nBelow: error by frame as height, few tracks as thin bars"
+        )
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self._start: int | None = None
+        self._marker: tuple | None = None
+        self._bars: tuple = ()  # what the bars of the strip were drawn from, and their picture
+        self.editor = QLineEdit(self)
+        self.editor.setObjectName("marker-name")
+        self.editor.setAccessibleName("Name of the marker")
+        self.editor.setToolTip("What is to be found at this frame; Enter keeps it")
+        self.editor.hide()
+        self.editor.editingFinished.connect(self._named)
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), QColor(theme.WINDOW))
+        axis, session = TimeAxis(self.session, self.width()), self.session
+        shot = session.shot
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._paint_range(p, axis, shot)
+        p.setFont(theme.font(11))
+        step = 5 if axis.width / axis.count > 1.2 else max(5, round(axis.fps))
+        for f in range(0, axis.count, step):
+            second = f % max(round(axis.fps), 1) == 0
+            p.setPen(QPen(QColor(theme.QUIET if second else theme.LINE), 1))
+            p.drawLine(QPointF(axis.x(f), RULER - (7 if second else 4)), QPointF(axis.x(f), RULER))
+            if second and axis.width / axis.count * axis.fps > 34:
+                p.drawText(QPointF(axis.x(f) + 3, 13), f"{f / axis.fps:.0f} s")
+        self._paint_strip(p, axis, shot)
+        self._paint_markers(p, axis, shot)
+        self._paint_playhead(p, axis)
+
+    def _paint_range(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
+        if shot.plate is None:
+            return
+        half = axis.half
+        for a, b in ((0, shot.first - 1), (shot.last + 1, axis.count - 1)):
+            if b >= a:
+                p.fillRect(QRectF(axis.x(a) - half, 0, axis.x(b) - axis.x(a) + 2 * half, self.height()), theme.colour("#000000", 0.35))
+        request = self.canvas.request()
+        if request is not None:
+            for f in self.pictures.kept_frames(request):
+                p.fillRect(QRectF(axis.x(f) - half, RULER - 1, 2 * half, 1), theme.colour(theme.ACCENT, 0.6))
+
+    def _paint_strip(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
+        bottom, top = self.height() - 1.0, RULER + 4.0
+        p.setFont(theme.font(12))
+        p.setPen(QColor(theme.TEXT))
+        p.drawText(QRectF(12, RULER, 70, bottom - RULER), Qt.AlignmentFlag.AlignVCenter, "Steadiness")
+        solve = shot.solve
+        if solve is None:
+            p.setPen(QColor(theme.QUIET))
+            p.drawText(QRectF(GUTTER + 6, RULER, 400, bottom - RULER), Qt.AlignmentFlag.AlignVCenter, "the error of each frame, after the solve")
+            return
+        line = bottom - (bottom - top) * 0.5 / STRIP_TOP_PX
+        p.setPen(QPen(QColor(theme.LINE), 1, Qt.PenStyle.DotLine))
+        p.drawLine(QPointF(GUTTER, line), QPointF(self.width() - 12, line))
+        p.setPen(QColor(theme.QUIET))
+        p.setFont(theme.font(11))
+        p.drawText(QRectF(80, line - 8, GUTTER - 86, 16), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, "0.5 px")
+        made_of = (solve, shot.tracks, axis.count, self.size(), self.devicePixelRatioF())
+        if not self._bars or any(x is not y and x != y for x, y in zip(self._bars[0], made_of, strict=True)):
+            self._bars = (made_of, self._draw_bars(axis, shot, top, bottom))
+        p.drawPixmap(0, 0, self._bars[1])
+
+    def _draw_bars(self, axis: TimeAxis, shot: Shot, top: float, bottom: float) -> QPixmap:
+        """A bar for each frame, drawn once: the strip is repainted with each picture."""
+        pixmap = QPixmap(self.size() * self.devicePixelRatioF())
+        pixmap.setDevicePixelRatio(self.devicePixelRatioF())
+        pixmap.fill(Qt.GlobalColor.transparent)
+        count = np.bincount(shot.tracks.frame[shot.tracks.kept()], minlength=axis.count) if shot.tracks is not None else np.full(axis.count, 100)
+        room, p = axis.width / axis.count, QPainter(pixmap)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for f, e in zip(shot.solve.frames, shot.solve.frame_error, strict=True):
+            if f >= axis.count:
+                continue
+            share = float(np.clip(count[f] / 200, 0.15, 1))
+            width, height = max(1.0, (room - 0.8) * share), (bottom - top) * min(float(e) / STRIP_TOP_PX, 1.0)
+            p.fillRect(QRectF(axis.x(int(f)) - width / 2, bottom - height, width, height), theme.error_colour(float(e)))
+        p.end()
+        return pixmap
+
+    def _paint_playhead(self, p: QPainter, axis: TimeAxis) -> None:
+        x = axis.x(self.session.frame)
+        p.setPen(QPen(QColor(theme.ACCENT), 1))
+        p.drawLine(QPointF(x, 15), QPointF(x, self.height()))
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(QColor(theme.ACCENT))
+        flag = QRectF(max(x - 19, GUTTER), 1, 38, 15)  # clear of the buttons at the left
+        p.drawRoundedRect(flag, 3, 3)
+        p.setPen(QColor(theme.ON_ACCENT))
+        p.setFont(theme.font(11, 600))
+        p.drawText(flag, Qt.AlignmentFlag.AlignCenter, f"{self.session.frame / axis.fps:.2f}")
+
+    def _paint_markers(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
+        """A line through the strip with its name on a small flag; the next marker cuts a long name."""
+        p.setFont(theme.font(11))
+        for marker, after in zip(shot.markers, (*shot.markers[1:], None), strict=False):
+            x = axis.x(marker.frame)
+            p.setPen(QPen(theme.colour(theme.READING, 0.7), 1))
+            p.drawLine(QPointF(x, RULER - 8), QPointF(x, self.height()))
+            p.setPen(Qt.PenStyle.NoPen)
+            p.setBrush(QColor(theme.READING))
+            p.drawRoundedRect(QRectF(x - 2, RULER - 10, 4, 10), 1, 1)
+            room = (axis.x(after.frame) if after else self.width()) - x - 8
+            p.setPen(QColor(theme.TEXT))
+            p.drawText(QRectF(x + 5, RULER + 1, room, 14), Qt.AlignmentFlag.AlignVCenter, p.fontMetrics().elidedText(marker.text, Qt.TextElideMode.ElideRight, int(max(room, 0))))  # fmt: skip
+
+    def _marker_at(self, position: QPointF) -> Marker | None:
+        axis = TimeAxis(self.session, self.width())
+        near = [m for m in self.session.shot.markers if abs(axis.x(m.frame) - position.x()) < REACH_PX and position.y() > RULER - 12]
+        return near[0] if near else None
+
+    def name_marker(self, frame: int) -> None:
+        """Write the name of the marker at a frame."""
+        marker = next((m for m in self.session.shot.markers if m.frame == frame), None)
+        if marker is None:
+            return
+        self._naming = frame
+        x = int(min(TimeAxis(self.session, self.width()).x(frame) + 4, self.width() - 164))
+        self.editor.setGeometry(x, RULER - 2, 160, 22)
+        self.editor.setText(marker.text)
+        self.editor.show()
+        self.editor.setFocus()
+        self.editor.selectAll()
+
+    def _named(self) -> None:
+        if self.editor.isVisible():
+            self.editor.hide()
+            frame, text = self._naming, self.editor.text().strip()
+            if any(m.frame == frame and m.text != text for m in self.session.shot.markers):
+                self.session.edit("Name marker", lambda s: with_marker(s, Marker(frame, text)))
+
+    def mouseDoubleClickEvent(self, event) -> None:
+        marker = self._marker_at(event.position())
+        if marker is not None:
+            self.name_marker(marker.frame)
+
+    def mousePressEvent(self, event) -> None:
+        axis = TimeAxis(self.session, self.width())
+        marker = self._marker_at(event.position())
+        if marker is not None and not event.modifiers():
+            self._marker = (marker, self.session.shot, object())
+            self.session.show_frame(marker.frame)
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._start = axis.frame(event.position().x())
+        else:
+            self.session.show_frame(axis.frame(event.position().x()))
+
+    def mouseMoveEvent(self, event) -> None:
+        axis = TimeAxis(self.session, self.width())
+        at = axis.frame(event.position().x())
+        if self._marker is not None:
+            marker, base, group = self._marker
+            if at != marker.frame or self.session.shot is not base:
+                self.session.edit("Move marker", lambda _: with_marker(without_marker(base, marker.frame), Marker(at, marker.text)), group)
+            self.session.show_frame(at)
+        elif self._start is not None and self.session.shot.plate:
+            a, b = sorted((self._start, at))
+            self.session.set("Set in and out", ("range", self._start), first=a, last=b)
+        else:
+            self.session.show_frame(at)
+
+    def mouseReleaseEvent(self, event) -> None:
+        self._start = self._marker = None
+        self.session.history.close_group()

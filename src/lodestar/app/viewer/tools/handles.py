@@ -1,0 +1,468 @@
+"""Moving, turning and sizing objects by their handles, in the picture and in the scene alike."""
+
+import msgspec
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPen
+
+from lodestar.core.basics.geometry import meet_plane, turn_matrix
+from lodestar.core.compose.arrange import dropped, place_of, removed, repivoted, stood, turn_of, with_pose
+from lodestar.core.compose.objects import box_of, mesh_of, model_of, objects_at, pose_of
+from lodestar.core.scene.poses import moved, size_of
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Anchor, Object
+
+from ... import theme
+from ...derived import points_of, slip_of
+from .. import overlays
+from .tool import NUMBER, REACH_PX, Tool
+
+SNAP_PX, SNAP_DEG, LEAST_REACH_PX = 9.0, 15.0, 42.0
+CORNER_SHARE = 0.04  # of an object's extent: so near to a side a picked pivot lies on it
+EDGES = [(0, 1), (2, 3), (4, 5), (6, 7), (0, 2), (1, 3), (4, 6), (5, 7), (0, 4), (1, 5), (2, 6), (3, 7)]
+ARC = np.deg2rad(np.linspace(-50, 50, 21))[:, None]  # of a ring that is drawn
+PLANES = {"level": (0, 1), "upright": (0, 2)}  # axes of the object that span the plane of a handle
+
+
+class MoveObject(Tool):
+    """Handles on the chosen object: arrows along its axes, squares for its planes, rings that turn and tilt it, the corner that
+    sizes it, and tabs that stand it up or lay it down and drop it. Shift snaps to 15 degrees or the ground, Ctrl to points. Alt
+    and click picks the pivot."""
+
+    name, label, icon, tip = "move", "Move", "move-3d", "Move, turn and size: drag an object or its handles; arrow keys nudge"
+
+    def __init__(self, canvas) -> None:
+        super().__init__(canvas)
+        self.held = ""
+        self.group: object = None
+        self.from_: dict = {}
+
+    def hint(self) -> str:
+        item = self.session.object()
+        if item is None:
+            return "Click an object to take it in hand · Shift and click takes several"
+        return f"{item.name} · {self.state(item)} · arrow keys nudge · Alt and click picks the pivot"
+
+    def state(self, item: Object) -> str:
+        """What a drag does now, in words."""
+        if self.session.keying:
+            return "drags set keys here"
+        return "drags move the whole motion" if item.position.keys or item.turn.keys else "drag it or a handle"
+
+    # geometry of the handles
+
+    def handles(self, item: Object) -> dict[str, np.ndarray]:
+        """Where each handle is in the scene: (3,)."""
+        frame, shot = self.session.frame, self.session.shot
+        m, at = pose_of(shot, item, frame), place_of(shot, item, frame)
+        low, high = box_of(item, frame)
+        R = m[:3, :3] / size_of(m)
+        # as long in the view as the letters are high, but never lost
+        camera = self.canvas.camera()
+        px = float(camera.project(at)[1]) / camera.lens.fx / self.canvas.scale if camera is not None else 0.0
+        reach = max(0.9 * float(high[2] - low[2]) * size_of(m), abs(px) * min(LEAST_REACH_PX, 0.12 * self.canvas.height()))
+        spots = {"x": at + R[:, 0] * reach, "y": at + R[:, 1] * reach, "z": at + R[:, 2] * 1.5 * reach, "turn": at - R[:, 1] * reach * 1.6,
+                 "tilt": at + (R[:, 2] - R[:, 1]) * reach * 0.8, "level": at + (R[:, 0] + R[:, 1]) * 0.36 * reach,
+                 "upright": at + (R[:, 0] + R[:, 2]) * 0.36 * reach, "at": at}  # fmt: skip
+        if not isinstance(item, Anchor):
+            spots["size"] = moved(m, np.array([high[0], low[1], high[2]]))
+            spots["drop"] = moved(m, np.array([low[0], low[1], low[2]]))
+            spots["stand"] = moved(m, np.array([low[0], low[1], high[2]]))
+        return spots
+
+    def _on_widget(self, point: np.ndarray) -> np.ndarray | None:
+        camera = self.canvas.camera()
+        if camera is None:
+            return None
+        xy, depth = camera.project(point)
+        return self.canvas.to_widget(xy) if depth > 0.01 else None
+
+    def _all_on_widget(self, points: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+        """Where those of the points that lie before the camera are in the view."""
+        camera = self.canvas.camera()
+        if camera is None:
+            return {}
+        xy, depth = camera.project(np.array(list(points.values())))
+        return {name: at for name, at, z in zip(points, self.canvas.to_widget(xy), depth, strict=True) if z > 0.01}
+
+    def _above_ground(self, item: Object) -> bool:
+        m = pose_of(self.session.shot, item, self.session.frame)
+        return abs(float(moved(m, box_of(item, self.session.frame)[0])[2])) > 1e-6
+
+    def _handle_at(self, item: Object, at: QPointF) -> str:
+        best, name = REACH_PX + 2, ""
+        for handle, on in self._all_on_widget(self.handles(item)).items():
+            if handle == "at" or (handle == "drop" and not self._above_ground(item)):
+                continue
+            away = np.hypot(*(on - [at.x(), at.y()]))
+            if away < best:
+                best, name = away, handle
+        return name
+
+    def object_under(self, at: QPointF) -> Object | None:
+        """The nearest object that covers the pointer, an anchor by its mark."""
+        shot, frame = self.session.shot, self.session.frame
+        if self.canvas.camera() is None:
+            return None
+        for item in shot.objects:
+            if isinstance(item, Anchor) and item.visible and not item.locked:
+                on = self._on_widget(place_of(shot, item, frame))
+                if on is not None and np.hypot(*(on - [at.x(), at.y()])) < REACH_PX:
+                    return item
+        # a ground that lies under all is taken last
+        hits = [(not item.drawn, hit[0], item) for item in objects_at(shot, frame) if not item.locked and (hit := self._hit(item, at)) is not None]
+        return min(hits, key=lambda h: h[:2])[2] if hits else None
+
+    def _hit(self, item: Object, at: QPointF) -> tuple[float, np.ndarray] | None:
+        """Depth, and the place (3,) in the object's own axes, of its surface under the pointer; None beside it."""
+        camera, mesh = self.canvas.camera(), mesh_of(item, self.session.frame)
+        m, pixel = model_of(self.session.shot, item, self.session.frame), self.canvas.to_plate(at)
+        if camera is None or len(mesh.vertices) == 0:
+            return None
+        xy, depth = camera.project(moved(m, mesh.vertices))
+        corners, depths = xy[mesh.triangles], depth[mesh.triangles]
+        near = np.flatnonzero((corners.min(1) <= pixel).all(1) & (corners.max(1) >= pixel).all(1) & (depths.min(1) > 0))
+        a, b, c = (corners[near][:, k] for k in range(3))
+        side = lambda p, q: (q[:, 0] - p[:, 0]) * (pixel[1] - p[:, 1]) - (q[:, 1] - p[:, 1]) * (pixel[0] - p[:, 0])
+        s = np.stack([side(a, b), side(b, c), side(c, a)])
+        hit = near[(s >= 0).all(0) | (s <= 0).all(0)]
+        if len(hit) == 0:
+            return None
+        nearest = hit[depths[hit].min(1).argmin()]
+        p = moved(m, mesh.vertices[mesh.triangles[nearest]])
+        ray = camera.rays(pixel)
+        away = float(meet_plane(camera.centre, ray, p[0], np.cross(p[1] - p[0], p[2] - p[0])))
+        place = camera.centre + away * ray if np.isfinite(away) else p[0]
+        own = np.linalg.inv(pose_of(self.session.shot, item, self.session.frame))
+        return float(depths[nearest].min()), moved(own, place)
+
+    def _pick_pivot(self, item: Object, at: QPointF) -> None:
+        """The point of the object under the pointer becomes its pivot, or a corner of it that is near."""
+        hit = self._hit(item, at)
+        if hit is None:
+            self.session.tell(f"The pointer is beside {item.name}.", "Alt and click a point of it: that becomes its pivot.", "doubtful")
+            return
+        low, high = box_of(item, self.session.frame)
+        pivot = np.where(
+            np.abs(hit[1] - low) < CORNER_SHARE * (high - low), low, np.where(np.abs(hit[1] - high) < CORNER_SHARE * (high - low), high, hit[1])
+        )
+        self.session.edit("Pick pivot", lambda s: repivoted(s, item.id, tuple(float(v) for v in pivot)))
+
+    # mouse
+
+    def press(self, event) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        item = self.session.object()
+        if event.modifiers() & Qt.KeyboardModifier.AltModifier and item is not None and not item.locked and not isinstance(item, Anchor):
+            self._pick_pivot(item, event.position())
+            return
+        add = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        self.held = self._handle_at(item, event.position()) if item is not None and not item.locked else ""
+        if not self.held:
+            under = self.object_under(event.position())
+            self.session.choose_object(under.id if under else "", add)
+            item, self.held = under, "body" if under and not add else ""
+        if item is None or not self.held:
+            return
+        self._begin(item, event.position())
+        if self.held in ("drop", "stand"):
+            frame, keying = self.session.frame, self.session.keying
+            if self.held == "drop":
+                self.session.edit("Drop to the ground", lambda s: dropped(s, item.id, frame, keying))
+            else:
+                upright = abs(self.from_["turn"][1]) < 45
+                self.session.edit("Lie down" if upright else "Stand up", lambda s: stood(s, item.id, frame, keying, -90.0 if upright else 0.0))
+            self.held = ""
+
+    def _begin(self, item: Object, pointer: QPointF) -> None:
+        shot, frame = self.session.shot, self.session.frame
+        self.group, self.typed = object(), ""
+        m = pose_of(shot, item, frame)
+        at = place_of(shot, item, frame)
+        self.from_ = {"id": item.id, "at": at, "R": m[:3, :3] / size_of(m), "turn": turn_of(shot, item, frame), "size": item.size.at(frame)[0],
+                      "pointer": pointer, "shot": shot}  # fmt: skip
+        point, normal = self._plane()
+        self.from_["grip"] = self._on_plane(pointer, point, normal)
+
+    def _plane(self) -> tuple[np.ndarray, np.ndarray]:
+        """A point and the normal of the plane in which this drag moves."""
+        at, R = self.from_["at"], self.from_["R"]
+        if self.held in PLANES:
+            a, b = PLANES[self.held]
+            return at, np.cross(R[:, a], R[:, b])
+        if self.held == "tilt":
+            return at, R[:, 0]
+        if self.held == "turn":
+            return at, R[:, 2] if abs(R[2, 2]) > 0.5 else np.array([0, 0, 1.0])
+        camera = self.canvas.camera()
+        # the body moves over the ground; one that is seen from the side, or that hangs on a wall, in its own upright plane
+        level = np.array([0, 0, 1.0])
+        if camera is not None and abs(camera.rays(self.canvas.to_plate(self.from_["pointer"])) @ level) < 0.06:
+            return at, R[:, 1]
+        return at, level
+
+    def _on_plane(self, at: QPointF, point: np.ndarray, normal: np.ndarray) -> np.ndarray | None:
+        camera = self.canvas.camera()
+        if camera is None:
+            return None
+        ray = camera.rays(self.canvas.to_plate(at))
+        distance = float(meet_plane(camera.centre, ray, point, normal))
+        return camera.centre + distance * ray if np.isfinite(distance) and distance < 1e4 else None
+
+    def _axis_shift(self, axis: np.ndarray, at: QPointF) -> float:
+        """How far along an axis the pointer was dragged, in scene units, by its picture."""
+        a, b = self._on_widget(self.from_["at"]), self._on_widget(self.from_["at"] + axis)
+        if a is None or b is None:
+            return 0.0
+        d, start = b - a, self.from_["pointer"]
+        return float(((at.x() - start.x()) * d[0] + (at.y() - start.y()) * d[1]) / max(d @ d, 1e-6))
+
+    def move(self, event) -> None:
+        self.pointer = event.position()
+        item = next((o for o in self.session.shot.objects if o.id == self.from_.get("id")), None)
+        if not self.held or item is None:
+            self.canvas.update()
+            return
+        snap = event.modifiers()
+        if self.held in ("x", "y", "z"):
+            axis = self.from_["R"][:, "xyz".index(self.held)]
+            self._move_to(item, self.from_["at"] + axis * self._axis_shift(axis, event.position()), snap)
+        elif self.held in ("turn", "tilt"):
+            self._turn(item, event.position(), snap)
+        elif self.held == "size":
+            base = self._on_widget(self.from_["at"])
+            if base is not None:
+                start, at = self.from_["pointer"], event.position()
+                ratio = np.hypot(at.x() - base[0], at.y() - base[1]) / max(np.hypot(start.x() - base[0], start.y() - base[1]), 1)
+                self._edit(item, "Size", lambda o: msgspec.structs.replace(o, size=self._changed(o.size, (max(self.from_["size"] * ratio, 0.01),))))
+        else:
+            now = self._on_plane(event.position(), *self._plane())
+            if now is not None and self.from_["grip"] is not None:
+                self._move_to(item, self.from_["at"] + now - self.from_["grip"], snap)
+
+    def _turn(self, item: Object, at: QPointF, modifiers) -> None:
+        point, normal = self._plane()
+        now = self._on_plane(at, point, normal)
+        grip = self.from_["grip"]
+        if now is None or grip is None:
+            return
+        a, b = grip - point, now - point
+        angle = float(np.rad2deg(np.arctan2(np.cross(a, b) @ normal, a @ b)))
+        heading, pitch, roll = self.from_["turn"]
+        value = (heading if self.held == "turn" else pitch) + angle
+        if modifiers & Qt.KeyboardModifier.ShiftModifier:
+            value = round(value / SNAP_DEG) * SNAP_DEG
+        self._turn_to(item, value)
+
+    def _turn_to(self, item: Object, value: float) -> None:
+        heading, pitch, roll = self.from_["turn"]
+        R = turn_matrix((value, pitch, roll) if self.held == "turn" else (heading, value, roll))
+        self._edit(
+            item, "Turn" if self.held == "turn" else "Tilt", lambda o: with_pose(self.session.shot, o, self.session.frame, self.session.keying, R=R)
+        )
+
+    def _move_to(self, item: Object, to: np.ndarray, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
+        if modifiers & Qt.KeyboardModifier.ShiftModifier:
+            to = to * [1, 1, 0] if self.held in ("z", "upright", "body") else to
+        if modifiers & Qt.KeyboardModifier.ControlModifier:
+            to = self._nearest_point(to)
+        self._edit(item, "Move", lambda o: with_pose(self.session.shot, o, self.session.frame, self.session.keying, at=to))
+
+    def _nearest_point(self, to: np.ndarray) -> np.ndarray:
+        points, camera = points_of(self.session.shot), self.canvas.camera()
+        on = self._on_widget(to)
+        if not len(points) or on is None:
+            return to
+        xy, depth = camera.project(points)
+        away = np.where(depth > 0, np.linalg.norm(self.canvas.to_widget(xy) - on, axis=1), np.inf)
+        return points[away.argmin()] if away.min() < 2.5 * SNAP_PX else to
+
+    def _changed(self, value, new):
+        return value.changed(self.session.frame, new, self.session.keying)
+
+    def _edit(self, item: Object, label: str, change) -> None:
+        """One step of undo for the whole drag. A locked object stays; others that are chosen too go the same way."""
+
+        def edit(shot: Shot) -> Shot:
+            new = change(item)
+            fresh = {item.id: new}
+            if label == "Move":
+                by = place_of(shot, new, self.session.frame) - place_of(shot, item, self.session.frame)
+                for other in shot.objects:
+                    if other.id in self.session.others and other.id != item.id and not other.locked:
+                        at = place_of(shot, other, self.session.frame) + by
+                        fresh[other.id] = with_pose(shot, other, self.session.frame, self.session.keying, at=at)
+            return msgspec.structs.replace(shot, objects=tuple(fresh.get(o.id, o) for o in shot.objects))
+
+        self.session.edit(f"{label} {item.name}", edit, self.group)
+
+    def release(self, event) -> None:
+        self.held = ""
+        self.from_ = {}
+        self.session.history.close_group()
+        self.canvas.update()
+
+    def key(self, event) -> bool:
+        item = self.session.object()
+        if item is None or item.locked:
+            return False
+        if self.wants(event.text()) or (self.held and event.key() == Qt.Key.Key_Backspace):
+            return self._type(item, event)
+        steps = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+        if event.key() in steps and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            shot, frame = self.session.shot, self.session.frame
+            low, high = box_of(item, frame)
+            amount = 0.02 * max(float(high[2] - low[2]), 0.1) * (10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1)
+            R = turn_matrix((turn_of(shot, item, frame)[0], 0.0, 0.0))
+            dx, dy = steps[event.key()]
+            self.group = ("nudge", item.id)
+            by = amount * (dx * R[:, 0] + (np.array([0, 0, dy]) if event.modifiers() & Qt.KeyboardModifier.AltModifier else dy * R[:, 1]))
+            self._move_to(item, place_of(shot, item, frame) + by)
+            return True
+        if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
+            self.session.edit("Delete", lambda s: removed(s, self.session.chosen_objects()))
+            return True
+        return False
+
+    def wants(self, text: str) -> bool:
+        return bool(self.held and text and text in NUMBER)
+
+    def _type(self, item: Object, event) -> bool:
+        """A number typed while dragging sets it: metres along an arrow, degrees on a ring, a factor on the corner."""
+        self.typed = self.typed[:-1] if event.key() == Qt.Key.Key_Backspace else self.typed + event.text()
+        number = self.number()
+        if number is None:
+            return True
+        if self.held in ("turn", "tilt"):
+            self._turn_to(item, number)
+        elif self.held == "size" and number > 0:
+            self._edit(item, "Size", lambda o: msgspec.structs.replace(o, size=self._changed(o.size, (number,))))
+        elif self.held in ("x", "y", "z"):
+            self._move_to(item, self.from_["at"] + self.from_["R"][:, "xyz".index(self.held)] * number)
+        return True
+
+    # paint
+
+    def paint(self, p: QPainter) -> None:
+        camera, session = self.canvas.camera(), self.session
+        if camera is None or not self.canvas.drawn["handles"]:
+            return
+        for other in session.shot.objects:
+            if other.id in session.others:
+                paint_foot(p, self.canvas, camera, session.shot, other, session.frame)
+        item = session.object()
+        if item is None:
+            return
+        paint_foot(p, self.canvas, camera, session.shot, item, session.frame)
+        handles = self.handles(item)
+        on = self._all_on_widget(handles)
+        if "at" not in on:
+            return
+        base = on["at"]
+        for name, tint in zip("xyz", theme.AXES, strict=True):
+            self._paint_arrow(p, base, on.get(name), tint, self.held == name)
+        for name, tint in zip(PLANES, (theme.AXES[2], theme.AXES[1]), strict=True):
+            self._paint_spot(p, on.get(name), tint, 4.0, True, self.held == name)
+        for name, tint in (("turn", theme.AXES[2]), ("tilt", theme.AXES[0])):
+            self._paint_ring(p, camera, handles["at"], handles[name], self._ring_normal(name), tint, self.held == name)
+            self._paint_spot(p, on.get(name), tint, 5.0, False, self.held == name)
+        p.setPen(QPen(QColor(theme.FIELD), 1))
+        p.setBrush(QColor("#FFFFFF"))
+        p.drawEllipse(QPointF(*base), 4.5, 4.5)
+        if "size" in handles:
+            self._paint_spot(p, on.get("size"), "#FFFFFF", 4.0, True, self.held == "size")
+            self._paint_tab(p, on.get("stand"), "rotate-3d")
+            if self._above_ground(item):
+                self._paint_tab(p, on.get("drop"), "arrow-down-to-line")
+        if not self.held:
+            paint_slip(p, self.canvas, item)
+        if self.held and self.pointer is not None:
+            overlays.tag(p, self.pointer + QPointF(16, 12), [self._words(item), self.state(item) if item.position.keys or session.keying else ""])
+
+    def _ring_normal(self, name: str) -> np.ndarray:
+        m = pose_of(self.session.shot, self.session.object(), self.session.frame)
+        R = m[:3, :3] / size_of(m)
+        if name == "tilt":
+            return R[:, 0]
+        return R[:, 2] if abs(R[2, 2]) > 0.5 else np.array([0, 0, 1.0])
+
+    def _paint_arrow(self, p: QPainter, base: np.ndarray, end: np.ndarray | None, tint: str, held: bool) -> None:
+        if end is None:
+            return
+        p.setPen(QPen(QColor(tint), 3 if held else 2))
+        p.drawLine(QPointF(*base), QPointF(*end))
+        d = (end - base) / max(np.hypot(*(end - base)), 1)
+        side = np.array([-d[1], d[0]])
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(QColor(tint))
+        p.drawPolygon(overlays.polygon(np.array([end + 5 * d, end - 4 * d + 4 * side, end - 4 * d - 4 * side])))
+
+    def _paint_spot(self, p: QPainter, on: np.ndarray | None, tint: str, size: float, square: bool, held: bool) -> None:
+        if on is None:
+            return
+        p.setPen(QPen(QColor(theme.FIELD), 1))
+        p.setBrush(QColor(tint))
+        size += 1 if held else 0
+        rect = QRectF(on[0] - size, on[1] - size, 2 * size, 2 * size)
+        p.drawRect(rect) if square else p.drawEllipse(rect)
+
+    def _paint_tab(self, p: QPainter, on: np.ndarray | None, icon: str) -> None:
+        if on is None:
+            return
+        p.setPen(QPen(theme.colour("#FFFFFF", 0.5), 1))
+        p.setBrush(QColor(theme.FIELD))
+        p.drawRoundedRect(QRectF(on[0] - 10, on[1] - 10, 20, 20), 4, 4)
+        p.drawPixmap(QPointF(on[0] - 7, on[1] - 7), theme.icon_pixmap(icon, theme.TEXT, 14))
+
+    def _paint_ring(self, p: QPainter, camera, at: np.ndarray, grip: np.ndarray, normal: np.ndarray, tint: str, held: bool) -> None:
+        arm = grip - at
+        arm = arm - normal * (arm @ normal)
+        across = np.cross(normal, arm)
+        xy, depth = camera.project(at + arm * np.cos(ARC) + across * np.sin(ARC))
+        p.setPen(QPen(QColor(tint), 2.4 if held else 1.8))
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        p.drawPolyline(overlays.polygon(self.canvas.to_widget(xy[depth > 0.01])))
+
+    def _words(self, item: Object) -> str:
+        shot, frame = self.session.shot, self.session.frame
+        if self.held in ("turn", "tilt"):
+            return f"{turn_of(shot, item, frame)[self.held == 'tilt']:.1f}°"
+        if self.held == "size":
+            return f"× {item.size.at(frame)[0]:.2f}"
+        return " · ".join(f"{v:.2f}" for v in place_of(shot, item, frame)) + f" {self.session.unit}"
+
+
+def paint_foot(p: QPainter, canvas, camera, shot: Shot, item: Object, frame: float) -> None:
+    """Where an object stands: the outline of its foot, or the cross-bars of an anchor."""
+    m = pose_of(shot, item, frame)
+    low, high = box_of(item, frame)
+    if isinstance(item, Anchor):
+        low, high = np.full(3, -0.15), np.full(3, 0.15)
+    corners = moved(m, np.array([[low[0], low[1], low[2]], [high[0], low[1], low[2]], [high[0], high[1], low[2]], [low[0], high[1], low[2]]]))
+    share = np.linspace(0, 1, 9)[:, None]
+    line = np.concatenate([a + share * (b - a) for a, b in zip(corners, np.roll(corners, -1, 0), strict=True)])
+    xy, depth = camera.project(line)
+    p.setPen(QPen(QColor(theme.ACCENT), 1.4))
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    if (depth > 0.05).all():
+        p.drawPolyline(overlays.polygon(canvas.to_widget(xy)))
+        return
+    for a, b in zip(corners, np.roll(corners, -1, 0), strict=True):
+        part = overlays.project_line(camera, a, b)
+        if len(part) > 1:
+            p.drawPolyline(overlays.polygon(canvas.to_widget(part)))
+
+
+def paint_slip(p: QPainter, canvas, item: Object) -> None:
+    """The slip badge: silent while it is good, in words where it is not; a check pattern always says."""
+    slip, camera = slip_of(canvas.session.shot, item, canvas.session.frame), canvas.camera()
+    doubtful = slip > 0.5
+    if camera is None or not np.isfinite(slip) or not (doubtful or getattr(item, "pattern", "") == "grid"):
+        return
+    low, high = box_of(item, canvas.session.frame)
+    at, depth = camera.project(moved(pose_of(canvas.session.shot, item, canvas.session.frame), np.array([high[0], low[1], high[2]])))
+    if depth > 0:
+        tint = theme.BAD if slip > 1.5 else theme.DOUBTFUL if doubtful else theme.GOOD
+        word = "slides" if slip > 1.5 else "doubtful" if doubtful else "holds"
+        overlays.tag(p, QPointF(*(canvas.to_widget(at) + [10, -26])), [f"{word} · slip {slip:.1f} px"], tint)

@@ -1,0 +1,453 @@
+"""Placing objects: on the surface under the pointer, or far away along the view."""
+
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPen
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.compose.arrange import added
+from lodestar.core.compose.cameras import slip_at
+from lodestar.core.media.pictures import picture_size
+from lodestar.core.scene.surfaces import UP, Patch, heading_towards, on_ground, patch_under, rows_under
+from lodestar.core.shape.drawings import check_svg
+from lodestar.core.shot.keyed import constant
+from lodestar.core.shot.objects import Anchor, Box, Card, Logo, Object, Title
+
+from ... import theme
+from ...derived import covariances_of, points_of
+from .. import overlays
+from .marks import Lasso, caught
+from .tool import NUMBER, REACH_PX, Tool, new_id
+
+FARTHEST = 200.0
+SNAPS = {"surface": "the surface that the points make", "ground": "the level ground", "wall": "an upright wall", "point": "the nearest point", "far": "a set distance along the view"}  # fmt: skip
+ANCHORED = 40  # tracks that an object remembers
+
+
+class PlaceObject(Tool):
+    """Shows the surface under the pointer; a click puts an object there. Shift and click adds a point to the surface, Alt and
+    click drops one, a line drawn round points takes these and no others."""
+
+    def __init__(self, canvas) -> None:
+        super().__init__(canvas)
+        self.lasso = Lasso()
+        self.chosen: np.ndarray | None = None  # rows of the solve's points that the user chose for the surface
+
+    def hint(self) -> str:
+        snap = self.session.snap
+        if snap == "far":
+            return f"Click: {self._noun()} {self.session.far_distance:g} away along the view · digits set the distance"
+        if self.chosen is not None:
+            return f"Surface of {len(self.chosen)} chosen points · Shift and click adds one, Alt and click drops one · Escape lets them go"
+        return f"Click where {self._noun()} shall stand · Shift and click, or a line drawn round points, chooses the surface"
+
+    def _noun(self) -> str:
+        return f"the {self.label.lower()}"
+
+    def can_begin(self) -> bool:
+        """Ask for what the object is made of (a file); False when there is none."""
+        return True
+
+    # the surface
+
+    def patch(self) -> Patch | None:
+        camera, shot = self.canvas.camera(), self.session.shot
+        if self.pointer is None or camera is None:
+            return None
+        pixel, snap = self.canvas.to_plate(self.pointer), self.session.snap
+        points = points_of(shot)
+        here = np.zeros(0, int)
+        if snap == "far":
+            ray = camera.rays(pixel)
+            return Patch(camera.centre + self.session.far_distance * ray, -ray, here, 0.0, np.nan)
+        if snap == "point" and len(points):
+            rows = rows_under(camera, pixel, points)[:1]
+            if len(rows):
+                to = camera.centre - points[rows[0]]
+                return Patch(points[rows[0]], to / np.linalg.norm(to), rows, 0.0, float(slip_at(shot, points[rows])[0]))
+        if snap in ("surface", "wall") and len(points):
+            found = patch_under(camera, pixel, points, lambda at: slip_at(shot, at), covariances_of(shot), self.chosen, snap)
+            if found is not None or self.chosen is not None:
+                return found
+        at = on_ground(camera, pixel, FARTHEST)
+        if at is None:
+            return None
+        rows = rows_under(camera, pixel, points) if len(points) and snap == "ground" else here
+        return Patch(at, UP, rows, 0.0, float(slip_at(shot, at[None])[0]) if len(points) else np.nan)
+
+    def _nearest_row(self, at: QPointF) -> int | None:
+        points, camera = points_of(self.session.shot), self.canvas.camera()
+        if camera is None or not len(points):
+            return None
+        xy, depth = camera.project(points)
+        away = np.where(depth > 0, np.linalg.norm(self.canvas.to_widget(xy) - [at.x(), at.y()], axis=1), np.inf)
+        return int(away.argmin()) if away.min() < 2 * REACH_PX else None
+
+    def _choose(self, event, add: bool) -> None:
+        row, patch = self._nearest_row(event.position()), self.patch()
+        if row is None:
+            self.session.tell("There is no point under the pointer.", "Point at one of the dots.", "doubtful")
+            return
+        rows = self.chosen if self.chosen is not None else patch.rows if patch is not None else np.zeros(0, int)
+        self.chosen = np.union1d(rows, [row]) if add else np.setdiff1d(rows, [row])
+        self.session.view_changed.emit()
+
+    # mouse and keys
+
+    def press(self, event) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.lasso.begin(event)
+
+    def move(self, event) -> None:
+        self.lasso.go_on(event)
+        super().move(event)
+
+    def release(self, event) -> None:
+        self.pointer = event.position()
+        if event.button() != Qt.MouseButton.LeftButton or not self.lasso.line:
+            return
+        shape = self.lasso.end()
+        if shape is not None:
+            self._choose_inside(shape)
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._choose(event, True)
+        elif event.modifiers() & Qt.KeyboardModifier.AltModifier:
+            self._choose(event, False)
+        else:
+            self.place()
+
+    def _choose_inside(self, shape) -> None:
+        points, camera = points_of(self.session.shot), self.canvas.camera()
+        if camera is None or not len(points):
+            return
+        xy, depth = camera.project(points)
+        front = np.flatnonzero(depth > 0)
+        rows = front[caught(shape, self.canvas.to_widget(xy[front]))]
+        if len(rows) < 3:
+            self.session.tell(f"{len(rows)} points lie inside that line; a surface needs three.", "Draw it round more of the dots.", "doubtful")
+            return
+        self.chosen = rows
+        self.session.view_changed.emit()
+
+    def place(self) -> None:
+        patch = self.patch()
+        if patch is None:
+            hint = "Point at the ground or at a wall where tracks are, or look at it less from the side."
+            if self.chosen is not None:
+                hint = "The chosen points make no surface that is seen from here: choose others, or Escape."
+            self.session.tell("There is no surface under the pointer.", hint, "doubtful")
+            return
+        try:
+            item = self.make(patch)
+        except UserError as error:
+            self.session.fail(error)
+            return
+        self.chosen = None
+        self.put(item)
+
+    def put(self, item: Object) -> None:
+        self.session.edit(f"Place {item.name}", lambda s: added(s, item))
+        self.session.select(item.id)
+        self.session.use_tool("move")
+
+    def wants(self, text: str) -> bool:
+        return self.session.snap == "far" and bool(text) and text in NUMBER
+
+    def key(self, event) -> bool:
+        if event.key() == Qt.Key.Key_Escape:
+            self.chosen, self.typed = None, ""
+        elif self.wants(event.text()) or (self.typed and event.key() == Qt.Key.Key_Backspace):
+            self.typed = self.typed[:-1] if event.key() == Qt.Key.Key_Backspace else self.typed + event.text()
+            number = self.number()
+            if number is not None and number > 0:
+                self.session.far_distance = number
+        else:
+            return False
+        self.session.view_changed.emit()
+        return True
+
+    # what is made
+
+    def standing(self, patch: Patch) -> dict:
+        """Place, turn and tracks of something that stands upright on the patch or hangs flat on a wall; and its height."""
+        camera, shot = self.canvas.camera(), self.session.shot
+        to = patch.centre - camera.centre
+        distance = float(np.linalg.norm(to))
+        wall = abs(patch.normal[2]) < 0.5 and self.session.snap not in ("far", "point")
+        at = patch.centre
+        if not wall and abs(patch.normal[2]) > 0.99 and abs(at[2]) < 0.03 * distance:
+            at = np.array([at[0], at[1], 0.0])
+        ids = shot.solve.point_ids[patch.rows][:ANCHORED] if shot.solve is not None and len(patch.rows) else []
+        return {"id": new_id(), "position": constant(*np.round(at, 4)), "turn": constant(round(heading_towards(-patch.normal if wall else to), 1), 0, 0),
+                "tracks": tuple(int(i) for i in ids)}  # fmt: skip
+
+    def height(self, patch: Patch) -> float:
+        """A height that suits the picture: an eighth of the distance."""
+        distance = float(np.linalg.norm(patch.centre - self.canvas.camera().centre))
+        return float(f"{distance * 0.12:.2g}")
+
+    def make(self, patch: Patch) -> Object:
+        raise NotImplementedError
+
+    def out_of_wall(self, fields: dict, patch: Patch, depth: float) -> dict:
+        """On a wall the back of a solid lies on it, not its middle."""
+        if abs(patch.normal[2]) < 0.5 and self.session.snap not in ("far", "point"):
+            fields["position"] = constant(*np.round(np.array(fields["position"].value) + patch.normal * depth / 2, 4))
+        return fields
+
+    # paint
+
+    def paint(self, p: QPainter) -> None:
+        self.lasso.paint(p)
+        patch, camera = self.patch(), self.canvas.camera()
+        if patch is None or camera is None or self.pointer is None:
+            return
+        paint_patch(p, self.canvas, camera, patch)
+        points = points_of(self.session.shot)
+        if len(patch.rows) and len(points):
+            xy, _ = camera.project(points[patch.rows])
+            p.setPen(Qt.PenStyle.NoPen)
+            p.setBrush(QColor("#FFFFFF" if self.chosen is not None else theme.RAMP[0][1]))
+            for at in self.canvas.to_widget(xy):
+                p.drawEllipse(QPointF(*at), 2.2, 2.2)
+        overlays.tag(p, self.pointer + QPointF(-40, 34), [self._words(patch)])
+
+    def _words(self, patch: Patch) -> str:
+        snap = self.session.snap
+        if snap == "far":
+            return f"{self.session.far_distance:g} {self.session.unit} away"
+        slides = f" · slip {max(patch.slip_px, 0.1):.1f} px" if np.isfinite(patch.slip_px) else ""
+        if snap == "point" and len(patch.rows) == 1:
+            return f"one point{slides}"
+        if not len(patch.rows) or snap == "ground":
+            return f"level ground{slides}" if slides else "level ground · no points near"
+        flat = f"{patch.flatness * 1000:.0f} mm" if self.session.unit == "m" else f"{patch.flatness:.3f} units"
+        return f"{len(patch.rows)} points · flat to {flat}{slides}"
+
+
+def paint_patch(p: QPainter, canvas, camera, patch: Patch) -> None:
+    """A small square of grid on the surface, true in perspective, with a stalk for its normal."""
+    x = np.cross([0, 0, 1.0] if abs(patch.normal[2]) < 0.9 else [0, 1.0, 0], patch.normal)
+    x /= np.linalg.norm(x)
+    y = np.cross(patch.normal, x)
+    size = 0.05 * float(np.linalg.norm(patch.centre - camera.centre))
+    corner = lambda i, j: patch.centre + size * (i / 2 * x + j / 2 * y)
+    p.setPen(QPen(QColor(theme.ACCENT), 1.2))
+    outline = [camera.project(corner(i, j))[0] for i, j in ((-2, -2), (2, -2), (2, 2), (-2, 2))]
+    p.setBrush(theme.colour(theme.ACCENT, 0.16))
+    p.drawPolygon(overlays.polygon(canvas.to_widget(np.array(outline))))
+    for k in range(-2, 3):
+        for a, b in ((corner(k, -2), corner(k, 2)), (corner(-2, k), corner(2, k))):
+            p.drawPolyline(overlays.polygon(canvas.to_widget(overlays.project_line(camera, a, b, 6))))
+    stalk = overlays.project_line(camera, patch.centre, patch.centre + patch.normal * size * 1.4, 6)
+    p.drawPolyline(overlays.polygon(canvas.to_widget(stalk)))
+
+
+class PlaceTitle(PlaceObject):
+    name, label, icon, tip = "title", "Title", "type", "Point at a surface and click: a title stands there"
+
+    def make(self, patch: Patch) -> Object:
+        height = self.height(patch)
+        depth = round(height * 0.3, 3)
+        fields = self.out_of_wall(self.standing(patch), patch, depth)
+        return Title(text="TITLE", height=constant(height), depth=constant(depth), bevel=constant(round(height * 0.02, 4)), **fields)
+
+
+class FileObject(PlaceObject):
+    """Something that is made from a file, which is asked for when the tool is taken in hand."""
+
+    kind = "picture"
+    filter = ""
+
+    def __init__(self, canvas) -> None:
+        super().__init__(canvas)
+        self.path = ""
+
+    def can_begin(self) -> bool:
+        path = self.session.ask_file(f"Choose a {self.label.lower()}", self.kind, self.filter)
+        self.path = path or self.path
+        return bool(self.path)
+
+
+class PlaceLogo(FileObject):
+    name, label, icon, tip = "logo", "Logo", "shapes", "Choose a drawing (SVG), point at a surface and click: it stands there as a solid"
+    kind, filter = "logo", "Drawings (*.svg)"
+
+    def make(self, patch: Patch) -> Object:
+        height = 1.6 * self.height(patch)
+        depth = round(height * 0.12, 3)
+        fields = self.out_of_wall(self.standing(patch), patch, depth)
+        return Logo(svg=read_svg(self.path), label=Path(self.path).stem, height=constant(height), depth=constant(depth),
+                    bevel=constant(round(height * 0.008, 4)), **fields)  # fmt: skip
+
+
+def read_svg(path: str) -> str:
+    """The source of a drawing that can stand as a solid. Raises UserError."""
+    try:
+        return check_svg(Path(path).read_text("utf-8"))
+    except (OSError, UnicodeDecodeError) as error:
+        raise UserError(f"{Path(path).name} cannot be read as a drawing.", "Choose an SVG file.") from error
+
+
+class PlaceCard(PlaceObject):
+    name, label, icon, tip = "card", "Card", "square", "Point at a surface and click: a plain card stands there, or hangs flat on a wall"
+
+    def make(self, patch: Patch) -> Object:
+        height = 1.5 * self.height(patch)
+        return Card(width=constant(round(height * 1.4, 3)), height=constant(height), **self.standing(patch))
+
+
+class PlacePicture(FileObject):
+    name, label, icon, tip = "picture", "Picture", "image", "Choose a picture, movie or sequence; it stands on a card where you click"
+    kind, filter = "card", "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.mp4 *.mov *.mkv *.webm);;All files (*)"
+
+    def make(self, patch: Patch) -> Object:
+        wide, high = picture_size(self.path)
+        height = 1.5 * self.height(patch)
+        return Card(pattern="picture", picture=self.path, label=Path(self.path).stem, width=constant(round(height * wide / high, 4)),
+                    height=constant(height), **self.standing(patch))  # fmt: skip
+
+
+class PlaceCheck(PlaceObject):
+    name, label, icon, tip = "check", "Check pattern", "grid-3x3", "One click lays a grid card on the surface: play, and see whether it sticks"
+
+    def make(self, patch: Patch) -> Object:
+        fields = self.standing(patch)
+        side = 2 * self.height(patch)
+        turn = (fields["turn"].value[0], 0.0 if abs(patch.normal[2]) < 0.5 else -90.0, 0.0)
+        # a hair over the surface, so that the ground does not cut it; on a wall it hangs round the click
+        lift = 0.002 * side * patch.normal
+        at = np.array(fields["position"].value) + lift
+        return Card(pattern="grid", label="Check pattern", width=constant(side), height=constant(side), roughness=constant(1.0), pivot=(0.0, 0.0, side / 2),
+                    **fields | {"position": constant(*at), "turn": constant(*turn)})  # fmt: skip
+
+
+class PlaceAnchor(PlaceObject):
+    name, label, icon, tip = "anchor", "Anchor", "anchor", "An empty place in the scene, which can carry others"
+
+    def make(self, patch: Patch) -> Object:
+        return Anchor(**self.standing(patch))
+
+
+class DrawBox(Tool):
+    """A box from its foot: drag over the ground, let go, move up to its height and click (or type it)."""
+
+    name, label, icon, tip = "box", "Box", "box", "Drag its foot over the ground, then click at its top"
+    stand_in = False
+
+    def __init__(self, canvas) -> None:
+        super().__init__(canvas)
+        self.start: np.ndarray | None = None
+        self.end: np.ndarray | None = None
+        self.dragging = False
+
+    def hint(self) -> str:
+        if self.start is not None and not self.dragging:
+            return "Move up to its height and click, or type it and Enter · Escape drops it"
+        return "Drag from one corner of its foot on the ground to the other"
+
+    def _ground(self, at: QPointF) -> np.ndarray | None:
+        camera = self.canvas.camera()
+        return None if camera is None else on_ground(camera, self.canvas.to_plate(at), 1e4)
+
+    def press(self, event) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if self.start is not None:
+            self._take(self._height(event.position()))
+            return
+        self.start = self.end = self._ground(event.position())
+        self.dragging = self.start is not None
+        if self.start is None:
+            self.session.tell("The foot must stand on the ground, below the horizon.", "Begin at a corner of its foot.", "doubtful")
+
+    def move(self, event) -> None:
+        if self.dragging:
+            end = self._ground(event.position())
+            self.end = end if end is not None else self.end
+        super().move(event)
+
+    def release(self, event) -> None:
+        if self.dragging:
+            self.dragging = False
+            if np.linalg.norm(self.end - self.start) < 1e-3:
+                self.start = self.end = None
+        self.session.view_changed.emit()
+
+    def _foot(self) -> tuple[float, np.ndarray, np.ndarray]:
+        """Heading, middle (3,) and extent (2,) of the foot; its sides run with the view, as the drag did."""
+        camera = self.canvas.camera()
+        heading = heading_towards(camera.R[2])
+        a = np.deg2rad(heading)
+        x, y = np.array([np.cos(a), np.sin(a), 0]), np.array([-np.sin(a), np.cos(a), 0])
+        d = self.end - self.start
+        return heading, (self.start + self.end) / 2, np.abs([d @ x, d @ y])
+
+    def _height(self, at: QPointF) -> float:
+        """Height at which the pointer's ray passes nearest to the upright through the middle of the foot's near side."""
+        camera = self.canvas.camera()
+        d = camera.rays(self.canvas.to_plate(at))
+        w = self.start - camera.centre
+        return max(float((w[:2] @ d[:2]) / max(d[:2] @ d[:2], 1e-9) * d[2] - w[2]), 0.0)
+
+    def _take(self, height: float) -> None:
+        heading, middle, extent = self._foot()
+        self.start = self.end = None
+        self.typed = ""
+        if height < 1e-3 or extent.min() < 1e-4:
+            self.session.tell("That box has no height or no foot.", "Drag its foot again, and click above it.", "doubtful")
+            self.session.view_changed.emit()
+            return
+        item = Box(id=new_id(), position=constant(*np.round(middle, 4)), turn=constant(round(heading, 1), 0, 0), drawn=not self.stand_in, hides=self.stand_in,
+                   receives=self.stand_in, extent=constant(*np.round([*extent, height], 4)))  # fmt: skip
+        self.session.edit("Draw a box", lambda s: added(s, item))
+        self.session.select(item.id)
+        self.session.use_tool("move")
+
+    def wants(self, text: str) -> bool:
+        return bool(self.start is not None and text and text in NUMBER)
+
+    def key(self, event) -> bool:
+        if self.start is None:
+            return False
+        if event.key() == Qt.Key.Key_Escape:
+            self.start = self.end = None
+            self.typed = ""
+        elif self.wants(event.text()):
+            self.typed += event.text()
+        elif event.key() == Qt.Key.Key_Backspace:
+            self.typed = self.typed[:-1]
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and (number := self.number()) is not None:
+            self._take(number)
+        else:
+            return False
+        self.session.view_changed.emit()
+        self.canvas.update()
+        return True
+
+    def paint(self, p: QPainter) -> None:
+        camera = self.canvas.camera()
+        if self.start is None or camera is None or self.pointer is None:
+            return
+        typed = self.number()
+        height = 0.0 if self.dragging else typed if typed is not None else self._height(self.pointer)
+        heading, middle, extent = self._foot()
+        box = Box(id="", position=constant(*middle), turn=constant(heading, 0, 0), extent=constant(*np.maximum([*extent, height], 1e-4)))
+        overlays.paint_wire(p, self.canvas, camera, msgspec.structs.replace(self.session.shot, objects=(box,)), box, QColor(theme.ACCENT))
+        unit = self.session.unit
+        overlays.tag(
+            p, self.pointer + QPointF(16, 12), [f"{extent[0]:.2f} × {extent[1]:.2f} {unit}" + (f" · {height:.2f} high" if not self.dragging else "")]
+        )
+
+
+class DrawBoxStandIn(DrawBox):
+    name, label, icon, tip = (
+        "box-stand-in",
+        "Box of the place",
+        "box",
+        "For something parked or built: it hides what is behind it and takes shadows, unseen itself",
+    )
+    stand_in = True

@@ -1,0 +1,237 @@
+"""Objects stay where they are in the picture when the camera is solved anew, the ground is said anew, or the tracks are made anew.
+
+`settled(before, after)` is applied to every edit, so that no way of changing these can forget it.
+"""
+
+import msgspec
+import numpy as np
+
+from ..basics.geometry import Similarity, fit_similarity, turn_from_matrix, turn_matrix
+from ..light.sun import bearing_and_height, direction
+from ..shot.document import Light, ShadowLine, Shot
+from ..shot.keyed import Key, Keyed
+from ..shot.objects import GroundMesh, Object
+from ..track.edit import renumbering
+from ..track.tracks import Tracks
+from .cameras import camera_at, scene_frame
+
+LEVEL_DEG = 3.0  # a new solve's idea of up differs by less; then what stood upright goes on standing upright
+LEAST_FACTOR = 0.001  # an object's own factor is told from that of the scene only beyond this
+RENUMBER = -1
+
+
+def settled(before: Shot, after: Shot) -> Shot:
+    """`after` with tracks named by their new numbers, and with objects and light where they were in the picture of `before`."""
+    if after.tracks is not before.tracks and before.tracks is not None and after.tracks is not None:
+        after = _renumbered(before, after)
+    if (after.solve is before.solve and after.ground == before.ground) or before.solve is None or after.solve is None:
+        return after
+    if not after.objects and not after.light.shadows and after.light == Light():
+        return after
+    old, new = scene_frame(before), scene_frame(after)
+    if after.solve is before.solve or np.array_equal(after.solve.R, before.solve.R):
+        between = new.after(old.inverse())
+        return _moved(after, lambda item: between, between, False)
+    between = _between(before, after)
+    return _moved(after, lambda item: _seen_as_large(item, before, after, _shifted(between, _slide(item, before, after, between))), between, True)
+
+
+# tracks that were made anew -----------------------------------------------------------------------------------------------------
+
+
+def _renumbered(before: Shot, after: Shot) -> Shot:
+    """What speaks of tracks by number, in the numbers of tracks that were made anew; where one has none, it is dropped."""
+    assert before.tracks is not None and after.tracks is not None
+    if same_lineage(before.tracks, after.tracks):
+        return after
+    number = renumbering(before.tracks, after.tracks)
+    count = before.tracks.count
+    new = lambda t: int(number[t]) if 0 <= t < count else RENUMBER
+    some = lambda ts: tuple(dict.fromkeys(n for t in ts if (n := new(t)) >= 0))
+    said = after.ground
+    ground = msgspec.structs.replace(
+        said, on_ground=some(said.on_ground), origin=None if said.origin is None or new(said.origin) < 0 else new(said.origin),
+        axis=_pair(said.axis, new), distance=_pair(said.distance, new))  # fmt: skip
+    objects = tuple(_with_tracks(o, [new(t) for t in o.tracks]) if o.tracks else o for o in after.objects)
+    solve = after.solve
+    if solve is not None and solve is before.solve:
+        ids = np.array([new(int(t)) for t in solve.point_ids])
+        _, first = np.unique(ids, return_index=True)
+        keep = np.sort(first[ids[first] >= 0])
+        solve = msgspec.structs.replace(solve, point_ids=ids[keep].astype(np.int32), xyz=solve.xyz[keep], point_error=solve.point_error[keep])
+    return msgspec.structs.replace(after, ground=ground, objects=objects, solve=solve)
+
+
+def _pair(said, new):
+    return None if said is None or new(said[0]) < 0 or new(said[1]) < 0 else (new(said[0]), new(said[1]), said[2])
+
+
+def _with_tracks(item: Object, numbers: list[int]) -> Object:
+    if isinstance(item, GroundMesh):  # a point without a track stays as it is
+        return msgspec.structs.replace(item, tracks=tuple(numbers))
+    return msgspec.structs.replace(item, tracks=tuple(dict.fromkeys(n for n in numbers if n >= 0)))
+
+
+def same_lineage(old: Tracks, new: Tracks) -> bool:
+    """Whether `new` was edited from `old`, in which tracks keep their numbers: most observations are the same to the bit."""
+    if len(old.frame) == 0:
+        return True
+    if len(new.frame) == 0:
+        return False
+    size = int(max(old.frame.max(), new.frame.max())) + 1
+    key_old, key_new = old.track.astype(np.int64) * size + old.frame, new.track.astype(np.int64) * size + new.frame
+    at = np.clip(np.searchsorted(key_new, key_old), 0, len(key_new) - 1)
+    same = (key_new[at] == key_old) & (new.xy[at] == old.xy).all(1)
+    return float(same.mean()) > 0.5
+
+
+# a new solve --------------------------------------------------------------------------------------------------------------------
+
+
+def _places(shot: Shot) -> dict[int, np.ndarray]:
+    assert shot.solve is not None
+    return dict(zip(shot.solve.point_ids.tolist(), scene_frame(shot).points(shot.solve.xyz)))
+
+
+def _between(before: Shot, after: Shot) -> Similarity:
+    """From the scene of one solve to that of another, by the cameras that both have and where they look."""
+    frames = np.intersect1d(before.solve.frames, after.solve.frames)  # type: ignore[union-attr]
+    if len(frames) == 0:
+        return scene_frame(after).after(scene_frame(before).inverse())
+    old, new = ([camera_at(shot, int(f)) for f in frames] for shot in (before, after))
+    a, b = (np.array([c.centre for c in cameras]) for cameras in (old, new))
+    turn = fit_similarity(np.concatenate([c.R for c in old]), np.concatenate([c.R for c in new])).R
+    both_free = before.solve.motion == after.solve.motion == "free"  # type: ignore[union-attr]
+    wide = float(np.linalg.norm(a - a.mean(0)))
+    # by the cameras' places alone a size is unsure on a short path: points that both know tell it better
+    mine, its = (_places(s) if both_free else {} for s in (before, after))
+    shared = sorted(set(mine) & set(its))
+    if len(shared) >= 8:
+        p, q = (np.array([places[k] for k in shared]) for places in (mine, its))
+        eye_p, eye_q = a.mean(0), b.mean(0)
+        scale = float(np.median(np.linalg.norm(q - eye_q, axis=1) / np.maximum(np.linalg.norm(p - eye_p, axis=1), 1e-9)))
+    elif both_free and wide > 1e-6:
+        scale = float(np.linalg.norm(b - b.mean(0)) / wide)
+    else:
+        scale = 1.0
+    return Similarity(scale, turn, b.mean(0) - scale * turn @ a.mean(0))
+
+
+def _shifted(between: Similarity, by: np.ndarray) -> Similarity:
+    return msgspec.structs.replace(between, t=between.t + by)
+
+
+def _seen_as_large(item: Object, before: Shot, after: Shot, how: Similarity) -> Similarity:
+    """`how` with the factor by which the object at its new place is seen as large as it was at its old one.
+
+    With another focal length a solve makes near and far things differ by other factors, so one factor for all is not enough.
+    """
+    frames = [int(f) for f in np.intersect1d(before.solve.frames, after.solve.frames)]  # type: ignore[union-attr]
+    old = np.array(item.position.at(before.first))
+    new = how.points(old)
+    ratios = [
+        (camera_at(after, f).project(new)[1] / camera_at(after, f).lens.fx) / (camera_at(before, f).project(old)[1] / camera_at(before, f).lens.fx)
+        for f in frames[:: max(1, len(frames) // 20)]
+    ]
+    sound = [r for r in ratios if r > 0 and np.isfinite(r)]
+    if not sound:
+        return how
+    scale = float(np.median(sound))
+    if abs(scale / how.scale - 1) < LEAST_FACTOR:
+        return how
+    return Similarity(scale, how.R, new - scale * how.R @ old)
+
+
+def _slide(item: Object, before: Shot, after: Shot, between: Similarity) -> np.ndarray:
+    """(3,) by which the place of an object differs from what the cameras as a whole say: from its own tracks, or else from where
+    it was in the pictures."""
+    old, new = _places(before), _places(after)
+    offsets = [new[t] - between.points(old[t]) for t in item.tracks if t in old and t in new]
+    if len(offsets) >= 3:
+        return np.median(offsets, axis=0)
+    if before.solve.motion != "free" or after.solve.motion != "free":  # type: ignore[union-attr]
+        return np.zeros(3)
+    frames = [int(f) for f in np.intersect1d(before.solve.frames, after.solve.frames)]  # type: ignore[union-attr]
+    point = np.array(item.position.at(before.first))
+    guess = between.points(point)
+    normal, right = 1e-5 * np.eye(3) * len(frames), np.zeros(3)
+    for frame in frames[:: max(1, len(frames) // 40)]:
+        pixel, depth = camera_at(before, frame).project(point)
+        if depth <= 0:
+            continue
+        camera = camera_at(after, frame)
+        ray = camera.rays(pixel)
+        across = np.eye(3) - np.outer(ray, ray)
+        normal += across
+        right += across @ (camera.centre - guess)
+    return np.linalg.solve(normal, right)
+
+
+# moving what is in the shot -----------------------------------------------------------------------------------------------------
+
+
+def _each(value: Keyed, change) -> Keyed:
+    """A keyed value with `change` done to its constant and to each of its keys."""
+    one = lambda v: tuple(float(x) for x in change(v))
+    return Keyed(one(value.value), tuple(Key(k.frame, one(k.value), k.easing, k.handles) for k in value.keys))
+
+
+def _moved(shot: Shot, of, whole: Similarity, keep_level: bool) -> Shot:
+    """The shot with each object carried by `of(object)` and the light by `whole`."""
+    by_id = {o.id for o in shot.objects}
+    objects = []
+    for item in shot.objects:
+        root = item.parent not in by_id
+        how = of(item) if root else None
+        objects.append(_carried(item, how, float(whole.scale), keep_level, shot))
+    light = shot.light
+    lines = tuple(
+        ShadowLine(foot=_tuple(whole.points(np.array(s.foot))), tip=_tuple(whole.points(np.array(s.tip))), height=s.height * float(whole.scale))
+        for s in light.shadows
+    )
+    bearing, height = light.bearing, light.height
+    if bearing.keys or height.keys:
+        turned = turn_from_matrix(whole.R)[0]
+        bearing = _each(bearing, lambda v: [(v[0] - turned) % 360])
+    else:
+        sun = bearing_and_height(whole.R @ direction(bearing.value[0], height.value[0]))
+        bearing, height = Keyed((sun[0],)), Keyed((sun[1],))
+    light = msgspec.structs.replace(light, shadows=lines, bearing=bearing, height=height)
+    return msgspec.structs.replace(shot, objects=tuple(objects), light=light)
+
+
+def _tuple(p: np.ndarray) -> tuple[float, float, float]:
+    return float(p[0]), float(p[1]), float(p[2])
+
+
+def _carried(item: Object, how: Similarity | None, scale: float, keep_level: bool, shot: Shot) -> Object:
+    """An object after its world was turned, moved and sized; how: None for one that hangs on another, which moves already."""
+    fields: dict = {name: _each(getattr(item, name), lambda v: [x * scale for x in v]) for name in item.LENGTHS} if scale != 1.0 else {}
+    fields["pivot"] = tuple(x * scale for x in item.pivot)
+    if how is None:
+        fields["position"] = _each(item.position, lambda v: [x * scale for x in v])
+    else:
+        lean = np.rad2deg(np.arccos(np.clip(how.R[2, 2], -1, 1)))
+        turn = turn_matrix((turn_from_matrix(how.R)[0], 0.0, 0.0)) if keep_level and lean < LEVEL_DEG else how.R
+        fields["position"] = _each(item.position, lambda v: how.points(np.array(v)))
+        if how.scale != scale:
+            fields["size"] = _each(item.size, lambda v: [v[0] * how.scale / scale])
+        fields["turn"] = _each(item.turn, lambda v: turn_from_matrix(turn @ turn_matrix(v)))
+    if isinstance(item, GroundMesh):
+        fields["points"] = tuple(x * scale for x in item.points)
+    moved = msgspec.structs.replace(item, **fields)
+    if isinstance(moved, GroundMesh) and keep_level and how is not None:
+        moved = _refitted(moved, shot)
+    return moved
+
+
+def _refitted(mesh: GroundMesh, shot: Shot) -> GroundMesh:
+    """Uneven ground through where its tracks are now; a point whose track has no place any more stays as it was carried."""
+    from .objects import pose_of
+
+    new, m = _places(shot), pose_of(msgspec.structs.replace(shot, objects=(mesh,)), mesh, shot.first)
+    points = np.array(mesh.points).reshape(-1, 3)
+    for row, track in enumerate(mesh.tracks):
+        if track in new:
+            points[row] = np.linalg.solve(m[:3, :3], new[track] - m[:3, 3])
+    return msgspec.structs.replace(mesh, points=tuple(float(v) for v in points.ravel()))

@@ -1,0 +1,75 @@
+"""Pictures that are put on cards: single ones with their alpha, numbered sequences, and movies."""
+
+import functools
+import threading
+from pathlib import Path
+
+import av
+import numpy as np
+
+from ..basics.errors import PlateError
+from .plates import SEQUENCE_SUFFIXES, Plate, PlateInfo, open_plate, probe, sequence_files
+
+MOST_PX = 8192  # a side; what every OpenGL 3.3 driver can hold
+
+
+@functools.lru_cache(maxsize=8)
+def _files(path: str) -> tuple[Path, ...]:
+    return tuple(sequence_files(Path(path)))
+
+
+@functools.lru_cache(maxsize=8)
+def _movie(path: str, changed: float, thread: int) -> tuple[PlateInfo, Plate]:
+    """A reader belongs to one thread, so each thread has its own."""
+    info = probe(path)
+    return info, open_plate(info)
+
+
+@functools.lru_cache(maxsize=16)
+def _still(path: Path, changed: float) -> np.ndarray:
+    try:
+        with av.open(str(path)) as container:
+            stream = container.streams.video[0]
+            width, height = stream.codec_context.width, stream.codec_context.height
+            if max(width, height) > MOST_PX:
+                raise PlateError(
+                    f"{path.name} has {width} × {height} pixels; {MOST_PX} a side are the most for a card.", "Make it smaller and choose it again."
+                )
+            pixels = next(container.decode(stream)).to_ndarray(format="rgba")
+    except (av.FFmpegError, StopIteration, IndexError, ValueError, MemoryError) as error:
+        raise PlateError(
+            f"{path.name} cannot be read as a picture.", f"It is damaged, or far larger than {MOST_PX} px a side. Save it again as PNG or JPEG."
+        ) from error
+    pixels.flags.writeable = False
+    return pixels
+
+
+def picture_frame(path: str, index: int) -> np.ndarray:
+    """(h, w, 4) uint8, straight alpha, code values: frame `index` of a picture, sequence or movie, which begins anew at its end.
+
+    Raises PlateError when it is missing, cannot be read, or is larger than a card can hold.
+    """
+    file = Path(path)
+    if not file.exists():
+        raise PlateError(f"{file.name} is not in {file.parent} any more.", "Put it back, or choose the card's picture again.")
+    if file.suffix.lower() in SEQUENCE_SUFFIXES:
+        files = _files(path)
+        one = files[index % len(files)]
+        if not one.exists():
+            raise PlateError(f"{one.name} is not in {one.parent} any more.", "Put it back, or choose the card's picture again.")
+        return _still(one, one.stat().st_mtime)
+    info, plate = _movie(path, file.stat().st_mtime, threading.get_ident())
+    if max(info.width, info.height) > MOST_PX:
+        raise PlateError(
+            f"{file.name} has {info.width} × {info.height} pixels; {MOST_PX} a side are the most for a card.", "Make it smaller and choose it again."
+        )
+    rgb = plate.frame(index % info.count)
+    if rgb.dtype != np.uint8:
+        rgb = (rgb >> 8).astype(np.uint8)
+    return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
+
+
+def picture_size(path: str) -> tuple[int, int]:
+    """Width and height. Raises PlateError as `picture_frame`."""
+    height, width = picture_frame(path, 0).shape[:2]
+    return width, height

@@ -1,0 +1,126 @@
+"""Drawings (SVG) to flat outlines. Only shapes with a fill are taken; nothing that a file names is fetched or run."""
+
+import functools
+import io
+import re
+import xml.etree.ElementTree as ET
+
+import manifold3d as m3
+import numpy as np
+import svgelements as se
+
+from ..basics.errors import UserError
+from .extrude import Mesh, extrude
+
+MOST_BYTES, MOST_SHAPES, MOST_POINTS = 4_000_000, 4000, 200_000
+CHORDS = 0.0003  # largest distance of a chord from its curve, in heights of the drawing
+REFUSED = re.compile(r"<!\s*(DOCTYPE|ENTITY)", re.IGNORECASE)
+
+
+def check_svg(text: str) -> str:
+    """The drawing's source, if it can stand as a solid. Raises UserError with the reason for all others."""
+    drawing_outlines(text)
+    return text
+
+
+@functools.lru_cache(maxsize=16)
+def drawing_outlines(text: str) -> tuple[tuple[np.ndarray, ...], float]:
+    """Closed contours (n, 2) of the drawing and its width, one unit high, y up, standing on y = 0 and centred on x = 0.
+
+    The union of all filled shapes by their own fill rules. Scripts, links, pictures and text are left out.
+    Source of the format: W3C, Scalable Vector Graphics (SVG) 1.1, chapters 8 and 9.
+    """
+    if len(text) > MOST_BYTES:
+        raise UserError(f"The drawing has {len(text) / 1e6:.1f} MB; {MOST_BYTES / 1e6:.0f} MB are the most.", "Simplify its paths and save it again.")
+    if REFUSED.search(text):
+        raise UserError("The drawing declares entities or a document type, which can hide harmful things.", "Save it as plain SVG without them.")
+    try:
+        root = ET.fromstring(text)
+    except ET.ParseError as error:
+        raise UserError(f"The drawing is not SVG that can be read ({error}).", "Save it again as plain SVG.") from error
+    if _expanded(root) > MOST_SHAPES:
+        raise UserError(f"The drawing repeats its parts into more than {MOST_SHAPES} shapes.", "Simplify it and save it again.")
+    try:
+        shapes = [s for s in se.SVG.parse(io.StringIO(text), reify=True).elements() if isinstance(s, se.Shape) and _has_fill(s)]
+        sections = [section for s in shapes if (section := _section(s)) is not None]
+    except (ValueError, TypeError, IndexError, AttributeError, ZeroDivisionError, OverflowError, KeyError, RecursionError) as error:
+        raise UserError("The drawing has a shape that cannot be read.", "Save it again as plain SVG with paths only.") from error
+    whole = m3.CrossSection.batch_boolean(sections, m3.OpType.Add) if sections else m3.CrossSection()
+    contours = [np.asarray(p, float) for p in whole.to_polygons()]
+    if not contours:
+        raise UserError("The drawing has no filled shape, so it has no body.", "Turn lines and text into filled paths, and save it again.")
+    points = np.concatenate(contours)
+    if len(points) > MOST_POINTS:
+        raise UserError(f"The drawing has {len(points)} corners; {MOST_POINTS} are the most.", "Simplify its paths and save it again.")
+    low, high = points.min(0), points.max(0)
+    height = high[1] - low[1]
+    if height < 1e-9 or high[0] - low[0] < 1e-9:
+        raise UserError("The drawing is a line without width.", "Give its shapes an area.")
+    shift = np.array([(low[0] + high[0]) / 2, low[1]])
+    return tuple((c - shift) / height for c in contours), float((high[0] - low[0]) / height)
+
+
+def _expanded(root: ET.Element) -> int:
+    """How many elements there are once all `use` are followed; rings and depths over a hundred count as too many."""
+    by_id = {e.get("id"): e for e in root.iter() if e.get("id")}
+    known: dict[int, int] = {}
+
+    def count(element: ET.Element, depth: int) -> int:
+        if depth > 100:
+            return MOST_SHAPES + 1
+        if id(element) in known:
+            return known[id(element)]
+        known[id(element)] = MOST_SHAPES + 1  # a ring meets itself here
+        total = 1 + sum(count(child, depth + 1) for child in element)
+        if element.tag.endswith("}use") or element.tag == "use":
+            link = element.get("href") or element.get("{http://www.w3.org/1999/xlink}href") or ""
+            if link.startswith("#") and link[1:] in by_id:
+                total += count(by_id[link[1:]], depth + 1)
+        known[id(element)] = total
+        return total
+
+    return count(root, 0)
+
+
+def _has_fill(shape: se.Shape) -> bool:
+    fill = shape.fill
+    hidden = str(shape.values.get("display", "")) == "none" or str(shape.values.get("visibility", "")) == "hidden"
+    # paint from a gradient has no colour of its own here, but an area all the same
+    return not hidden and (fill is None or fill.value is not None or str(shape.values.get("fill", "")).startswith("url"))
+
+
+def _section(shape: se.Shape) -> m3.CrossSection | None:
+    path = abs(se.Path(shape))
+    box = path.bbox()
+    if box is None:
+        return None
+    size = max(box[2] - box[0], box[3] - box[1])
+    contours: list[np.ndarray] = []
+    points: list[tuple[float, float]] = []
+    for segment in path:
+        if isinstance(segment, se.Move):
+            contours.append(np.array(points))
+            points = [(segment.end.x, -segment.end.y)]
+        elif isinstance(segment, se.Close | se.Line):
+            if segment.end is not None:
+                points.append((segment.end.x, -segment.end.y))
+        else:
+            count = _steps(segment, size)
+            points += [(q.x, -q.y) for q in (segment.point(t) for t in np.linspace(0, 1, count + 1)[1:])]
+    contours.append(np.array(points))
+    rule = m3.FillRule.EvenOdd if str(shape.values.get("fill-rule", "")).strip() == "evenodd" else m3.FillRule.NonZero
+    closed = [c for c in contours if len(c) > 2 and np.isfinite(c).all()]
+    return m3.CrossSection(closed, rule) if closed else None
+
+
+def _steps(segment: se.PathSegment, size: float) -> int:
+    """Chords for a curve: its bend over an even cut into eight tells how many keep within the tolerance."""
+    p = np.array([(q.x, q.y) for q in (segment.point(t) for t in np.linspace(0, 1, 9))])
+    bend = float(np.linalg.norm(p[:-2] - 2 * p[1:-1] + p[2:], axis=1).max()) / 8
+    return int(np.clip(np.ceil(8 * np.sqrt(bend / (CHORDS * max(size, 1e-12)))), 4, 200))
+
+
+@functools.lru_cache(maxsize=32)
+def logo_mesh(text: str, depth: float, bevel: float) -> Mesh:
+    """The solid of a drawing one unit high; depth and bevel in its heights."""
+    return extrude(list(drawing_outlines(text)[0]), depth, bevel)

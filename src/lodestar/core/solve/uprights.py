@@ -1,0 +1,97 @@
+"""Lines that are upright in the place, found in the plate: posts, corners of walls, trunks. Where they point is up."""
+
+import cv2
+import numpy as np
+
+from ..basics.geometry import F64, Camera
+from .result import Solve
+
+WIDTH_PX = 960  # pictures are looked at no larger than this
+SHORTEST = 0.02  # of the picture's width
+LEAN_DEG = 40.0  # of a line in the picture off its upright: a camera that looks down sees them meet far below
+ROLL_DEG, PITCH_DEG = 12.0, 65.0  # how far cameras are held off level
+FIT_DEG, LOOSE_DEG = 0.6, 0.8  # within which a line agrees; at which its say is halved and halved again
+TRIALS, LEAST_LINES, LEAST_SHARE, LEAST_SPREAD = 1500, 10, 0.15, 0.12
+KEPT, COLUMNS = 60, 6
+
+
+def lines_in(picture: np.ndarray) -> np.ndarray:
+    """(n, 4) straight lines ax, ay, bx, by of a picture (h, w, 3) uint8 that may be upright, in px.
+
+    Source: R. Grompone von Gioi et al., LSD: A Fast Line Segment Detector, 2010 (OpenCV).
+    """
+    shrink = max(picture.shape[1] / WIDTH_PX, 1.0)
+    grey = cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)
+    if shrink > 1:
+        grey = cv2.resize(grey, None, fx=1 / shrink, fy=1 / shrink, interpolation=cv2.INTER_AREA)
+    found = cv2.createLineSegmentDetector().detect(grey)[0]
+    if found is None:
+        return np.zeros((0, 4))
+    # a px of the small picture is `shrink` px wide, and its middle is half of that from its edge
+    lines = (np.asarray(found, float).reshape(-1, 4) + 0.5) * shrink - 0.5
+    d = lines[:, 2:] - lines[:, :2]
+    long = np.linalg.norm(d, axis=1) > SHORTEST * picture.shape[1]
+    return lines[long & (np.abs(d[:, 0]) < np.tan(np.deg2rad(LEAN_DEG)) * np.abs(d[:, 1]))]
+
+
+def find_uprights(solve: Solve, lines: dict[int, np.ndarray]) -> np.ndarray:
+    """(m, 5) frame, ax, ay, bx, by: the lines that agree on one direction up, at most KEPT, spread over the picture.
+
+    lines: those of some frames that have a camera, as `lines_in` gives them. The plane through the camera and an upright line
+    holds the upward direction, so each pair of lines proposes one; the one on which most length agrees wins. Empty where too
+    few agree, or where they all stand in one place, so that how it leans towards the camera is not told.
+    Source: M. Fischler and R. Bolles, Random sample consensus, 1981; vanishing points as in Hartley & Zisserman, 8.6.
+    """
+    none = np.zeros((0, 5))
+    rows, normals = [], []
+    at = {int(f): i for i, f in enumerate(solve.frames)}
+    for frame, ends in lines.items():
+        if frame not in at or len(ends) == 0:
+            continue
+        camera = Camera(solve.R[at[frame]], solve.t[at[frame]], solve.lens)
+        n = np.cross(camera.rays(ends[:, :2]), camera.rays(ends[:, 2:]))
+        normals.append(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12))
+        rows.append(np.column_stack([np.full(len(ends), frame), ends]))
+    if not rows:
+        return none
+    N, line = np.concatenate(normals), np.concatenate(rows)
+    length = np.linalg.norm(line[:, 3:] - line[:, 1:3], axis=1)
+    up = _vote(N, length, solve)
+    if up is None:
+        return none
+    for _ in range(10):
+        off = np.arcsin(np.clip(N @ up, -1, 1)) / np.deg2rad(LOOSE_DEG)
+        up = np.linalg.eigh((N * (length / (1 + off**2) ** 2)[:, None]).T @ N)[1][:, 0]
+    agree = np.abs(N @ up) < np.sin(np.deg2rad(FIT_DEG))
+    spread = np.linalg.svd(N[agree], compute_uv=False)
+    if agree.sum() < LEAST_LINES or length[agree].sum() < LEAST_SHARE * length.sum() or spread[1] < LEAST_SPREAD * spread[0]:
+        return none
+    off = np.arcsin(N[agree] @ up) / np.deg2rad(LOOSE_DEG)
+    return _spread_out(line[agree], length[agree] / (1 + off**2) ** 2, solve.width)
+
+
+def _vote(N: F64, length: F64, solve: Solve) -> np.ndarray | None:
+    """The direction on which most length of the lines agrees, among those that pairs of lines propose; None without one."""
+    if len(N) < 2:
+        return None
+    rng = np.random.default_rng(0)
+    pick = rng.choice(len(N), (TRIALS, 2), p=length / length.sum())
+    v = np.cross(N[pick[:, 0]], N[pick[:, 1]])
+    size = np.linalg.norm(v, axis=1)
+    v = v[size > 0.03] / size[size > 0.03, None]
+    right, head = solve.R[:, 0].mean(0), -solve.R[:, 1].mean(0)
+    v *= np.sign(v @ head)[:, None]
+    v = v[
+        (np.abs(v @ right) < np.sin(np.deg2rad(ROLL_DEG)) * np.linalg.norm(right)) & (v @ head > np.cos(np.deg2rad(PITCH_DEG)) * np.linalg.norm(head))
+    ]
+    if len(v) == 0:
+        return None
+    agreed = length @ (np.abs(N @ v.T) < np.sin(np.deg2rad(FIT_DEG)))
+    return v[int(agreed.argmax())]
+
+
+def _spread_out(line: np.ndarray, worth: np.ndarray, width: int) -> np.ndarray:
+    """The best of each column of the picture: long, and in agreement."""
+    column = np.clip((line[:, 1] / width * COLUMNS).astype(int), 0, COLUMNS - 1)
+    keep = np.concatenate([(rows := np.flatnonzero(column == c))[np.argsort(-worth[rows])][: KEPT // COLUMNS] for c in range(COLUMNS)])
+    return line[np.sort(keep)]

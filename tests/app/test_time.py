@@ -1,0 +1,270 @@
+"""The time: lanes and their keys, curves, generated motions, markers, and what a drag in the picture does to keys."""
+
+import unittest
+
+import numpy as np
+from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtTest import QTest
+
+from lodestar.app.timeline.axis import LANE, RULER, TimeAxis
+from lodestar.app.timeline.lanes import rows
+from lodestar.core.shot.keyed import Key, Keyed
+from lodestar.core.shot.motion import speed
+from tests.app.window_case import SHIFT, WindowCase
+
+CTRL, ALT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier
+FRAMES = (10.0, 40.0, 80.0)
+
+
+class TimeCase(WindowCase):
+    """The demo with a title that is keyed."""
+
+    def setUp(self):
+        super().setUp()
+        self.window.open_demo()
+        self.click("step-place")
+        self.session.select("open-sky")
+        at = self.item().position.at(0)
+        keys = tuple(Key(f, (at[0] + dx, at[1], at[2])) for f, dx in zip(FRAMES, (-1.0, 0.0, 3.0), strict=True))
+        self.session.edit_item("Key", "objects", "open-sky", position=Keyed(at, keys), size=Keyed((1.0,), (Key(20.0, (1.0,)), Key(60.0, (2.0,)))))
+        self.settle()
+
+    def item(self):
+        return next(o for o in self.session.shot.objects if o.id == "open-sky")
+
+    def frames(self, part="position"):
+        return [k.frame for k in getattr(self.item(), part).keys]
+
+    @property
+    def lanes(self):
+        return self.window.time.lanes
+
+    def spot(self, frame: float, part: str = "position"):
+        i = next(i for i, r in enumerate(rows(self.session)) if r.id == "open-sky" and r.part == part)
+        return TimeAxis(self.session, self.window.time.width()).x(frame), i * LANE + 9
+
+    def drag_lane(self, start, end, modifiers=Qt.KeyboardModifier.NoModifier):
+        self.mouse(QEvent.Type.MouseButtonPress, start, modifiers=modifiers, widget=self.lanes)
+        self.mouse(QEvent.Type.MouseMove, end, modifiers=modifiers, widget=self.lanes)
+        self.mouse(QEvent.Type.MouseButtonRelease, end, modifiers=modifiers, widget=self.lanes)
+
+
+class LanesTest(TimeCase):
+    def test_a_key_of_one_value_is_dragged_as_one_step(self):
+        self.drag_lane(self.spot(40), self.spot(55))
+        self.assertEqual((self.frames(), self.frames("size")), ([10, 55, 80], [20, 60]))
+        self.session.undo()
+        self.assertEqual(self.frames(), list(FRAMES))
+
+    def test_a_key_dragged_over_another_and_back_does_not_swallow_it(self):
+        start = self.spot(40)
+        self.mouse(QEvent.Type.MouseButtonPress, start, widget=self.lanes)
+        for frame in (80, 60, 50):
+            self.mouse(QEvent.Type.MouseMove, self.spot(frame), widget=self.lanes)
+        self.mouse(QEvent.Type.MouseButtonRelease, self.spot(50), widget=self.lanes)
+        self.assertEqual(self.frames(), [10, 50, 80])
+
+    def test_keys_are_chosen_copied_moved_by_arrow_and_deleted(self):
+        self.drag_lane(self.spot(10), self.spot(30), CTRL)
+        self.assertEqual(self.frames(), [10, 30, 40, 80])
+        # Shift drag over both rows takes what lies inside
+        self.drag_lane((self.spot(35)[0], self.spot(35)[1] - 8), (self.spot(90, "size")[0], self.spot(90, "size")[1] + 8), SHIFT)
+        self.assertLessEqual({("open-sky", "position", 40.0), ("open-sky", "position", 80.0), ("open-sky", "size", 60.0)}, self.session.keys)
+        self.key(Qt.Key.Key_Right, widget=self.lanes)
+        self.assertEqual((self.frames()[-2:], self.frames("size")), ([41, 81], [20, 61]))
+        self.key(Qt.Key.Key_Delete, widget=self.lanes)
+        self.assertEqual((self.frames(), self.frames("size")), ([10], [20]))
+
+    def test_double_click_sets_a_key_of_that_value(self):
+        before = self.item().position.at(60)
+        QTest.mouseDClick(self.lanes, Qt.MouseButton.LeftButton, pos=QPointF(*self.spot(60)).toPoint())
+        self.assertEqual(self.frames(), [10, 40, 60, 80])
+        np.testing.assert_allclose(self.item().position.at(60), before, atol=1e-9)
+
+    def test_the_lane_moves_all_keys_at_a_frame_and_alt_the_whole_object(self):
+        self.session.edit_item("Span", "objects", "open-sky", span=(5, 70))
+        self.settle()
+        x, y = self.spot(30, "")
+        self.drag_lane((x, y), (self.spot(38, "")[0], y), ALT)
+        self.assertEqual((self.frames(), self.frames("size"), self.item().span), ([18, 48, 88], [28, 68], (13, 78)))
+        self.drag_lane(self.spot(78.5, ""), self.spot(90, ""))
+        self.assertEqual(self.item().span, (13, 90))
+
+    def test_lanes_show_the_colour_of_their_object(self):
+        self.session.edit_item("Colour", "objects", "open-sky", lane=(0.8, 0.1, 0.1))
+        self.settle()
+        image = self.lanes.grab().toImage()
+        x, y = self.spot(65, "")
+        self.assertGreater(image.pixelColor(int(x), int(y) - 3).red(), 180)
+
+    def test_a_click_on_a_name_goes_to_its_step(self):
+        i = next(i for i, r in enumerate(rows(self.session)) if r.id == "visitor")
+        QTest.mouseClick(self.lanes, Qt.MouseButton.LeftButton, pos=QPointF(30, i * LANE + 9).toPoint())
+        self.settle()
+        self.assertEqual((self.session.step, self.session.selected), ("Foreground", "visitor"))
+
+
+class MotionTest(TimeCase):
+    def test_commands_make_motions_that_stay_editable(self):
+        self.session.choose_keys(frozenset(("open-sky", "position", f) for f in FRAMES))
+        self.window.commands.run("constant-speed")
+        fast = speed(self.item().position, np.arange(11.0, 79.0), 25.0)
+        self.assertLess(np.ptp(fast) / fast.mean(), 1e-6)
+        self.assertEqual(self.frames("size"), [20, 60])
+        self.window.commands.run("loop-there-and-back")
+        self.assertGreater(self.frames()[-1], 80)
+        self.session.undo()
+        self.window.commands.run("bounce")
+        self.assertEqual(self.item().position.at(200), self.item().position.at(80))
+        self.assertGreater(len(self.frames()), 5)
+        self.session.undo()
+        self.window.commands.run("overshoot")
+        target = self.item().position.at(500)[0]
+        self.assertGreater(max(self.item().position.at(f)[0] for f in range(100)), target + 0.1)
+
+    def test_too_few_keys_are_told(self):
+        self.session.choose_keys(frozenset({("open-sky", "size", 20.0)}))
+        self.session.edit_item("One key", "objects", "open-sky", size=Keyed((1.0,), (Key(20.0, (1.0,)),)))
+        self.window.commands.run("bounce")
+        self.assertIn("at least 2 keys", self.told())
+
+    def test_keys_here_and_from_key_to_key(self):
+        self.session.show_frame(25)
+        self.key(Qt.Key.Key_K)
+        self.assertEqual(self.frames(), [10, 25, 40, 80])
+        self.window.commands.run("next-key")
+        self.assertEqual(self.session.frame, 40)
+        for _ in range(3):
+            self.window.commands.run("previous-key")
+        self.assertEqual(self.session.frame, 10)
+        self.session.choose_keys(frozenset({("open-sky", "position", 25.0)}))
+        self.session.show_frame(70)
+        self.window.commands.run("copy-keys")
+        self.assertEqual(self.frames(), [10, 25, 40, 70, 80])
+
+
+class CurvesTest(TimeCase):
+    def setUp(self):
+        super().setUp()
+        self.click("show-curves")
+        self.curves = self.window.time.curves
+        self.session.choose_keys(frozenset({("open-sky", "position", 40.0)}))
+        self.settle()
+
+    def spot_of(self, kind, frame):
+        return next(at for k, f, c, at in self.curves.spots() if (k, f) == (kind, frame) and (kind != "key" or c == 0))
+
+    def drag_curve(self, start, by, modifiers=Qt.KeyboardModifier.NoModifier):
+        end = start + QPointF(*by)
+        for kind, at in ((QEvent.Type.MouseButtonPress, start), (QEvent.Type.MouseMove, end), (QEvent.Type.MouseButtonRelease, end)):
+            self.mouse(kind, (at.x(), at.y()), modifiers=modifiers, widget=self.curves)
+
+    def test_a_handle_shapes_the_easing_by_value_and_time(self):
+        before = self.item().position.at(60)[0]
+        self.drag_curve(self.spot_of("out", 40.0), (10, -40))
+        key = self.item().position.keys[1]
+        self.assertEqual(key.easing, "free")
+        self.assertGreater(key.handles[0], 0.42)
+        self.assertGreater(self.item().position.at(60)[0], before + 0.2)
+        # the handle is where it was let go
+        moved = self.spot_of("out", 40.0)
+        self.assertEqual(self.curves.easing.currentText(), "free")
+        self.drag_curve(moved, (0, 40))
+        self.assertAlmostEqual(self.item().position.keys[1].handles[1], 0.0, delta=0.05)
+
+    def test_a_key_is_dragged_in_value_alone_with_shift(self):
+        self.drag_curve(self.spot_of("key", 40.0), (3, -20), SHIFT)
+        key = self.item().position.keys[1]
+        self.assertEqual(key.frame, 40.0)
+        self.assertGreater(key.value[0], self.session.shot.objects[0].position.keys[0].value[0] + 1.05)
+
+    def test_the_easing_is_chosen_by_name_and_keyboard(self):
+        self.curves.easing.setFocus()
+        for _ in range(2):
+            QTest.keyClick(self.curves.easing, Qt.Key.Key_Up)  # smooth, linear, hold
+            self.settle()
+        self.assertEqual(self.item().position.keys[1].easing, "hold")
+        self.assertEqual(self.item().position.at(79.9), self.item().position.at(40))
+
+    def test_nothing_keyed_says_what_to_do(self):
+        self.session.select("gate-3")
+        self.settle()
+        self.assertEqual(self.curves.parts(), {})
+        self.assertFalse(self.curves.easing.isEnabled())
+
+    def test_its_height_is_dragged_and_remembered(self):
+        time = self.window.time
+        height = time.height()
+        self.mouse(QEvent.Type.MouseButtonPress, (300, 1), widget=time)
+        self.mouse(QEvent.Type.MouseMove, (300, 1 - 40), widget=time)
+        self.mouse(QEvent.Type.MouseButtonRelease, (300, 1 - 40), widget=time)
+        self.assertEqual(time.height(), height + 40)
+        self.close_window(self.window)
+        self.window = self.open_window()
+        self.assertTrue(self.window.time.on_curves)
+        self.assertEqual(self.window.time.height(), height + 40)
+
+
+class MarkersTest(TimeCase):
+    def test_set_name_drag_visit_and_take_away(self):
+        ruler = self.window.time.ruler
+        x = lambda f: TimeAxis(self.session, ruler.width()).x(f)
+        for frame in (30, 60):
+            self.session.show_frame(frame)
+            self.key(Qt.Key.Key_M)
+        QTest.mouseDClick(ruler, Qt.MouseButton.LeftButton, pos=QPointF(x(30), RULER + 4).toPoint())
+        QTest.keyClicks(ruler.editor, "gate opens")
+        QTest.keyClick(ruler.editor, Qt.Key.Key_Return)
+        self.assertEqual([(m.frame, m.text) for m in self.session.shot.markers], [(30, "gate opens"), (60, "")])
+        for kind, f in (
+            (QEvent.Type.MouseButtonPress, 30),
+            (QEvent.Type.MouseMove, 60),
+            (QEvent.Type.MouseMove, 36),
+            (QEvent.Type.MouseButtonRelease, 36),
+        ):
+            self.mouse(kind, (x(f), RULER + 4), widget=ruler)
+        self.assertEqual([(m.frame, m.text) for m in self.session.shot.markers], [(36, "gate opens"), (60, "")])
+        self.window.commands.run("next-marker")
+        self.assertEqual(self.session.frame, 60)
+        self.key(Qt.Key.Key_M)
+        self.assertEqual(len(self.session.shot.markers), 1)
+        self.session.undo()
+        self.assertEqual(len(self.session.shot.markers), 2)
+
+
+class KeyingTest(TimeCase):
+    def drag_title(self):
+        tool = self.canvas.tool
+        start = tool._on_widget(tool.handles(self.item())["x"])
+        self.mouse(QEvent.Type.MouseButtonPress, start)
+        self.mouse(QEvent.Type.MouseMove, start + [30, 0])
+        words = tool.state(self.item())
+        self.mouse(QEvent.Type.MouseButtonRelease, start + [30, 0], Qt.MouseButton.NoButton)
+        return words
+
+    def test_a_drag_says_what_it_does_to_the_keys(self):
+        self.session.show_frame(50)
+        before = self.item().position
+        self.assertIn("whole motion", self.drag_title())
+        self.assertEqual(self.frames(), list(FRAMES))
+        moved = np.subtract(self.item().position.at(10), before.at(10))
+        np.testing.assert_allclose(moved, np.subtract(self.item().position.at(80), before.at(80)), atol=1e-9)
+        self.assertGreater(np.linalg.norm(moved), 0.05)
+        self.session.set_keying(True)
+        before = self.item().position
+        self.assertIn("set keys", self.drag_title())
+        self.assertEqual(self.frames(), [10, 40, 50, 80])
+        self.assertEqual(self.item().position.at(10), before.at(10))
+
+    def test_playing_fills_the_store_of_frames(self):
+        self.session.select("")
+        self.session.set("Range", first=20, last=29)
+        self.session.show_frame(20)
+        self.key(Qt.Key.Key_Space)
+        self.wait(lambda: len(set(self.window.pictures.kept_frames(self.canvas.request())) & set(range(20, 30))) >= 8, 30)
+        self.key(Qt.Key.Key_Space)
+        self.assertFalse(self.window.time.player.playing)
+
+
+if __name__ == "__main__":
+    unittest.main()

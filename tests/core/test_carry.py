@@ -1,0 +1,130 @@
+"""Objects stay where they are in the picture: after a new solve, a new ground, new tracks."""
+
+import unittest
+
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.geometry import turn_matrix
+from lodestar.core.basics.job import Job
+from lodestar.core.compose.arrange import added, ground_through
+from lodestar.core.compose.cameras import camera_at, scene_frame
+from lodestar.core.compose.carry import settled
+from lodestar.core.compose.objects import mesh_of, model_of
+from lodestar.core.compose.work import solve_shot
+from lodestar.core.scene.ground import Ground, PictureLine
+from lodestar.core.scene.poses import moved
+from lodestar.core.shot import files
+from lodestar.core.shot.keyed import Key, Keyed, constant
+from lodestar.core.shot.objects import Anchor, Title
+from lodestar.core.track.tracks import make_tracks
+from tests.helpers import DEMO
+
+
+def seen(shot, frames=range(0, 100, 9)) -> np.ndarray:
+    """(f, n, 2) px at which the corners of all solids are in the picture."""
+    rows = []
+    for f in frames:
+        camera = camera_at(shot, f)
+        rows.append(np.concatenate([camera.project(moved(model_of(shot, o, f), mesh_of(o, f).vertices[::7].astype(float)))[0] for o in shot.objects]))
+    return np.array(rows)
+
+
+class CarryCase(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.shot = files.read(DEMO)
+        keyed = msgspec.structs.replace(cls.shot.objects[1], position=Keyed((0.0, 0.0, 0.0), tuple(
+            Key(float(f), tuple(float(v) for v in np.add(cls.shot.objects[1].position.value, (0.1 * f / 9, 0, 0)))) for f in (0, 90))))  # fmt: skip
+        cls.shot = msgspec.structs.replace(cls.shot, objects=(cls.shot.objects[0], keyed))
+
+
+class SolveTest(CarryCase):
+    def test_an_anchored_title_moves_less_than_a_px_when_solved_with_other_settings(self):
+        before = seen(self.shot)
+        for settings in ({"k2": False}, {"k1": False, "k2": False, "bend": (-0.05, 0.005)}, {"focal_px": 985.0}):
+            shot = msgspec.structs.replace(self.shot, solving=msgspec.structs.replace(self.shot.solving, **settings))
+            again = solve_shot(shot, Job())
+            self.assertFalse(np.array_equal(again.solve.t, self.shot.solve.t))
+            off = np.linalg.norm(seen(again) - before, axis=2)
+            self.assertLess(np.median(off), 1.0, settings)
+            self.assertLess(np.percentile(off, 95), 3.0, settings)
+
+    def test_a_solve_in_another_frame_of_reference_and_size_changes_nothing(self):
+        solve, said = self.shot.solve, Ground(on_ground=self.shot.ground.on_ground)  # no distance is said: the size may change
+        shot = msgspec.structs.replace(self.shot, ground=said)
+        shot = settled(self.shot, shot)
+        R, s, shift = turn_matrix((70, 12, -30)), 3.7, np.array([4.0, -2, 9])
+        xyz = (s * solve.xyz @ R.T + shift).astype(solve.xyz.dtype)
+        turned = solve.R @ R.T
+        t = s * solve.t - np.einsum("kij,j->ki", turned, shift)
+        other = msgspec.structs.replace(solve, xyz=xyz, R=turned, t=t)
+        after = settled(shot, msgspec.structs.replace(shot, solve=other))
+        np.testing.assert_allclose(seen(after), seen(shot), atol=0.02)
+
+    def test_ground_mesh_refits_itself_to_where_its_tracks_are(self):
+        mesh = ground_through(self.shot, self.shot.ground.on_ground[:12])
+        shot = added(self.shot, mesh)
+        rng = np.random.default_rng(1)
+        moved_points = self.shot.solve.xyz + 0.01 * rng.standard_normal(self.shot.solve.xyz.shape)
+        # a solve that differs in its cameras too, or it would be the same one
+        solve = msgspec.structs.replace(self.shot.solve, xyz=moved_points, R=self.shot.solve.R @ turn_matrix((1e-5, 0, 0)))
+        after = settled(shot, msgspec.structs.replace(shot, solve=solve))
+        own = moved(model_of(after, after.objects[-1], 0), np.array(after.objects[-1].points).reshape(-1, 3))
+        place = dict(zip(solve.point_ids.tolist(), scene_frame(after).points(solve.xyz), strict=True))
+        np.testing.assert_allclose(own, [place[t] for t in mesh.tracks], atol=1e-6)
+
+
+class GroundTest(CarryCase):
+    def test_another_ground_leaves_the_picture_as_it_was(self):
+        before, light = seen(self.shot), self.shot.light
+        ids = self.shot.ground.on_ground
+        line = PictureLine(10, (300.0, 300.0), (310.0, 500.0))
+        for ground in (Ground(), Ground(turned=(40.0, 10.0, 5.0), moved=(3.0, 1.0, 2.0), sized=2.5), Ground(uprights=(line, line)),
+                       Ground(on_ground=ids[:9], origin=ids[3], axis=(ids[0], ids[20], "y"), distance=(ids[0], ids[20], 11.0))):  # fmt: skip
+            after = settled(self.shot, msgspec.structs.replace(self.shot, ground=ground))
+            np.testing.assert_allclose(seen(after), before, atol=0.01)
+            # the sun is still where it was beside the cameras
+            from lodestar.core.light.sun import direction
+
+            old, new = (camera_at(s, 0).R @ direction(s.light.bearing.at(0)[0], s.light.height.at(0)[0]) for s in (self.shot, after))
+            np.testing.assert_allclose(old, new, atol=1e-6)
+        self.assertEqual(light, self.shot.light)
+
+    def test_what_hangs_on_an_anchor_is_carried_once(self):
+        anchor = Anchor(id="a", position=constant(1, 2, 0), turn=constant(30, 0, 0), size=constant(2))
+        title = Title(id="t", parent="a", position=constant(0.5, 0, 0.2))
+        shot = msgspec.structs.replace(self.shot, objects=(anchor, title))
+        after = settled(shot, msgspec.structs.replace(shot, ground=Ground(turned=(15.0, 5.0, 0.0), sized=0.4)))
+        frames = range(0, 100, 30)
+        one = lambda s: seen(msgspec.structs.replace(s, objects=(s.objects[0], s.objects[1])), frames)
+        np.testing.assert_allclose(one(after), one(shot), atol=0.01)
+
+
+class TracksTest(CarryCase):
+    def test_new_tracks_are_known_again_by_where_they_run(self):
+        tracks, rng = self.shot.tracks, np.random.default_rng(0)
+        number = rng.permutation(tracks.count)
+        lost = set(self.shot.objects[0].tracks[:2])
+        keep = ~np.isin(tracks.track, list(lost))
+        xy = tracks.xy[keep] + 0.05 * rng.standard_normal((int(keep.sum()), 2))
+        fresh = make_tracks(tracks.frame[keep], number[tracks.track[keep]], xy.astype(np.float32))
+        after = settled(self.shot, msgspec.structs.replace(self.shot, tracks=fresh))
+        mean = lambda t, n: t.xy[t.track == n].mean(0)
+        for old, new in zip([t for t in self.shot.objects[0].tracks if t not in lost], after.objects[0].tracks, strict=True):
+            np.testing.assert_allclose(mean(fresh, new), mean(tracks, old), atol=0.2)
+        self.assertEqual(len(after.objects[0].tracks), len(self.shot.objects[0].tracks) - 2)
+        self.assertGreater(len(after.ground.on_ground), 0.8 * len(self.shot.ground.on_ground))
+        self.assertEqual(len(after.ground.distance), 3)
+
+    def test_edits_of_the_tracks_keep_their_numbers(self):
+        rejected = self.shot.tracks.rejected.copy()
+        rejected[:20] = True
+        edited = msgspec.structs.replace(self.shot.tracks, rejected=rejected)
+        after = settled(self.shot, msgspec.structs.replace(self.shot, tracks=edited))
+        self.assertIs(after.objects[0], self.shot.objects[0])
+        self.assertIs(after.ground, self.shot.ground)
+
+
+if __name__ == "__main__":
+    unittest.main()

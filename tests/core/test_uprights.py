@@ -1,0 +1,121 @@
+"""Up from upright lines of the plate, and what is proposed as the ground."""
+
+import json
+import unittest
+
+import cv2
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.job import Job
+from lodestar.core.compose.cameras import camera_at
+from lodestar.core.compose.work import solve_shot, track_shot
+from lodestar.core.media.plates import probe
+from lodestar.core.scene.ground import Ground, found_level, found_uprights, proposal, reference
+from lodestar.core.shot.document import Shot, with_plate
+from lodestar.core.solve.camera import solve
+from lodestar.core.solve.result import SolveSettings
+from lodestar.core.solve.uprights import find_uprights, lines_in
+from lodestar.core.track.tracks import make_tracks
+from tests.helpers import SHOTS, Seeded
+
+
+class LinesTest(unittest.TestCase):
+    """Posts of known places, seen by a camera that was solved from its tracks."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.true = Seeded(seed=2, frames=30, tracks=300, moving=0)
+        cls.solve = solve(make_tracks(cls.true.frame, cls.true.track, cls.true.xy), 1280, 720, SolveSettings(), Job())
+        cls.up = np.mean([cls.solve.R[i].T @ cls.true.cameras[f].R[:, 2] for i, f in enumerate(cls.solve.frames)], 0)
+        cls.up /= np.linalg.norm(cls.up)
+
+    def lines(self, posts, clutter, seed=0, noise=0.7):
+        """Ends of posts at (n, 2) places as each of a few frames shows them, and `clutter` lines of any lean."""
+        rng = np.random.default_rng(seed)
+        found = {}
+        for frame in self.solve.frames[::6]:
+            camera = self.true.cameras[int(frame)]
+            foot, top = (camera.project(np.c_[posts, np.full(len(posts), z)])[0] for z in (0.0, 1.3))
+            middle, lean = rng.uniform([0, 0], [1280, 720], (clutter, 2)), rng.uniform(-0.6, 0.6, clutter)
+            d = np.c_[np.sin(lean), np.cos(lean)] * rng.uniform(15, 40, (clutter, 1))
+            found[int(frame)] = np.concatenate([np.c_[foot, top], np.c_[middle - d, middle + d]]) + noise * rng.standard_normal(
+                (len(posts) + clutter, 4)
+            )
+        return found
+
+    def bound(self, posts, noise) -> float:
+        """Degrees by which the best of all estimates would be off, from the posts alone: the trace of the inverse information."""
+        told = np.zeros((3, 3))
+        for frame in self.solve.frames[::6]:
+            camera = self.true.cameras[int(frame)]
+            ends = [camera.project(np.c_[posts, np.full(len(posts), z)])[0] for z in (0.0, 1.3)]
+            n = np.cross(camera.rays(ends[0]), camera.rays(ends[1]))
+            n /= np.linalg.norm(n, axis=1, keepdims=True)
+            told += (n * (np.linalg.norm(ends[1] - ends[0], axis=1) ** 2 / (2 * noise**2))[:, None]).T @ n
+        return float(np.rad2deg(np.sqrt(np.trace(np.linalg.inv(told[:2, :2])))))
+
+    def test_up_is_where_the_posts_point(self):
+        posts = np.random.default_rng(5).uniform([-6, 2], [6, 12], (12, 2))
+        for noise in (0.2, 0.7):
+            off = []
+            for seed in range(6):
+                tilted = msgspec.structs.replace(self.solve, uprights=find_uprights(self.solve, self.lines(posts, 40, seed, noise)))
+                self.assertGreater(len(tilted.uprights), 8)
+                up = reference(tilted, Ground(uprights=found_uprights(tilted))).R[2]
+                off.append(np.rad2deg(np.arccos(np.clip(up @ self.up, -1, 1))))
+            self.assertLess(float(np.sqrt(np.mean(np.square(off)))), 2 * self.bound(posts, noise))
+            self.assertLess(float(np.median(off)), 0.3)
+
+    def test_too_little_tells_nothing(self):
+        clutter = find_uprights(self.solve, self.lines(np.zeros((0, 2)), 60))
+        self.assertEqual(clutter.shape, (0, 5))
+        in_one_place = find_uprights(self.solve, self.lines(np.array([[0.0, 6.0], [0.05, 6.0]]), 4))
+        self.assertEqual(len(in_one_place), 0)
+        self.assertEqual(len(find_uprights(self.solve, {})), 0)
+        with self.assertRaises(UserError):
+            nothing = msgspec.structs.replace(self.solve, point_ids=self.solve.point_ids[:2], xyz=self.solve.xyz[:2])
+            proposal(nothing)
+
+    def test_a_line_is_found_where_it_was_drawn_at_any_size_of_picture(self):
+        for width in (640, 1280, 2560):
+            picture = np.full((width * 9 // 16, width, 3), 90, np.uint8)
+            k = width / 640
+            cv2.rectangle(picture, (int(300 * k), int(80 * k)), (int(340 * k), int(280 * k)), (220, 220, 220), -1)
+            lines = lines_in(picture)
+            self.assertEqual(len(lines), 2, width)
+            np.testing.assert_allclose(np.sort(lines[:, 0]), [300 * k - 0.5, int(340 * k) + 0.5], atol=0.6 * max(k, 1))
+        self.assertEqual(lines_in(np.full((90, 160, 3), 40, np.uint8)).shape, (0, 4))
+
+
+class ProposalTest(unittest.TestCase):
+    def off(self, name, last):
+        """Degrees between the up that is proposed and the true one."""
+        shot = msgspec.structs.replace(with_plate(Shot(), probe(SHOTS / f"{name}.mp4")), last=last)
+        shot = solve_shot(track_shot(shot, Job()), Job())
+        frames = json.loads((SHOTS / f"{name}.camera.json").read_text())["frames"]
+        true = [np.array(frames[int(f)]["R"])[:, 2] for f in shot.solve.frames]
+        off = lambda s: float(
+            np.median([np.rad2deg(np.arccos(np.clip(camera_at(s, int(f)).R[:, 2] @ t, -1, 1))) for f, t in zip(shot.solve.frames, true)])
+        )
+        ground, words = proposal(shot.solve)
+        kept = msgspec.structs.replace(shot, ground=ground)
+        self.assertLess(off(kept), 1.0)
+        return off(shot), words, shot
+
+    def test_level_ground_and_a_slope_within_a_degree_of_true_up(self):
+        off, words, _ = self.off("terrace", 49)
+        self.assertLess(off, 1.0)
+        self.assertIn("largest plane", words)
+        off, words, shot = self.off("ridge", 49)
+        self.assertLess(off, 1.0)
+        # the fell slopes by four degrees: its plane alone would lean the scene
+        self.assertIn("slopes", words)
+        bare = msgspec.structs.replace(shot.solve, uprights=np.zeros((0, 5)))
+        lean = np.rad2deg(np.arccos(np.clip(found_level(bare)[1] @ found_level(shot.solve)[1], -1, 1)))
+        self.assertGreater(lean, 2.0)
+
+
+if __name__ == "__main__":
+    unittest.main()
