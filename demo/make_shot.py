@@ -24,6 +24,7 @@ from lodestar.core.shot import files  # noqa: E402
 from lodestar.core.shot.document import Finish, Ground, Light, Outline, ShadowLine, Shot, with_plate  # noqa: E402
 from lodestar.core.shot.keyed import Key, Keyed, constant  # noqa: E402
 from lodestar.core.shot.objects import Title  # noqa: E402
+from lodestar.core.solve.known import Span  # noqa: E402
 
 CORNERS, KEY_EVERY = 56, 2
 
@@ -88,7 +89,7 @@ def main() -> None:
     index = {int(k): i for i, k in enumerate(solve.point_ids)}
     metres = round(float(np.linalg.norm(points[index[a]] - points[index[b]])), 3)
     origin = nearest_tracks(solve, points, [(0.0, 6.5, 0.0)])[0]
-    ground = Ground(on_ground=tuple(int(solve.point_ids[i]) for i in flat[:: max(1, len(flat) // 40)]), origin=origin, distance=(a, b, metres))
+    ground = Ground(on_ground=tuple(int(solve.point_ids[i]) for i in flat[:: max(1, len(flat) // 40)]), origin=origin, spans=(Span(a, b, metres),))
     shot = msgspec.structs.replace(shot, ground=ground)
     place = scene_frame(shot)
     to_scene = lambda p: place.points((np.asarray(p, float) - truth.t) @ truth.R / truth.scale)

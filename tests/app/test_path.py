@@ -78,7 +78,7 @@ class PathTest(WindowCase):
         QTest.keyClicks(field, "3")
         QTest.keyClick(field.editor, Qt.Key.Key_Return)
         self.click("set-distance")
-        self.assertEqual(self.session.shot.ground.distance[2], 3.0)
+        self.assertEqual(self.session.shot.ground.spans[0].metres, 3.0)
         points = scene_frame(self.session.shot).points(self.session.shot.solve.xyz)
         place = dict(zip(self.session.shot.solve.point_ids.tolist(), points))
         self.assertAlmostEqual(float(np.linalg.norm(place[first] - place[second])), 3.0, places=6)

@@ -10,6 +10,7 @@ import numpy as np
 from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
 
 from lodestar.app.derived import points_of
 from lodestar.core.basics.geometry import Camera, Lens, meet_plane
@@ -18,7 +19,7 @@ from lodestar.core.compose.cameras import camera_at
 from lodestar.core.compose.objects import box_of, pose_of
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot
+from lodestar.core.shot.document import Shot, solve_is_stale
 from lodestar.core.shot.keyed import constant
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from tests.app.window_case import LEFT, SHIFT, WindowCase
@@ -531,10 +532,48 @@ class GroundTest(PlaceCase):
         np.testing.assert_allclose(self.seen(), before, atol=0.01)
         self.drag([(400, 400), (404, 400)])
         self.assertIn("too short", self.told())
-        for name in ("forget-upright-0", "forget-horizon", "forget-distance"):
+        for name in ("forget-upright-0", "forget-horizon", "forget-distance-0"):
             self.click(name)
         ground = self.session.shot.ground
-        self.assertEqual((ground.uprights, ground.horizon, ground.distance), ((), None, None))
+        self.assertEqual((ground.uprights, ground.horizon, ground.spans), ((), None, ()))
+
+    def test_a_second_distance_holds_the_solve_when_asked(self):
+        shot = self.session.shot
+        tracks, known = shot.tracks, set(shot.solve.point_ids.tolist())
+        rows = tracks.at(FRAME)
+        rows = rows[[int(t) in known and 200 < x < 1080 and 420 < y < 600 for t, (x, y) in zip(tracks.track[rows], tracks.xy[rows], strict=True)]]
+        crowd = tracks.xy[tracks.at(FRAME)]
+        rows = [r for r in rows if (np.linalg.norm(crowd - tracks.xy[r], axis=1) < 14).sum() == 1]  # so that a click tells them from others
+        a, b = (min(rows, key=lambda r, x=x: abs(tracks.xy[r][0] - x)) for x in (350, 900))
+        self.assertTrue(self.window.findChild(QPushButton, "solve-held").isHidden(), "one distance says nothing of itself")
+        self.click_at(tracks.xy[a])
+        self.click_at(tracks.xy[b], SHIFT)
+        pair = {int(tracks.track[r]) for r in (a, b)}
+        self.assertEqual(set(self.session.tracks), pair)
+        apart = lambda: float(
+            np.linalg.norm(np.subtract(*(points_of(self.session.shot)[self.session.shot.solve.point_ids.tolist().index(t)] for t in pair)))
+        )
+        said = 1.004 * apart()
+        QTest.keyClick(self.find("distance"), Qt.Key.Key_Return)
+        self.find("distance").editor.selectAll()
+        QTest.keyClicks(self.find("distance").editor, f"{said:.4f}")
+        QTest.keyClick(self.find("distance").editor, Qt.Key.Key_Return)
+        self.click("set-distance")
+        self.assertEqual(len(self.session.shot.ground.spans), 2)
+        before = abs(np.log(said / apart()))
+        self.assertGreater(before, 0.0015, "both distances are suited half and half")
+        seen = self.seen()
+        self.click("solve-held")
+        self.wait_idle()
+        self.assertTrue(self.session.shot.solving.hold)
+        self.assertFalse(solve_is_stale(self.session.shot))
+        self.assertLess(abs(np.log(said / apart())), 0.95 * before, "the tracks have their say too")
+        np.testing.assert_allclose(self.seen(), seen, atol=0.5)
+        self.session.show_step("Ground")
+        self.settle()
+        self.click("forget-distance-1")
+        self.assertTrue(solve_is_stale(self.session.shot))
+        self.assertTrue(self.window.findChild(QPushButton, "solve-held").isHidden())
 
     def test_the_scene_is_turned_by_hand_and_the_picture_stays(self):
         before, heights = self.seen(), []

@@ -17,6 +17,7 @@ from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
 from lodestar.core.shot.keyed import Key, Keyed, constant
 from lodestar.core.shot.objects import Anchor, Title
+from lodestar.core.solve.known import Span
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import DEMO
 
@@ -81,7 +82,7 @@ class GroundTest(CarryCase):
         ids = self.shot.ground.on_ground
         line = PictureLine(10, (300.0, 300.0), (310.0, 500.0))
         for ground in (Ground(), Ground(turned=(40.0, 10.0, 5.0), moved=(3.0, 1.0, 2.0), sized=2.5), Ground(uprights=(line, line)),
-                       Ground(on_ground=ids[:9], origin=ids[3], axis=(ids[0], ids[20], "y"), distance=(ids[0], ids[20], 11.0))):  # fmt: skip
+                       Ground(on_ground=ids[:9], origin=ids[3], spans=(Span(ids[0], ids[20], 11.0, "y"),))):  # fmt: skip
             after = settled(self.shot, msgspec.structs.replace(self.shot, ground=ground))
             np.testing.assert_allclose(seen(after), before, atol=0.01)
             # the sun is still where it was beside the cameras
@@ -115,7 +116,7 @@ class TracksTest(CarryCase):
             np.testing.assert_allclose(mean(fresh, new), mean(tracks, old), atol=0.2)
         self.assertEqual(len(after.objects[0].tracks), len(self.shot.objects[0].tracks) - 2)
         self.assertGreater(len(after.ground.on_ground), 0.8 * len(self.shot.ground.on_ground))
-        self.assertEqual(len(after.ground.distance), 3)
+        self.assertEqual(len(after.ground.spans), 1)
 
     def test_edits_of_the_tracks_keep_their_numbers(self):
         rejected = self.shot.tracks.rejected.copy()

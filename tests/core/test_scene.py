@@ -14,6 +14,7 @@ from lodestar.core.matte.outline import coverage, smooth_line
 from lodestar.core.scene.ground import Ground, reference, robust_plane
 from lodestar.core.scene.surfaces import patch_under
 from lodestar.core.solve.camera import solve
+from lodestar.core.solve.known import Span
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import Seeded
@@ -34,7 +35,7 @@ class GroundTest(unittest.TestCase):
         a, b = flat[0], flat[-1]
         apart = float(np.linalg.norm(self.place[a] - self.place[b]))
         ref = reference(
-            self.solve, Ground(on_ground=tuple(int(i) for i in ids[flat]), origin=int(ids[a]), distance=(int(ids[a]), int(ids[b]), apart))
+            self.solve, Ground(on_ground=tuple(int(i) for i in ids[flat]), origin=int(ids[a]), spans=(Span(int(ids[a]), int(ids[b]), apart),))
         )
         scene = ref.points(self.solve.xyz)
         self.assertLess(np.median(np.abs(scene[flat, 2])), 0.03)

@@ -18,6 +18,7 @@ from lodestar.core.shot.history import History
 from lodestar.core.shot.keyed import Key, Keyed, constant, ease
 from lodestar.core.shot.motion import moved_keys
 from lodestar.core.shot.objects import Title
+from lodestar.core.solve.known import Span
 from tests.helpers import DEMO, ROOT, FolderCase
 
 
@@ -123,6 +124,7 @@ class FilesTest(FolderCase):
         self.assertEqual((title.position.keys[0].handles, title.span, title.pivot), ((0.1, 0.0, 0.2, 1.5), (2, 8), (0.0, 0.0, 0.5)))
         self.assertEqual((logo.parent, card.picture, box.hides, mesh.tracks), ("a", str(ROOT / "tests/data/shots/none.png"), True, (0, 1, -1)))
         self.assertEqual((shot.markers[0].text, shot.ground.uprights[0].b, shot.ground.sized), ("gate opens", (12.0, 90.0), 2.0))
+        self.assertEqual(shot.ground.spans, (Span(0, 1, 2.0, "y"),))
 
     def test_the_published_schema_is_current(self):
         done = subprocess.run([sys.executable, str(ROOT / "tools" / "schema.py"), "--check"])

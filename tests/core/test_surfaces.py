@@ -12,6 +12,7 @@ from lodestar.core.basics.job import Job
 from lodestar.core.scene.ground import Ground, PictureLine, reference, robust_plane, scene_of
 from lodestar.core.scene.surfaces import on_ground, patch_under, rows_under, snapped, sturdy_plane, weighted_plane
 from lodestar.core.solve.camera import solve
+from lodestar.core.solve.known import Span
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.spread import point_covariances
 from lodestar.core.track.tracks import make_tracks
@@ -174,7 +175,7 @@ class WaysTest(unittest.TestCase):
         ids, rows = self.solve.point_ids, np.flatnonzero(self.place[:, 2] == 0)
         a, b = rows[0], rows[np.argmax(np.linalg.norm(self.place[rows] - self.place[rows[0]], axis=1))]
         apart = float(np.linalg.norm(self.place[a] - self.place[b]))
-        said = Ground(on_ground=tuple(int(i) for i in ids[rows]), origin=int(ids[a]), distance=(int(ids[a]), int(ids[b]), apart))
+        said = Ground(on_ground=tuple(int(i) for i in ids[rows]), origin=int(ids[a]), spans=(Span(int(ids[a]), int(ids[b]), apart),))
         for axis, k in (("x", 0), ("y", 1)):
             points = reference(self.solve, msgspec.structs.replace(said, axis=(int(ids[a]), int(ids[b]), axis))).points(self.solve.xyz)
             self.assertAlmostEqual(points[b][k], apart, delta=0.01 * apart)

@@ -78,7 +78,7 @@ def ground(shot: Shot) -> Reading:
     problem = ground_problem(shot)
     if problem:
         return Reading(BAD, "not level", problem)
-    unit = "1 unit = 1 m" if g.distance else "no distance yet"
+    unit = "1 unit = 1 m" if g.measured else "no distance yet"
     if s.motion == "turning":
         return Reading(GOOD, "level · camera turns", f"eye at {g.eye_height:g} m")
     ways = (

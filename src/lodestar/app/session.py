@@ -227,7 +227,7 @@ class Session(QObject):
     @property
     def unit(self) -> str:
         """What a length of the scene is called."""
-        return "m" if self.shot.ground.distance else "units"
+        return "m" if self.shot.ground.measured else "units"
 
     def ask_file(self, title: str, kind: str, filter_: str) -> str:
         """A file of the user's choice, from the folder that was used last for this kind; empty when none was chosen."""

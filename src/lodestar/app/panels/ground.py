@@ -8,8 +8,9 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.compose.cameras import scene_frame
-from lodestar.core.scene.ground import Ground, proposal, reference
+from lodestar.core.scene.ground import Ground, proposal, reference, with_span
 from lodestar.core.shot.document import Shot
+from lodestar.core.solve.known import Span, says_of_itself
 
 from ..derived import points_of
 from ..fields import button, icon_button, quiet
@@ -39,22 +40,25 @@ class GroundPanel(Panel):
         say.add_wide(self.on_ground)
         say.add_wide(self.origin)
         self.along_x = button(
-            "Along x",
+            "x",
             "set-axis-x",
             "The x axis runs from the first of the two chosen points to the other, over the ground",
             lambda: self._axis("x"),
         )
         self.along_y = button(
-            "Along y",
+            "y",
             "set-axis-y",
             "The y axis runs from the first of the two chosen points to the other, over the ground",
             lambda: self._axis("y"),
         )
-        say.add("Direction", self.along_x, self.along_y)
+        self.along_z = button("up", "set-axis-z", "One of the two chosen points stands straight above the other", lambda: self._axis("z"))
+        say.add("Runs along", self.along_x, self.along_y, self.along_z)
         self.metres = self.field("distance", unit="m", step=0.01, decimals=3, low=0.001, reset=2.0, tip="How far apart the two chosen points are")
         self.metres.show_value(2.0)
         say.add("Distance", self.metres)
-        self.distance = button("They are this far apart", "set-distance", "Makes the scene's units metres", self._distance)
+        self.distance = button(
+            "They are this far apart", "set-distance", "Makes the scene's units metres; several are suited as well as they can be", self._distance
+        )
         say.add_wide(self.distance)
         self.eye = self.field("eye-height", unit="m", step=0.01, decimals=2, low=0.01, high=10000, reset=1.6,
                               tip="How high a camera that only turns stood over the ground: how far away its floor is")  # fmt: skip
@@ -70,6 +74,13 @@ class GroundPanel(Panel):
         self.lines.setContentsMargins(0, 0, 0, 0)
         self.lines.setSpacing(2)
         said.add_wide(holder)
+        self.hold = button(
+            "Solve again, held to these",
+            "solve-held",
+            "What is known of the place, two distances or directions or more, has its say in the solve itself",
+            self._hold,
+        )
+        said.add_wide(self.hold)
         self.hides = QCheckBox("Hides what is below it")
         self.hides.setObjectName("ground-hides")
         self.hides.setToolTip("Off where the place falls away, so that what stands lower is seen")
@@ -77,7 +88,7 @@ class GroundPanel(Panel):
         said.add_wide(self.hides)
         self.facts = self.section("Scene")
         self.rows = {name: self.facts.add_fact(name) for name in ("Camera", "Points")}
-        self._listed: Ground | None = None
+        self._listed: object = None
 
     def _put(self, label: str, group: object = None, **fields) -> None:
         self.session.edit_part(label, "ground", group, **fields)
@@ -104,7 +115,7 @@ class GroundPanel(Panel):
 
     def _axis(self, name: str) -> None:
         a, b = self._in_order()
-        self._put(f"Set the {name} axis", axis=(a, b, name))
+        self._put("Set a direction", spans=with_span(self.session.shot.ground, a, b, along=name).spans)
 
     def _in_order(self) -> tuple[int, int]:
         """The two chosen points, the left one in the picture first, or the nearer one where they lie one behind the other."""
@@ -115,7 +126,20 @@ class GroundPanel(Panel):
 
     def _distance(self) -> None:
         a, b = self._known()
-        self._put("Set a distance", distance=(a, b, self.metres.value))
+        self._put("Set a distance", spans=with_span(self.session.shot.ground, a, b, metres=self.metres.value).spans)
+
+    def _hold(self) -> None:
+        self.session.edit_part("Hold the solve to what is known", "solving", hold=True)
+        self.commands.run("solve")
+
+    def _now(self, span: Span) -> str:
+        """How far apart the two are in the scene as it is, where that is not what was said."""
+        ids = self.session.shot.solve.point_ids.tolist() if self.session.shot.solve is not None else []
+        if span.a not in ids or span.b not in ids:
+            return " (has no place)"
+        points = points_of(self.session.shot)
+        now = float(np.linalg.norm(points[ids.index(span.a)] - points[ids.index(span.b)]))
+        return "" if abs(now / span.metres - 1) < 0.001 else f" (now {now:.3g})"
 
     def _told(self, g: Ground) -> list[tuple[str, str, Callable[[], None]]]:
         """What was said: key, words, and how it is taken back."""
@@ -125,10 +149,13 @@ class GroundPanel(Panel):
             lines.append(("ground", f"Ground through {len(g.on_ground)} points", back(on_ground=())))
         if g.origin is not None:
             lines.append(("origin", f"Origin at track {g.origin}", back(origin=None)))
-        if g.axis is not None:
-            lines.append(("axis", f"{g.axis[2]} runs from track {g.axis[0]} to {g.axis[1]}", back(axis=None)))
-        if g.distance is not None:
-            lines.append(("distance", f"Tracks {g.distance[0]} and {g.distance[1]} are {g.distance[2]:g} m apart", back(distance=None)))
+        for k, span in enumerate(g.spans):
+            if span.along:
+                runs = "is straight above" if span.along == "z" else f"lies along {span.along} of"
+                lines.append((f"direction-{k}", f"Track {span.b} {runs} {span.a}", back(spans=with_span(g, span.a, span.b, along="").spans)))
+            if span.metres > 0:
+                words = f"Tracks {span.a} and {span.b}: {span.metres:g} m{self._now(span)}"
+                lines.append((f"distance-{k}", words, back(spans=with_span(g, span.a, span.b, metres=0.0).spans)))
         if len(g.uprights) > MOST_LINES:
             lines.append(("uprights", f"{len(g.uprights)} upright lines", back(uprights=())))
         for k, line in enumerate(g.uprights if len(g.uprights) <= MOST_LINES else ()):
@@ -142,9 +169,10 @@ class GroundPanel(Panel):
         return lines
 
     def _list(self, g: Ground) -> None:
-        if self._listed == g:
+        listed = (g, id(self.session.shot.solve))
+        if self._listed == listed:
             return
-        self._listed = g
+        self._listed = listed
         while self.lines.count():
             item = self.lines.takeAt(0)
             if item.widget() is not None:
@@ -165,7 +193,7 @@ class GroundPanel(Panel):
         free = shot.solve is not None and shot.solve.motion == "free"
         self.on_ground.setEnabled(free and len(known) >= 3)
         self.origin.setEnabled(free and len(known) == 1)
-        for part in (self.distance, self.along_x, self.along_y):
+        for part in (self.distance, self.along_x, self.along_y, self.along_z):
             part.setEnabled(free and len(known) == 2)
         self.chosen.setText(
             f"{len(known)} with a place in the scene"
@@ -189,6 +217,8 @@ class GroundPanel(Panel):
         self.level.setVisible(words.startswith("Found"))
         self.found.setVisible(bool(self.found.text()))
         self.hides.setChecked(g.hides)
+        self.hold.setVisible(free and says_of_itself(g.spans))
+        self.hold.setEnabled(not self.session.jobs.busy)
         self._list(g)
         self.facts.setVisible(shot.solve is not None)
         if shot.solve is not None:

@@ -112,6 +112,6 @@ class LightPanel(Panel):
             self.shadow_list.takeAt(0).widget().deleteLater()
         if light.shadows:
             _, off = from_shadows(*(np.array([getattr(s, k) for s in light.shadows]) for k in ("foot", "tip", "height")))
-            unit = "m" if self.session.shot.ground.distance else "units"
+            unit = self.session.unit
             for i, s in enumerate(light.shadows):
                 self.shadow_list.addWidget(ShadowRow(self, i, s.height, float(off[i]), unit))

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.shot.document import solve_is_stale
+from lodestar.core.solve.known import says_of_itself
 from lodestar.core.solve.sensors import Sensor, focal_px, remember, sensors
 
 from .. import theme
@@ -97,6 +98,11 @@ class SolvePanel(Panel):
         self.reference.changed.connect(
             lambda v, g: self.session.edit_part("Set reference frame", "solving", g, reference=None if v < 0 else round(v)))  # fmt: skip
         mend.add("Grows from", self.reference)
+        self.hold = QCheckBox("has its say")
+        self.hold.setObjectName("hold")
+        self.hold.setToolTip("Distances and directions that were said of the ground hold the solve; there have to be two or more")
+        self.hold.toggled.connect(lambda on: self.session.edit_part("Hold the solve to what is known", "solving", hold=on))
+        mend.add("What is known", self.hold)
         self._mapped: object = None
 
     def _choice(self, name: str, spoken: str, tip: str, words) -> QComboBox:
@@ -225,6 +231,8 @@ class SolvePanel(Panel):
             value.show_value(asked.bend[k])
             value.setEnabled(not solved.isChecked())
         _show_tick(self.rolling, asked.rolling)
+        _show_tick(self.hold, asked.hold)
+        self.hold.setEnabled(asked.hold or says_of_itself(shot.ground.spans))
         for row in self.lens_rows.values():
             for label in row:
                 label.setText("" if solve is not None else "·" if label is row[0] else "")

@@ -51,7 +51,7 @@ def _renumbered(before: Shot, after: Shot) -> Shot:
     said = after.ground
     ground = msgspec.structs.replace(
         said, on_ground=some(said.on_ground), origin=None if said.origin is None or new(said.origin) < 0 else new(said.origin),
-        axis=_pair(said.axis, new), distance=_pair(said.distance, new))  # fmt: skip
+        spans=tuple(msgspec.structs.replace(s, a=new(s.a), b=new(s.b)) for s in said.spans if min(new(s.a), new(s.b)) >= 0))  # fmt: skip
     objects = tuple(_with_tracks(o, [new(t) for t in o.tracks]) if o.tracks else o for o in after.objects)
     solve = after.solve
     if solve is not None and solve is before.solve:
@@ -60,10 +60,6 @@ def _renumbered(before: Shot, after: Shot) -> Shot:
         keep = np.sort(first[ids[first] >= 0])
         solve = msgspec.structs.replace(solve, point_ids=ids[keep].astype(np.int32), xyz=solve.xyz[keep], point_error=solve.point_error[keep])
     return msgspec.structs.replace(after, ground=ground, objects=objects, solve=solve)
-
-
-def _pair(said, new):
-    return None if said is None or new(said[0]) < 0 or new(said[1]) < 0 else (new(said[0]), new(said[1]), said[2])
 
 
 def _with_tracks(item: Object, numbers: list[int]) -> Object:

@@ -194,7 +194,7 @@ def solve_shot(shot: Shot, job: Job) -> Shot:
     """The shot with its camera solved from its tracks."""
     if shot.tracks is None or shot.plate is None:
         raise SolveError("There are no tracks to solve from.", "Track the clip first.")
-    found = solve(shot.tracks, shot.plate.width, shot.plate.height, shot.solving, job, shot.solve)
+    found = solve(shot.tracks, shot.plate.width, shot.plate.height, shot.solving, job, shot.solve, shot.ground.spans if shot.solving.hold else ())
     found = _looked_over(shot, msgspec.structs.replace(found, source=solving_inputs(shot)), job)
     return settled(shot, msgspec.structs.replace(shot, solve=found))
 

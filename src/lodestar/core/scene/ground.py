@@ -1,12 +1,14 @@
 """The scene's frame of reference: z up, the ground at z = 0, in metres where a distance is known."""
 
 import functools
+from collections.abc import Sequence
 
 import msgspec
 import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import Camera, Similarity, fit_plane, identity, plane_by_votes, turn_matrix
+from ..solve.known import DIRECTION_OFF, Span, size_of
 from ..solve.result import Solve
 
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
@@ -28,16 +30,16 @@ class PictureLine(msgspec.Struct, frozen=True):
 class Ground(msgspec.Struct, frozen=True, kw_only=True):
     """What the user said of the scene, in any mix; tracks by their numbers.
 
-    on_ground: three or more on the ground. origin: the one at (0, 0, 0). axis: from one to another runs along 'x' or 'y'.
-    distance: two and the metres between them. uprights: lines that are upright in the place; horizon: where it is.
+    on_ground: three or more on the ground. origin: the one at (0, 0, 0). spans: how far apart two are, in metres, and along
+    which axis the one lies from the other; several are suited as well as they can be. uprights: lines that are upright in the
+    place; horizon: where it is.
     turned (heading, pitch, roll), moved (3,), sized: what is done to all of it at last, by hand.
     eye_height: metres from the ground to a camera that only turns. hides: whether what is below the ground is out of sight.
     """
 
     on_ground: tuple[int, ...] = ()
     origin: int | None = None
-    axis: tuple[int, int, str] | None = None
-    distance: tuple[int, int, float] | None = None
+    spans: tuple[Span, ...] = ()
     uprights: tuple[PictureLine, ...] = ()
     horizon: PictureLine | None = None
     turned: tuple[float, float, float] = (0.0, 0.0, 0.0)
@@ -45,6 +47,19 @@ class Ground(msgspec.Struct, frozen=True, kw_only=True):
     sized: float = 1.0
     eye_height: float = EYE_HEIGHT
     hides: bool = True
+
+    @property
+    def measured(self) -> bool:
+        """Whether a length in the scene is a length in metres."""
+        return any(s.metres > 0 for s in self.spans)
+
+
+def with_span(said: Ground, a: int, b: int, *, metres: float | None = None, along: str | None = None) -> Ground:
+    """With one thing more known (or, 0 and '', no longer known) of how b lies from a."""
+    old = next((s for s in said.spans if {s.a, s.b} == {a, b}), Span(a, b))
+    new = Span(a, b, old.metres if metres is None else metres, old.along if along is None else along)
+    rest = tuple(new if s is old else s for s in said.spans) if old in said.spans else (*said.spans, new)
+    return msgspec.structs.replace(said, spans=tuple(s for s in rest if s.metres > 0 or s.along))
 
 
 def reference(solve: Solve, said: Ground) -> Similarity:
@@ -62,7 +77,9 @@ def reference(solve: Solve, said: Ground) -> Similarity:
         )
     plane = robust_plane(known) if len(known) else None
     found = found_level(solve) if place else None
-    told = _up(solve, said, plane, None if found is None else found[1])
+    known_spans = [(place[s.b] - place[s.a], s) for s in said.spans if s.a in place and s.b in place]
+    posts = [d for d, s in known_spans if s.along == "z"]
+    told = _up(solve, said, plane, None if found is None else found[1], posts)
     if told is None:
         centre, normal = found if found is not None else found_level(solve)
     else:
@@ -71,19 +88,18 @@ def reference(solve: Solve, said: Ground) -> Similarity:
             centre = solve.centres.mean(0) - said.eye_height * normal
         else:
             centre = plane[0] if plane is not None else _ground_under(solve, normal)
-    ahead = solve.R[:, 2, :].mean(0)
-    if said.axis is not None and said.axis[0] in place and said.axis[1] in place:
-        along = place[said.axis[1]] - place[said.axis[0]]
+    ahead = np.zeros(3)
+    for along in [d if s.along == "y" else np.cross(normal, d) for d, s in known_spans if s.along in ("x", "y")]:
+        # the first says which way, the others how precisely
         along = along - normal * (along @ normal)
-        if np.linalg.norm(along) > 1e-9:
-            ahead = along if said.axis[2] == "y" else np.cross(normal, along)
+        ahead = ahead + (-along if along @ ahead < 0 else along) / max(float(np.linalg.norm(along)), 1e-9)
+    if np.linalg.norm(ahead) < 0.5:
+        ahead = solve.R[:, 2, :].mean(0)
     ahead = ahead - normal * (ahead @ normal)
     ahead /= max(float(np.linalg.norm(ahead)), 1e-9)
     Q = np.stack([np.cross(ahead, normal), ahead, normal])
-    scale = 1.0
-    if said.distance is not None and said.distance[0] in place and said.distance[1] in place:
-        apart = float(np.linalg.norm(place[said.distance[0]] - place[said.distance[1]]))
-        scale = said.distance[2] / apart if apart > 1e-9 else 1.0
+    far = [(s.metres, apart) for d, s in known_spans if s.metres > 0 and (apart := float(np.linalg.norm(d))) > 1e-9]
+    scale = size_of(*np.array(far).T) if far else 1.0
     start = place[said.origin] if said.origin in place else _foot(solve, centre, normal) if place else centre
     shift = -scale * Q @ start
     if said.origin is not None and said.origin in place:
@@ -93,16 +109,18 @@ def reference(solve: Solve, said: Ground) -> Similarity:
     return by_hand.after(Similarity(scale, Q, shift))
 
 
-def _up(solve: Solve, said: Ground, plane: tuple[np.ndarray, np.ndarray] | None, found: np.ndarray | None = None) -> np.ndarray | None:
+def _up(
+    solve: Solve, said: Ground, plane: tuple[np.ndarray, np.ndarray] | None, found: np.ndarray | None = None, posts: Sequence[np.ndarray] = ()
+) -> np.ndarray | None:
     """Unit vector up in the solve's frame of reference; None where nothing is said of it and there are points to tell.
 
-    found: what is taken for up where too little is said, instead of how the camera was held.
+    found: what is taken for up where too little is said, instead of how the camera was held. posts: what runs upright.
     """
     camera_up = _camera_up(solve)
     lines = [(line, normal, False) for line in said.uprights if (normal := _line_normal(solve, line)) is not None]
     if said.horizon is not None and (normal := _line_normal(solve, said.horizon)) is not None:
         lines.append((said.horizon, normal, True))
-    if plane is None and not lines:
+    if plane is None and not lines and not posts:
         if solve.motion == "free":
             return None
         if len(solve.uprights):
@@ -112,6 +130,8 @@ def _up(solve: Solve, said: Ground, plane: tuple[np.ndarray, np.ndarray] | None,
     sure = [e / np.deg2rad(unsure) for e in _across(hint)]
     if plane is not None:
         sure += [e / np.deg2rad(0.2) for e in _across(plane[1])]
+    for post in posts:
+        sure += [e / DIRECTION_OFF for e in _across(post)]
     up, trust = hint, np.ones(len(lines))
     for _ in range(ROUNDS if len(lines) > 2 else 1):
         rows = list(sure)

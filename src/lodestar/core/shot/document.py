@@ -141,7 +141,8 @@ def solving_inputs(shot: Shot) -> str:
     """Digest of all that the solve depends on; a solve with another `source` is stale."""
     tracks = shot.tracks
     by_hand = [tracks.keys.tobytes()] if tracks is not None and len(tracks.keys) else []
-    return _digest(shot.solving, tracks.source if tracks else "", tracks.rejected.tobytes() if tracks else b"", *by_hand)
+    spans = [shot.ground.spans] if shot.solving.hold else []
+    return _digest(shot.solving, tracks.source if tracks else "", tracks.rejected.tobytes() if tracks else b"", *by_hand, *spans)
 
 
 def tracks_are_stale(shot: Shot) -> bool:

@@ -24,8 +24,12 @@ from .objects import Card
 
 
 def _titles_are_objects(tree: dict) -> dict:
-    """Version 2 has other things than titles, all in one list, so that they can carry one another."""
+    """Version 2 has other things than titles, all in one list, so that they can carry one another; and any number of distances."""
     tree["objects"] = tree.pop("titles", [])
+    ground = tree.get("ground", {})
+    distance = ground.pop("distance", None)
+    if distance is not None:
+        ground["spans"] = [{"a": distance[0], "b": distance[1], "metres": distance[2]}]
     return tree
 
 

@@ -13,7 +13,8 @@ from scipy.linalg import solve_triangular
 
 from ..basics.geometry import rotation_from_vector
 from ..basics.job import Job
-from . import normal
+from . import known, normal
+from .known import Ties
 
 INNER_ROUNDS = 3  # of each point, for every step of the cameras
 LONG_SPAN = 40  # frames; longer tracks are gathered apart so that the dense blocks of short ones stay small
@@ -62,6 +63,13 @@ def pieces(s: Seen, frames: int) -> tuple[Seen, np.ndarray]:
     key, point = np.unique(s.point * (frames // BLOCK + 1) + part, return_inverse=True)
     owner = key // (frames // BLOCK + 1)
     return Seen(s.frame, point.astype(np.int64), s.xy, np.searchsorted(point, np.arange(len(key) + 1))), owner
+
+
+def in_pieces(ties: Ties, owner: np.ndarray) -> Ties:
+    """Ties over points that were cut (`pieces`): between the first piece of each, and of all pieces with the first."""
+    _, first = np.unique(owner, return_index=True)
+    others = np.flatnonzero(np.isin(owner, ties.points) & (first[owner] != np.arange(len(owner))))
+    return ties._replace(a=first[ties.a], b=first[ties.b], same=np.stack([first[owner[others]], others], 1))
 
 
 class System:
@@ -165,11 +173,15 @@ class System:
 
     def right_side(self, E: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (6 frames + 6,), points (m, 3)."""
-        s = self.s
-        g, pull = np.zeros((self.frames, normal.WITH_LENS)), np.zeros((len(s.first) - 1, 3))
-        normal.pulls(len(s.frame), self.B, E, s.first, pull)
-        normal.rights(self.A, self.B, E, s.frame, s.first, self.inverse, pull, g)
-        return np.concatenate([g[:, :6].ravel(), g[:, 6:].sum(0)]), pull
+        pull = np.zeros((len(self.s.first) - 1, 3))
+        normal.pulls(len(self.s.frame), self.B, E, self.s.first, pull)
+        return self.taken_up(E, pull), pull
+
+    def taken_up(self, E: np.ndarray, pull: np.ndarray) -> np.ndarray:
+        """(6 frames + 6,) the right side of cameras and lens, less what points (m, 3) that are pulled at so take up."""
+        g = np.zeros((self.frames, normal.WITH_LENS))
+        normal.rights(self.A, self.B, E, self.s.frame, self.s.first, self.inverse, pull, g)
+        return np.concatenate([g[:, :6].ravel(), g[:, 6:].sum(0)])
 
     def solve(self, right: np.ndarray) -> np.ndarray:
         """(6 frames + 6, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
@@ -197,6 +209,36 @@ class System:
         normal.points_back(len(self.s.frame), self.A, self.B, self.s.frame, self.s.first, self.inverse, pull, step, shift)
         return shift
 
+    def step(self, right: np.ndarray, pull: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Of cameras and lens (6 frames + 6,), and of the points (m, 3)."""
+        step = self.solve(right[:, None])[:, 0]
+        return step, self.points_back(step, pull)
+
+
+class Tied:
+    """A reduced system with ties between a few of its points: its steps, and the correction that each tie makes to them."""
+
+    def __init__(self, system: System, points: np.ndarray, J: np.ndarray) -> None:
+        """points (q,); J (k, q, 3): the derivative of k ties, each in px of the residuals."""
+        self.system, self.points, self.J = system, points, J
+        m, none = len(system.s.first) - 1, np.zeros((len(system.s.frame), 2))
+        steps = []
+        for row in J:
+            pull = np.zeros((m, 3))
+            pull[points] = row
+            steps.append(system.step(system.taken_up(none, pull), pull))
+        self.steps, self.shifts = (np.stack(x) for x in zip(*steps, strict=True))
+        self.middle = np.eye(len(J)) + self.of(self.shifts)
+
+    def of(self, shifts: np.ndarray) -> np.ndarray:
+        """(..., k) by how much shifts (..., m, 3) of the points change the ties."""
+        return np.einsum("kqi,...qi->...k", self.J, shifts[..., self.points, :])
+
+    def correct(self, step: np.ndarray, shift: np.ndarray, c: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """A step of the system alone, made to suit ties that are now off by c (k,)."""
+        back = np.linalg.solve(self.middle.T, c + self.of(shift))
+        return step - back @ self.steps, shift - np.einsum("k,kmi->mi", back, self.shifts)
+
 
 def held_by(move: bool, lens: tuple[bool, ...], more: tuple[bool, bool] = (False, False)) -> np.ndarray:
     """(12,) for `System`: move: whether camera centres vary; lens: f, k1, k2; more: the lens centre, the readout."""
@@ -206,7 +248,8 @@ def held_by(move: bool, lens: tuple[bool, ...], more: tuple[bool, bool] = (False
 def adjust(
     scene: Scene, s: Seen, centre: tuple[float, float], *, loss_px: float, lens: tuple[bool, bool, bool] = (True, True, True),
     move: bool = True, prior: tuple[np.ndarray, np.ndarray] | None = None, rounds: int = 30, tolerance: float = 1e-6,
-    fixed: np.ndarray | None = None, centre_px: float = 0.0, late: np.ndarray | None = None, job: Job | None = None,
+    fixed: np.ndarray | None = None, centre_px: float = 0.0, late: np.ndarray | None = None, ties: Ties | None = None,
+    tie_px: float = 1.0, job: Job | None = None,
 ) -> tuple[Scene, float]:  # fmt: skip
     """Adjust the scene to what was seen; returns it with its final cost (half the sum of robust squared px).
 
@@ -214,7 +257,8 @@ def adjust(
     move: False holds the camera centres (a camera that only turns; points are directions). prior: mean (3,) and deviation
     (3,) of f, k1, k2. fixed (n,) bool: frames that stay where they are. Frames without observations are held. centre_px: by
     what deviation the lens centre may vary too, 0 not at all. late (k, 2): px by which each observation is displaced for a
-    readout of one frame; with it, the readout varies.
+    readout of one frame; with it, the readout varies. ties: what is known of points' distances and directions; one that is off
+    by as much as is usual costs as much as an observation that is off by tie_px.
     """
     frames = len(scene.R)
     whole, (s, owner) = s, pieces(s, frames)
@@ -231,9 +275,15 @@ def adjust(
         weight[3:5] = 1 / centre_px**2
     weight = weight * ~system.held[6:]
     lensing = lambda x: np.concatenate([x.K, x.extra])
+    tied = None if ties is None else in_pieces(ties, owner)
+    inner = np.full(len(scene.X), INNER_ROUNDS)
+    if tied is not None:
+        inner[tied.points] = 0  # they are not free to go where the pictures alone would have them
 
     def settle(x: Scene) -> float:
-        fit = normal.settle(len(s.frame), *x, system.late, s.frame, s.first, s.xy, *centre, scale2, INNER_ROUNDS, not move)
+        fit = normal.settle(len(s.frame), *x, system.late, s.frame, s.first, s.xy, *centre, scale2, inner, not move)
+        if tied is not None:
+            fit += 0.5 * tie_px**2 * float((known.residuals(tied, x.X)[0] ** 2).sum())
         return fit + 0.5 * float(((lensing(x) - mean) ** 2 * weight).sum())
 
     cost, damping, growth, moved = settle(scene), 1e-4, 2.0, True
@@ -249,10 +299,12 @@ def adjust(
             continue
         right, pull = system.right_side(system.E)
         right[-normal.LENS :] -= weight * (lensing(scene) - mean)
-        step = system.solve(right[:, None])[:, 0]
+        step, shift = system.step(right, pull)
+        if tied is not None:
+            c, J = known.residuals(tied, scene.X)
+            step, shift = Tied(system, tied.points, tie_px * J).correct(step, shift, tie_px * c)
         turn, glass = step[: -normal.LENS].reshape(frames, 6), step[-normal.LENS :]
-        trial = Scene(rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:], scene.X + system.points_back(step, pull),
-                      scene.K + glass[:3], scene.extra + glass[3:])  # fmt: skip
+        trial = Scene(rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:], scene.X + shift, scene.K + glass[:3], scene.extra + glass[3:])  # fmt: skip
         now = settle(trial) if trial.K[0] > 0 else np.inf
         if now < cost:
             done = cost - now < tolerance * cost
@@ -264,10 +316,12 @@ def adjust(
             if damping > 1e8:
                 break
     if whole is not s:  # a track that was cut takes the place that most of it agrees on
-        X = np.zeros((len(whole.first) - 1, 3))
+        X, inner = np.zeros((len(whole.first) - 1, 3)), np.full(len(whole.first) - 1, 4 * INNER_ROUNDS)
         X[owner[::-1]] = scene.X[::-1]
+        if ties is not None:
+            inner[ties.points] = 0
         scene = scene._replace(X=X)
-        cost = normal.settle(len(s.frame), *scene, system.late, whole.frame, whole.first, whole.xy, *centre, scale2, 4 * INNER_ROUNDS, not move)
+        cost = normal.settle(len(s.frame), *scene, system.late, whole.frame, whole.first, whole.xy, *centre, scale2, inner, not move)
     return scene, cost
 
 

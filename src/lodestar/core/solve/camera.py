@@ -12,10 +12,11 @@ from ..basics.job import Job
 from ..track.tracks import Tracks, frozen
 from .adjust import Scene, Seen, adjust, project, seen
 from .free import FreeSolver
+from .known import Span
 from .lensing import Lensing
 from .result import Solve, SolveSettings
 from .shutter import displacement, motion
-from .slip import Wander, slide, wander
+from .slip import Wander, misfit, slide, wander
 from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
 from .views import Table, parallax, resect
 
@@ -24,6 +25,7 @@ LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
 NEARLY = 4.0  # what turning may leave, in noises of the tracks, before the shot is called nearly turning
 ROLLING_ROUNDS = 4
+DISAGREES = 4.0  # deviations by which a known distance or direction may be off before it is doubted
 COMPARED = 40  # frames by which lens centre and readout are tried
 ROLLING_GAIN = 0.03  # share of the cost that a readout must save before it is spoken of
 CENTRE_GAIN = 0.01  # share of the cost that a lens centre elsewhere must save before it is believed
@@ -41,8 +43,10 @@ class Fitted(NamedTuple):
     cost: float = 0.0
 
 
-def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job: Job, start: Solve | None = None) -> Solve:
+def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job: Job, start: Solve | None = None,
+          spans: tuple[Span, ...] = ()) -> Solve:  # fmt: skip
     """Solve the camera of all frames that the kept tracks reach. start: an earlier solve, from which `settings.refine` goes on.
+    spans: distances and directions between the points of tracks, which a camera that moves has to suit too.
 
     Raises SolveError, with the reason, for too few tracks, a still camera, no parallax that is no turn either, or a move
     that no camera explains.
@@ -54,7 +58,7 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
         raise SolveError(f"{count} track{'s are' if count != 1 else ' is'} too few to solve a camera; it needs {LEAST_TRACKS} or more.",
                          "Track again with more features, or bring rejected tracks back.")  # fmt: skip
     first = int(tracks.frame[rows].min())
-    table, first, warning = _one_piece(Table(tracks.frame[rows] - first, tracks.track[rows], tracks.xy[rows], width, height), first)
+    table, first, warning = _one_piece(Table(tracks.frame[rows] - first, tracks.track[rows], tracks.xy[rows], width, height, spans), first)
     _refuse_still(table)
     focal, lens_free = settings.focal_px or None, (settings.k1, settings.k2)
     bend = tuple(0.0 if free else value for free, value in zip(lens_free, settings.bend))
@@ -99,6 +103,9 @@ def _solve_free(table: Table, lens: Lensing, settings: SolveSettings, refined: S
         reference = None if settings.reference is None else int(np.clip(settings.reference - first, 0, table.frames - 1))
         part, extra = solver.from_nothing(reference)
     fitted = Fitted(*solver.finish(part))
+    if table.spans:
+        fitted, told = _held(table, fitted, lens, job)
+        extra = f"{extra} {told}".strip()
     missing = table.frames - len(fitted.frames)
     if missing:
         extra = f"{missing} of {table.frames} frames could not be placed: too few points are known there. {extra}".strip()
@@ -129,7 +136,7 @@ def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
     rows = np.flatnonzero((table.frame >= a) & (table.frame < b))
     told = (f"Only frames {a + first} to {b - 1 + first} are solved: hardly a track leads from frame {at + first} to {at + 1 + first} ({cause}). "
             "Set in and out to solve another part.")  # fmt: skip
-    return Table(table.frame[rows] - a, table.track[rows], table.xy[rows], table.width, table.height), first + a, told
+    return Table(table.frame[rows] - a, table.track[rows], table.xy[rows], table.width, table.height, table.spans), first + a, told
 
 
 def _refuse_still(table: Table) -> None:
@@ -198,11 +205,29 @@ def _refit(
     scene = scene._replace(R=scene.R[kept], C=scene.C[kept], X=scene.X[names])
     late = displacement(scene, part, (moves[0][kept], moves[1][kept]), table.centre, table.height) if rolling else None
     done, cost = adjust(scene, part, table.centre, loss_px=fitted.limit_px / 3, lens=lens.vary, move=not turning, rounds=12, tolerance=1e-6,
-                        late=late, centre_px=centre_px, job=job)  # fmt: skip
+                        late=late, centre_px=centre_px, ties=None if turning else table.ties(ids[names]), tie_px=table.tie_px, job=job)  # fmt: skip
     R, C, X = fitted.scene.R.copy(), fitted.scene.C.copy(), fitted.scene.X.copy()
     frames = np.array(fitted.frames)[kept]
     R[frames], C[frames], X[ids[names]] = done.R, done.C, done.X
     return fitted._replace(scene=Scene(R, C, X, done.K, done.extra), cost=cost)
+
+
+def _held(table: Table, fitted: Fitted, lens: Lensing, job: Job) -> tuple[Fitted, str]:
+    """The scene adjusted to suit what is known of the place too, and a sentence where tracks and spans do not agree."""
+    job.step(1.0, "what is known of the place")
+    before, s, ids = _observed(table, fitted)
+    ties = table.ties(ids)
+    if ties is None:
+        return fitted, "What is known of the place changed nothing: fewer than two of its distances or directions join points that have a place."
+    error = project(before, s.frame, s.point, table.centre)[0] - s.xy
+    off, table.tie_px = misfit(before, s, table.centre, error, fitted.limit_px / 3, lens.vary, ties, job)
+    off = np.abs(off)
+    worst = ties.rows[off.argmax()]
+    told = ""
+    if off.max() > DISAGREES:
+        told = (f"What is known of the place does not agree with the tracks: look first at what was said of tracks {ids[ties.a[worst]]} and "
+                f"{ids[ties.b[worst]]}, {off.max():.0f} times further off than it should be.")  # fmt: skip
+    return _refit(table, fitted, lens, False, job), told
 
 
 def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked: bool, job: Job) -> tuple[Fitted, bool, float]:
@@ -266,7 +291,9 @@ def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: b
     miss = project(scene, s.frame, s.point, table.centre)[0] - s.xy + (readout * late if late is not None else 0.0)
     error = np.linalg.norm(miss, axis=1)
     spread = parallax(scene.R, s.frame, s.point, table.rays(s.xy, scene.K), len(ids))
-    sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary, (centred, bool(readout)), late, job)
+    ties = None if turning else table.ties(ids)
+    sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary, (centred, bool(readout)), late, ties,
+                       table.tie_px, job)  # fmt: skip
     sample = Wander(frozen(sample.cameras.astype(np.float32)), frozen(sample.lens.astype(np.float32)))
     deviation = tuple(float(v) for v in sample.lens.std(0))
     used = np.array(fitted.frames)

@@ -184,6 +184,8 @@ def points_back(A, B, frame, first, inverse, pull, step, shift):
 def settle(R, C, X, K, extra, late, frame, first, xy, cx, cy, scale2, rounds, far):
     """Each point (m, 3) to where the cameras as they are see it best, by damped Gauss-Newton, in place; returns the total cost.
 
+    rounds (m,): how many for each point; one with none stays, and only its cost counts.
+
     far: only the directions of the points count (cameras at one place); their lengths are kept. With the points always at
     their best, the adjustment moves over cameras and lens alone, which spares it the narrow curved valley along which focal
     length and depths trade. Source: A. Ruhe and P. Wedin, Algorithms for separable nonlinear least squares, SIAM Review 22(3), 1980.
@@ -194,7 +196,7 @@ def settle(R, C, X, K, extra, late, frame, first, xy, cx, cy, scale2, rounds, fa
         x0, x1, x2 = X[p, 0], X[p, 1], X[p, 2]
         t0, t1, t2, best, damping = x0, x1, x2, np.inf, 1e-4
         v00, v01, v02, v11, v12, v22, h0, h1, h2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
-        for _ in range(rounds + 1):
+        for _ in range(rounds[p] + 1):
             now = 0.0
             a00, a01, a02, a11, a12, a22, b0, b1, b2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
             for i in range(first[p], first[p + 1]):

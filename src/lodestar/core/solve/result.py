@@ -13,7 +13,8 @@ WORDS = ((0.35, "holds"), (0.6, "good"), (1.0, "usable"), (np.inf, "slides"))
 class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """focal_px: 0 when unknown. motion: 'auto', 'free' or 'turning'. k1, k2: whether they are solved; bend: what they are
     otherwise. refine: start from the solve there is. reference: frame of the clip from which the solve grows, or None.
-    rolling: whether the readout time of the sensor's rows is estimated.
+    rolling: whether the readout time of the sensor's rows is estimated. hold: whether what is known of the place (distances,
+    directions) has its say.
     """
 
     focal_px: float = 0.0
@@ -24,6 +25,7 @@ class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     refine: bool = False
     reference: int | None = None
     rolling: bool = False
+    hold: bool = False
 
 
 class Solve(msgspec.Struct, frozen=True, eq=False):

@@ -14,7 +14,8 @@ from scipy.optimize import nnls
 from ..basics.jit import kernel
 from ..basics.job import Job
 from . import normal
-from .adjust import Scene, Seen, System, held_by, pieces
+from .adjust import Scene, Seen, System, Tied, held_by, in_pieces, pieces
+from .known import Ties, residuals
 
 SAMPLES = 48
 SHARE = 0.95
@@ -102,11 +103,12 @@ def draw_noise(noise: Noise, frame: np.ndarray, track: np.ndarray, rng: np.rando
 
 def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, move: bool,
            lens: tuple[bool, bool, bool], more: tuple[bool, bool] = (False, False), late: np.ndarray | None = None,
-           job: Job | None = None) -> tuple[Wander, Noise]:  # fmt: skip
+           ties: Ties | None = None, tie_px: float = 1.0, job: Job | None = None) -> tuple[Wander, Noise]:  # fmt: skip
     """A sample of errors of the adjusted scene, and the noise that was taken for it. The same tracks give the same sample.
 
     error (k, 2): residuals of s in px; loss_px: scale of the loss it was adjusted with; move, lens, late: as in `adjust`;
-    more: whether the lens centre and the readout were solved.
+    more: whether the lens centre and the readout were solved; ties, tie_px: what it was held to, as in
+    `adjust`, each off by as much as is usual.
     """
     rng, frames = np.random.default_rng(7), len(scene.R)
     s, owner = pieces(s, frames)
@@ -115,15 +117,53 @@ def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray
         system.late = late
     system.derive(scene._replace(X=scene.X[owner]), centre, 0.0)
     system.reduce(1e-8, np.zeros(normal.LENS))
-    noise = noise_of(system, error, loss_px)
-    rights = []
+    noise, steps, pulls = _sample(system, error, loss_px, rng, job)
+    if ties is not None:
+        pieced = in_pieces(ties, owner)
+        J = residuals(pieced, scene.X[owner])[1]
+        tied = Tied(system, pieced.points, tie_px * J)
+        off = tie_px * rng.standard_normal((SAMPLES, len(J)))
+        steps = np.stack([tied.correct(step, system.points_back(step, pull), c)[0] for step, pull, c in zip(steps, pulls, off, strict=True)])
+    return Wander(steps[:, : -normal.LENS].reshape(SAMPLES, frames, 6), steps[:, -normal.LENS : -1]), noise
+
+
+def _sample(
+    system: System, error: np.ndarray, loss_px: float, rng: np.random.Generator, job: Job | None
+) -> tuple[Noise, np.ndarray, list[np.ndarray]]:
+    """The noise that residuals error (k, 2) px tell of; and for each draw of it the step (q, 6 frames + 6) that the system
+    takes, and how the points are pulled at."""
+    s, noise = system.s, noise_of(system, error, loss_px)
+    rights, pulls = [], []
     for k in range(SAMPLES):
         if job is not None:
             job.step(k / SAMPLES, "how sure it is")
-        rights.append(system.right_side(draw_noise(noise, s.frame, s.point, rng))[0])
-    right = np.stack(rights, 1)
-    steps = system.solve(right).T
-    return Wander(steps[:, : -normal.LENS].reshape(SAMPLES, frames, 6), steps[:, -normal.LENS : -1]), noise
+        right, pull = system.right_side(draw_noise(noise, s.frame, s.point, rng))
+        rights.append(right)
+        pulls.append(pull)
+    return noise, system.solve(np.stack(rights, 1)).T, pulls
+
+
+def misfit(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, lens: tuple[bool, bool, bool],
+           ties: Ties, job: Job | None = None) -> tuple[np.ndarray, float]:  # fmt: skip
+    """Of a scene that was adjusted without the ties: by how many deviations each row of `known.residuals` is off (what the
+    tracks leave unsure and what is usual for such a measurement, together); and `tie_px`, by which `adjust` is to weigh them.
+
+    A track is off in the same way for many frames, so its observations together say less than as many independent ones would.
+    Weighed by the noise of a single one, what is known would be outvoted by errors that only look like agreement.
+    """
+    s, owner = pieces(s, len(scene.R))
+    system = System(s, len(scene.R), held_by(True, lens))
+    scene = scene._replace(X=scene.X[owner])
+    system.derive(scene, centre, 0.0)
+    system.reduce(1e-8, np.zeros(normal.LENS))
+    tied = in_pieces(ties, owner)
+    c, J = residuals(tied, scene.X)
+    rows = Tied(system, tied.points, J)
+    _, steps, pulls = _sample(system, error, loss_px, np.random.default_rng(5), job)
+    unsure = np.stack([rows.of(system.points_back(step, pull)) for step, pull in zip(steps, pulls, strict=True)]).var(0)
+    by_one = np.diag(rows.middle) - 1
+    some = len(ties.rows)
+    return (c / np.sqrt(1 + unsure))[:some], float(np.sqrt(unsure[:some].sum() / by_one[:some].sum()))
 
 
 def slide(

@@ -8,15 +8,17 @@ import numpy as np
 from ..basics.geometry import Lens, rotation_from_vector
 from ..basics.jit import kernel
 from .adjust import Scene, project
+from .known import Span, Ties, ties_of
 
 
 class Table:
     """Observations of a clip by frame and track, frames numbered from 0."""
 
-    def __init__(self, frame: np.ndarray, track: np.ndarray, xy: np.ndarray, width: int, height: int) -> None:
+    def __init__(self, frame: np.ndarray, track: np.ndarray, xy: np.ndarray, width: int, height: int, spans: tuple[Span, ...] = ()) -> None:
+        """spans: what is known of the place between some of the tracks; tie_px: what one that is off by as much as is usual costs."""
         self.frame, self.track, self.xy = frame.astype(np.int64), track.astype(np.int64), np.ascontiguousarray(xy, np.float64)
         self.frames, self.tracks = int(frame.max()) + 1, int(track.max()) + 1
-        self.width, self.height = width, height
+        self.width, self.height, self.spans, self.tie_px = width, height, spans, 1.0
         self.centre = ((width - 1) / 2, (height - 1) / 2)
         order = np.lexsort((self.track, self.frame))
         self._rows = np.split(order, np.searchsorted(self.frame[order], np.arange(1, self.frames)))
@@ -25,6 +27,12 @@ class Table:
     def noise_px(self) -> float:
         """As `own_noise`, measured once."""
         return own_noise(self)
+
+    def ties(self, ids: np.ndarray) -> Ties | None:
+        """The spans between points that are numbered in the order of their tracks (ids)."""
+        number = np.full(self.tracks, -1)
+        number[ids] = np.arange(len(ids))
+        return ties_of(self.spans, number)
 
     def rows(self, frame: int) -> np.ndarray:
         """Rows of the observations of a frame, by track."""
