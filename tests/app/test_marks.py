@@ -13,7 +13,7 @@ from lodestar.core.compose.frame import frame
 from lodestar.core.track.edit import lengths
 from tests.app.window_case import LEFT, NONE, WindowCase
 
-CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
+CTRL, SHIFT, ALT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.AltModifier
 
 
 class MarksCase(WindowCase):
@@ -62,7 +62,7 @@ class ChooseTest(MarksCase):
         self.mouse(QEvent.Type.MouseButtonRelease, self.canvas.to_widget((1000, 640)), Qt.MouseButton.NoButton, CTRL | SHIFT)
         self.assertEqual(self.session.tracks, wanted | more)
 
-    def test_a_rectangle_in_the_scene_chooses_points(self):
+    def test_a_rectangle_or_a_line_in_the_scene_chooses_points(self):
         self.click("view-both")
         scene = self.window.viewer.scene
         self.wait(lambda: scene._fitted is not None)
@@ -74,6 +74,15 @@ class ChooseTest(MarksCase):
         self.mouse(QEvent.Type.MouseButtonRelease, high, Qt.MouseButton.NoButton, CTRL, scene)
         self.assertEqual(self.session.tracks, {int(k) for k in self.session.shot.solve.point_ids[inside]})
         self.assertGreater(len(self.session.tracks), 20)
+        # a line drawn round them: half of that rectangle, under its diagonal
+        corner, before = np.array([low[0], high[1]]), scene.camera().R
+        for kind, at in ((QEvent.Type.MouseButtonPress, low), (QEvent.Type.MouseMove, high), (QEvent.Type.MouseMove, corner)):
+            self.mouse(kind, at, LEFT, CTRL | ALT, scene)
+        self.mouse(QEvent.Type.MouseButtonRelease, corner, Qt.MouseButton.NoButton, CTRL | ALT, scene)
+        share = (xy - low) / (high - low)
+        under = inside & (share[:, 1] > share[:, 0])
+        self.assertEqual(self.session.tracks, {int(k) for k in self.session.shot.solve.point_ids[under]})
+        np.testing.assert_array_equal(scene.camera().R, before)
 
     def test_reject_restore_and_delete(self):
         before = self.tracks

@@ -39,7 +39,7 @@ class SceneCanvas(QWidget):
         self.setObjectName("scene")
         self.setAccessibleName("Scene from outside")
         self.setToolTip(
-            "Left drag orbits · middle drag pans · wheel zooms · F fits all, Shift F what is chosen · click chooses · Ctrl and drag a rectangle of points"
+            "Left drag orbits · middle drag pans · wheel zooms · F fits all, Shift F what is chosen · click chooses · Ctrl and drag a rectangle of points, Ctrl Alt a line round them"
         )
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)

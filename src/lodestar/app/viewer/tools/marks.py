@@ -15,14 +15,16 @@ CLICK_PX = 5  # a drag that stays within is a click
 
 
 class Lasso:
-    """A line drawn round something, or with Ctrl a rectangle, in widget coordinates."""
+    """A line drawn round something, or with Ctrl a rectangle, in widget coordinates. Where a plain drag means something else, Ctrl
+    begins one, and with Alt it is a line."""
 
     def __init__(self) -> None:
         self.line: list[QPointF] = []
         self.square = False
 
     def begin(self, event) -> None:
-        self.line, self.square = [event.position()], bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        held, keys = event.modifiers(), Qt.KeyboardModifier
+        self.line, self.square = [event.position()], bool(held & keys.ControlModifier) and not held & keys.AltModifier
 
     def go_on(self, event) -> None:
         if self.line:
