@@ -78,7 +78,7 @@ def main() -> None:
     solve, cameras = shot.solve, true_cameras("terrace")
     assert solve is not None
     # the solve's frame of reference against the true one, by the cameras' places and where they look
-    own = [Camera(R, t, solve.lens) for R, t in zip(solve.R, solve.t)]
+    own = [solve.camera(k) for k in range(len(solve.frames))]
     reach = np.ptp(solve.centres, axis=0).max()
     scale = np.ptp([c.centre for c in cameras], axis=0).max() / reach
     tips = lambda cs, d: np.concatenate([[c.centre for c in cs]] + [[c.centre + d * c.R[k] for c in cs] for k in range(3)])

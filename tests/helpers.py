@@ -6,6 +6,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import av
+import msgspec
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
@@ -84,11 +85,12 @@ class Seeded:
 
     Sigma is the noise of each coordinate in px; a share of the tracks belongs to a thing that moves by itself. life: frames
     that a track lives, 0 for as long as its point is in view. fading: what is left of an error in the next frame. readout: of
-    a rolling shutter, in frames. gap: (first, last) frames over which no track leads. speed: of the flight.
+    a rolling shutter, in frames. gap: (first, last) frames over which no track leads. speed: of the flight. zoom: by how many times
+    the focal length grows, slow at both ends.
     """
 
     def __init__(self, seed: int = 0, frames: int = 60, tracks: int = 400, sigma: float = 0.2, moving: float = 0.04, turning: bool = False,
-                 life: int = 0, fading: float = 0.0, readout: float = 0.0, gap: tuple[int, int] | None = None, speed: float = 1.0) -> None:  # fmt: skip
+                 life: int = 0, fading: float = 0.0, readout: float = 0.0, gap: tuple[int, int] | None = None, speed: float = 1.0, zoom: float = 1.0) -> None:  # fmt: skip
         rng = np.random.default_rng(seed)
         self.width, self.height, self.sigma = 1280, 720, sigma
         self.lens = Lens(1000.0, 1000.0, 639.5, 359.5, -0.06, 0.008)
@@ -98,7 +100,9 @@ class Seeded:
         if turning:
             centre = np.repeat(centre[:1], frames, 0)
         target = np.stack([-0.5 + u + (8 * u - 4 if turning else 0), 6 + 0 * u, 0.8 + 0 * u], 1) + 0.25 * shake[:, 3:]
-        self.cameras = [self._look(c, t) for c, t in zip(centre, target)]
+        way = np.linspace(0, 1, frames)
+        self.zoom = zoom ** (way * way * (3 - 2 * way))
+        self.cameras = [msgspec.structs.replace(self._look(c, t), lens=self.lens.zoomed(z)) for c, t, z in zip(centre, target, self.zoom)]
         points = np.concatenate([
             np.c_[rng.uniform(-9, 9, tracks // 2), rng.uniform(-4, 14, tracks // 2), np.zeros(tracks // 2)],
             np.c_[rng.uniform(-9, 9, tracks - tracks // 2), rng.choice([6.0, 9.0, 14.0], tracks - tracks // 2), rng.uniform(0, 4, tracks - tracks // 2)],

@@ -230,6 +230,7 @@ def describe(path: Path) -> dict[str, Any]:
         if shot.solve:
             s = shot.solve
             tree |= {"motion": s.motion, "error_px": {"mean": s.mean_px, "median": s.median_px, "p95": s.p95_px, "rms": s.rms_px}, "focal_px": s.lens.fx,
+                     "zoom": [round(float(z), 4) for z in s.zoom],
                      "focal_deviation_px": s.lens_deviation[0], "tracks": s.tracks, "inliers": s.inliers, "parallax_deg": s.parallax_deg,
                      "why": s.why, "warning": s.warning}  # fmt: skip
         return tree

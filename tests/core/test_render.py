@@ -38,7 +38,7 @@ def above(height: float = 20.0, size: int = 400, focal: float = 1000.0) -> tuple
     """A camera that looks straight down from over the origin: x to the right, y up in the picture."""
     R = np.array([[1.0, 0, 0], [0, -1, 0], [0, 0, -1]])
     t = -R @ np.array([0, 0, height])
-    return View(lambda share: (R, t), focal, (size - 1) / 2, (size - 1) / 2, 0, 0, size, size), Camera(
+    return View(lambda share: (R, t, 1.0), focal, (size - 1) / 2, (size - 1) / 2, 0, 0, size, size), Camera(
         R, t, Lens(focal, focal, (size - 1) / 2, (size - 1) / 2)
     )
 
@@ -128,7 +128,7 @@ class RendererTest(unittest.TestCase):
         tilt = np.deg2rad(12.0)
         R = np.array([[1, 0, 0], [0, -np.sin(tilt), -np.cos(tilt)], [0, np.cos(tilt), -np.sin(tilt)]])
         centre = np.array([0.0, -10 * np.cos(tilt), 10 * np.sin(tilt)])
-        view = View(lambda share: (R, -R @ centre), 1000.0, 199.5, 199.5, 0, 0, 400, 400)
+        view = View(lambda share: (R, -R @ centre, 1.0), 1000.0, 199.5, 199.5, 0, 0, 400, 400)
         camera = Camera(R, -R @ centre, Lens(1000.0, 1000.0, 199.5, 199.5))
         post = Item(box_mesh(0.3, 0.3, 1.2), self.at(), (1.0, 0.1, 0.1), 1.0, 0.0)
         water = Item(_FLAT, lambda share: _HERE, (0, 0, 0), 0.0, 0.0, drawn=False, receives=False, hides=True, reflects=0.5)

@@ -83,7 +83,23 @@ class AdjustTest(unittest.TestCase):
         X = self.start.X.copy()
         K = np.array([1000.0, -0.06, 0.008])
         R, C = np.array([c.R for c in t.cameras]), np.array([c.centre for c in t.cameras])
-        normal.settle(len(s.frame), R, C, X, K, np.zeros(3), np.zeros((len(s.frame), 2)), s.frame, s.first, s.xy, *self.centre, 0.0, 12, False)
+        normal.settle(
+            len(s.frame),
+            R,
+            C,
+            X,
+            K,
+            np.zeros(3),
+            np.ones(len(R)),
+            np.zeros((len(s.frame), 2)),
+            s.frame,
+            s.first,
+            s.xy,
+            *self.centre,
+            0.0,
+            np.full(len(X), 12),
+            False,
+        )
         for p in range(0, len(X), 7):
             own = slice(s.first[p], s.first[p + 1])
 
@@ -137,7 +153,7 @@ class ViewsTest(unittest.TestCase):
         X, xy, camera = t.points[t.track[on]], t.xy[on], t.cameras[1]
         K = np.array([t.lens.fx, t.lens.k1, t.lens.k2])
         start = rotation_from_vector(np.array([0.02, -0.01, 0.01])) @ camera.R
-        R, C, _ = resect(start, camera.centre + 0.2, X, xy, K, (t.lens.cx, t.lens.cy))
+        R, C, *_ = resect(start, camera.centre + 0.2, X, xy, K, (t.lens.cx, t.lens.cy))
         matrix = np.array([[K[0], 0, t.lens.cx], [0, K[0], t.lens.cy], [0, 0, 1]])
         _, turn, shift = cv2.solvePnP(X, xy, matrix, np.array([K[1], K[2], 0, 0]))
         reference = cv2.Rodrigues(turn)[0]

@@ -17,6 +17,7 @@ from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
 
 MOTIONS = {"auto": "Find out", "free": "Moves freely", "turning": "Only turns"}
+ZOOMS = {"auto": "Find out", "none": "Does not", "zooms": "Zooms"}
 
 
 class RegionMap(QWidget):
@@ -166,6 +167,9 @@ class SolvePanel(Panel):
         self.rolling.setToolTip("Find how long the sensor takes from its first row to its last (a rolling shutter)")
         self.rolling.toggled.connect(lambda on: edit("Set rolling shutter", "solving", rolling=on))
         self.lens.add("Shutter", self.rolling)
+        self.zoom = self._choice("zoom", "Zoom", "Whether the focal length changes within the shot", ZOOMS.values())
+        self.zoom.activated.connect(lambda i: edit("Set zoom", "solving", zoom=list(ZOOMS)[i]))
+        self.lens.add("Zoom", self.zoom)
 
     def _own_sensor(self, width_mm: float) -> None:
         """A width that was typed: the sensor that has it, or a new one of the user's own."""
@@ -231,6 +235,7 @@ class SolvePanel(Panel):
             value.show_value(asked.bend[k])
             value.setEnabled(not solved.isChecked())
         _show_tick(self.rolling, asked.rolling)
+        self.zoom.setCurrentIndex(list(ZOOMS).index(asked.zoom))
         _show_tick(self.hold, asked.hold)
         self.hold.setEnabled(asked.hold or says_of_itself(shot.ground.spans))
         for row in self.lens_rows.values():
@@ -266,7 +271,9 @@ class SolvePanel(Panel):
         across = 2 * np.rad2deg(np.arctan(abs(lens.undistort(np.array([0.0, lens.cy]))[0])))
         hint = f"looks like {solve.looks_rolling:.2f}" if solve.looks_rolling else ""
         readout = (f"{solve.readout:.2f} frame", "") if solve.readout else ("at once", hint)
-        for name, value, note in (("Focal length", f"{lens.fx:.1f} px", f"± {dev[0]:.1f}"), ("Bend k1", f"{lens.k1:.4f}", f"± {dev[1]:.4f}"),
+        ends = lens.fx * solve.zooms[[0, -1]]
+        focal = f"{ends[0]:.0f} to {ends[1]:.0f}" if len(solve.zoom) else f"{lens.fx:.1f} px"
+        for name, value, note in (("Focal length", focal, f"± {dev[0]:.1f}"), ("Bend k1", f"{lens.k1:.4f}", f"± {dev[1]:.4f}"),
                                   ("Bend k2", f"{lens.k2:.4f}", f"± {dev[2]:.4f}"), ("Sees across", f"{across:.1f}°", ""), ("Rows read in", *readout)):  # fmt: skip
             self.lens_rows[name][0].setText(value.replace("-", "−"))
             self.lens_rows[name][1].setText(note)

@@ -25,6 +25,10 @@ class Lens(msgspec.Struct, frozen=True):
     k2: float = 0.0
     model: str = "brown"
 
+    def zoomed(self, factor: float) -> "Lens":
+        """With that many times the focal length; it bends the same at the same angles."""
+        return self if factor == 1 else msgspec.structs.replace(self, fx=self.fx * factor, fy=self.fy * factor)
+
     def distort(self, xy: F64) -> F64:
         """(..., 2) straight image-plane coordinates (X/Z, Y/Z) to pixels as filmed."""
         r2 = (xy * xy).sum(-1, keepdims=True)

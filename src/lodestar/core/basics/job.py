@@ -22,7 +22,8 @@ class Job:
         if self._stop.is_set():
             raise Cancelled
         low, high = self._range
-        self.share = low + (high - low) * min(max(share, 0.0), 1.0)
+        # what has to be done once more does not run the progress back
+        self.share = max(self.share, low + (high - low) * min(max(share, 0.0), 1.0))
         if text:
             self.text = text
 

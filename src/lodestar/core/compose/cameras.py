@@ -61,9 +61,10 @@ def camera_at(shot: Shot, frame: float) -> Camera:
     high = min(low + 1, len(solve.frames) - 1)
     share = at - low
     Ra, ta = place.camera(solve.R[low], solve.t[low])
+    lens = solve.lens.zoomed(float(np.exp(np.interp(at, np.arange(len(solve.frames)), np.log(solve.zooms)))))
     if high == low or share == 0:
-        return Camera(Ra, ta, solve.lens)
+        return Camera(Ra, ta, lens)
     Rb, tb = place.camera(solve.R[high], solve.t[high])
     R = blend_rotation(Ra, Rb, share)
     centre = (1 - share) * (-Ra.T @ ta) + share * (-Rb.T @ tb)
-    return Camera(R, -R @ centre, solve.lens)
+    return Camera(R, -R @ centre, lens)

@@ -169,7 +169,7 @@ def scene_picture(shot: Shot, index: int, view: Camera, width: int, height: int,
         return empty
     left, top, right, bottom = max(area[0], 0), max(area[1], 0), min(area[2], width), min(area[3], height)
     items.append(_ground(items, lamp, view.centre, False, False))
-    straight = View(lambda share: (view.R, view.t), lens.fx, cx, cy, left, top, right - left, bottom - top)
+    straight = View(lambda share: (view.R, view.t, 1.0), lens.fx, cx, cy, left, top, right - left, bottom - top)
     layers = _renderer().render(items, straight, lamp, SCENE_SAMPLES if final else 1, 0.0)
     empty[top:bottom, left:right] = over_nothing(layers.colour, layers.shade, SCENE_SHADOW)
     return empty
@@ -241,12 +241,12 @@ def _layers(
     if area is None:
         return None
     left, top, right, bottom = area
-    pose_cache = {0.0: (camera.R, camera.t)}
+    pose_cache = {0.0: (camera.R, camera.t, 1.0)}
 
-    def pose(share: float) -> tuple[np.ndarray, np.ndarray]:
+    def pose(share: float) -> tuple[np.ndarray, np.ndarray, float]:
         if share not in pose_cache:
             between = camera_at(shot, index + share)
-            pose_cache[share] = (between.R, between.t)
+            pose_cache[share] = (between.R, between.t, between.lens.fx / lens.fx)
         return pose_cache[share]
 
     # uneven ground takes the place of the level one

@@ -175,9 +175,8 @@ def join_same(shot: Shot) -> tuple[Shot, int]:
     there = solve.point_ids < tracks.count
     known, xyz = solve.point_ids[there], solve.xyz[there]
     for k, index in enumerate(solve.frames):
-        inside = xyz @ solve.R[k].T + solve.t[k]
-        xy = solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9))
-        predicted[known, index] = np.where(inside[:, 2:] > 0, xy, np.nan)
+        xy, depth = solve.camera(k).project(xyz)
+        predicted[known, index] = np.where(depth[:, None] > 0, xy, np.nan)
     error = np.zeros(tracks.count)
     error[known] = solve.point_error[there]
     pairs = seen_twice(tracks, predicted, error)

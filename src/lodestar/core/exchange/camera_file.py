@@ -1,4 +1,4 @@
-"""The camera as an open JSON file, `lodestar-camera` version 1; its fields are told in docs/camera-file.md."""
+"""The camera as an open JSON file, `lodestar-camera` version 1 or 2; its fields are told in docs/camera-file.md."""
 
 import json
 import os
@@ -11,16 +11,17 @@ from ..basics.errors import ShotFileError, writing_problem
 from ..solve.result import Solve
 
 FORMAT = "lodestar-camera"
+VERSION = 2  # with a zoom, which a reader of version 1 would leave out
 
 
 def camera_tree(solve: Solve, fps: float) -> dict[str, Any]:
     """The file's content: world to camera, x right, y down, z forward, pixel (0, 0) the centre of the top-left pixel."""
     lens = solve.lens
     return {
-        "format": FORMAT, "version": 1, "width": solve.width, "height": solve.height, "fps": fps, "motion": solve.motion,
+        "format": FORMAT, "version": VERSION if len(solve.zoom) else 1, "width": solve.width, "height": solve.height, "fps": fps, "motion": solve.motion,
         "lens": {"model": lens.model, "fx": lens.fx, "fy": lens.fy, "cx": lens.cx, "cy": lens.cy, "k1": lens.k1, "k2": lens.k2},
-        "frames": [{"index": int(i), "R": R.tolist(), "t": t.tolist(), "error_px": round(float(e), 4)}
-                   for i, R, t, e in zip(solve.frames, solve.R, solve.t, solve.frame_error)],
+        "frames": [{"index": int(i), "R": R.tolist(), "t": t.tolist(), "error_px": round(float(e), 4)} | ({"zoom": float(z)} if len(solve.zoom) else {})
+                   for i, R, t, e, z in zip(solve.frames, solve.R, solve.t, solve.frame_error, solve.zooms)],
         "points": [{"id": int(i), "xyz": xyz.tolist(), "error_px": round(float(e), 4)}
                    for i, xyz, e in zip(solve.point_ids, solve.xyz, solve.point_error)],
         "error_px": {"mean": solve.mean_px, "median": solve.median_px, "p95": solve.p95_px, "rms": solve.rms_px},
@@ -49,7 +50,7 @@ def read_camera(path: str | Path) -> dict[str, Any]:
         raise ShotFileError(f"{path.name} is not a camera file.", "Export one with: lodestar export SHOT.lode -o solve.json") from error
     if not right or not isinstance(tree.get("version"), int):
         raise ShotFileError(f"{path.name} is not a camera file.", "Export one with: lodestar export SHOT.lode -o solve.json")
-    if tree["version"] > 1:
+    if tree["version"] > VERSION:
         raise ShotFileError(f"{path.name} was written by a newer Bright Lodestar (version {tree['version']}).", "Update the program to read it.")
     try:
         for frame in tree["frames"]:

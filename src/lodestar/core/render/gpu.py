@@ -58,10 +58,10 @@ class Lamp(NamedTuple):
 
 
 class View(NamedTuple):
-    """A straight camera: pose(share of the shutter, -0.5..0.5) -> (R, t); focal, cx, cy in px; and the part of its picture
+    """A straight camera: pose(share of the shutter, -0.5..0.5) -> (R, t, by how many times focal it is zoomed); focal, cx, cy in px; and the part of its picture
     that is rendered: left, top, width, height in px (may reach beyond the picture)."""
 
-    pose: Callable[[float], tuple[np.ndarray, np.ndarray]]
+    pose: Callable[[float], tuple[np.ndarray, np.ndarray, float]]
     focal: float
     cx: float
     cy: float
@@ -105,13 +105,14 @@ def _parallel_view(d: np.ndarray, centre: np.ndarray, radius: float) -> np.ndarr
     return np.diag([1 / radius, 1 / radius, -1 / radius, 1.0]) @ m
 
 
-def camera_matrix(R: np.ndarray, t: np.ndarray, view: View, jitter: tuple[float, float], near: float, far: float) -> np.ndarray:
+def camera_matrix(R: np.ndarray, t: np.ndarray, zoom: float, view: View, jitter: tuple[float, float], near: float, far: float) -> np.ndarray:
     """(4, 4) world to clip space in which the top row of the picture is the first row of the buffer."""
     pose = np.eye(4)
     pose[:3, :3], pose[:3, 3] = R, t
     p = np.zeros((4, 4))
-    p[0, 0], p[0, 2] = 2 * view.focal / view.width, 2 * (view.cx - view.left + 0.5 + jitter[0]) / view.width - 1
-    p[1, 1], p[1, 2] = 2 * view.focal / view.height, 2 * (view.cy - view.top + 0.5 + jitter[1]) / view.height - 1
+    focal = zoom * view.focal
+    p[0, 0], p[0, 2] = 2 * focal / view.width, 2 * (view.cx - view.left + 0.5 + jitter[0]) / view.width - 1
+    p[1, 1], p[1, 2] = 2 * focal / view.height, 2 * (view.cy - view.top + 0.5 + jitter[1]) / view.height - 1
     p[2, 2], p[2, 3] = (far + near) / (far - near), -2 * far * near / (far - near)
     p[3, 2] = 1
     return p @ pose
@@ -280,11 +281,11 @@ class Renderer:
         if many:
             self._depth(self.sky_buffer, sky_view, drawn, threshold)
         self._finish()
-        R, t = view.pose(moment)
+        R, t, zoom = view.pose(moment)
         eye = -R.T @ t
         near, far = _depth_range(placed, R, t, radius)
         jitter = (u[0] - 0.5, u[1] - 0.5) if many else (0.0, 0.0)
-        camera = camera_matrix(R, t, view, jitter, near, far)
+        camera = camera_matrix(R, t, zoom, view, jitter, near, far)
         self._part = (0, 0, view.width, view.height)
         sun_map.use(0)
         self.sky_map.use(1)

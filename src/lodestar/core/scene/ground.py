@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 
 from ..basics.errors import UserError
-from ..basics.geometry import Camera, Similarity, fit_plane, identity, plane_by_votes, turn_matrix
+from ..basics.geometry import Similarity, fit_plane, identity, plane_by_votes, turn_matrix
 from ..solve.known import DIRECTION_OFF, Span, size_of
 from ..solve.result import Solve
 
@@ -155,7 +155,7 @@ def _line_normal(solve: Solve, line: PictureLine) -> np.ndarray | None:
     at = np.flatnonzero(solve.frames == line.frame)
     if len(at) == 0:
         return None
-    a, b = Camera(solve.R[at[0]], solve.t[at[0]], solve.lens).rays(np.array([line.a, line.b], float))
+    a, b = solve.camera(int(at[0])).rays(np.array([line.a, line.b], float))
     normal = np.cross(a, b)
     length = np.linalg.norm(normal)
     return normal / length if length > 1e-9 else None

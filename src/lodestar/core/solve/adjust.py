@@ -1,9 +1,10 @@
 """Bundle adjustment: all cameras, points and the lens at once, by Levenberg-Marquardt with the Schur complement over points.
 
-Frame of reference: x_cam = R (X - C) with C the camera's centre; one lens f, k1, k2 for the clip with a fixed centre.
+Frame of reference: x_cam = R (X - C) with C the camera's centre; one lens f, k1, k2 for the clip with a fixed centre. A lens that
+zooms has f times a factor of each frame's own, and bends by the same k1, k2 at the same angles.
 Sources: B. Triggs et al., Bundle Adjustment - A Modern Synthesis, 1999; damping after K. Madsen et al., Methods for
-Non-Linear Least Squares Problems, 2004, 3.2. Layout of a step: six numbers a frame (turn, shift), then the lens as the last
-six. The reduced system is kept as a chain of blocks of frames, so that time and memory grow with the length of the clip.
+Non-Linear Least Squares Problems, 2004, 3.2. Layout of a step: six numbers a frame (turn, shift; a seventh for the zoom where that
+varies), then the lens as the last six. The reduced system is kept as a chain of blocks of frames, so that time and memory grow with the length of the clip.
 """
 
 from typing import NamedTuple
@@ -21,20 +22,28 @@ LONG_SPAN = 40  # frames; longer tracks are gathered apart so that the dense blo
 WHOLE = 240  # frames up to which the reduced system is one block
 BLOCK = 120  # frames of a block in longer clips; no track may reach over more (`pieces` cuts them)
 LEAST_DAMPING = 1e-7  # keeps the seven freedoms of the frame of reference from running away
+ZOOM_BEND = 0.002  # by how much the speed of a zoom (share a frame) may change in a frame; common practice, no source
 
 
-NO_EXTRA = np.zeros(3)
+NO_EXTRA, NO_ZOOM = np.zeros(3), np.zeros(0)
 
 
 class Scene(NamedTuple):
     """R (n, 3, 3), C (n, 3): cameras. X (m, 3): points. K (3,): f in px, k1, k2. extra (3,): how far the lens centre lies from
-    where it was taken to be, px, and the readout of a rolling shutter, in frames."""
+    where it was taken to be, px, and the readout of a rolling shutter, in frames. zoom (n,): by how many times f each focal length
+    is; empty where the lens does not zoom."""
 
     R: np.ndarray
     C: np.ndarray
     X: np.ndarray
     K: np.ndarray
     extra: np.ndarray = NO_EXTRA
+    zoom: np.ndarray = NO_ZOOM
+
+    @property
+    def zooms(self) -> np.ndarray:
+        """(n,) the factors, ones for a lens that does not zoom."""
+        return self.zoom if len(self.zoom) else np.ones(len(self.R))
 
 
 class Seen(NamedTuple):
@@ -77,11 +86,16 @@ class System:
 
     late: np.ndarray
 
-    def __init__(self, s: Seen, frames: int, held: np.ndarray | None = None, fixed: np.ndarray | None = None) -> None:
-        """held (12,) bool: which of turn (3), shift (3) and lens (6) do not vary; fixed (frames,) bool: frames that do not."""
+    def __init__(
+        self, s: Seen, frames: int, held: np.ndarray | None = None, fixed: np.ndarray | None = None, stiff: np.ndarray | None = None
+    ) -> None:
+        """held (12,) bool: which of turn (3), shift (3) and lens (6) do not vary; fixed (frames,) bool: frames that do not.
+        stiff (r, frames): what the logarithms of the zoom are held by, where it varies: see `zoom_stiffness`."""
         k, m = len(s.frame), len(s.first) - 1
-        self.s, self.frames, self.held = s, frames, np.zeros(normal.WITH_LENS, bool) if held is None else held
-        self.A, self.B, self.E = np.zeros((k, 2, normal.WITH_LENS)), np.zeros((k, 2, 3)), np.zeros((k, 2))
+        self.per, self.stiff = 6 if stiff is None else 7, stiff
+        held = np.zeros(6 + normal.LENS, bool) if held is None else held
+        self.s, self.frames, self.held = s, frames, np.insert(held, 6, [False] * (self.per - 6))
+        self.A, self.B, self.E = np.zeros((k, 2, self.per + normal.LENS)), np.zeros((k, 2, 3)), np.zeros((k, 2))
         self.late = np.zeros((k, 2))
         self.fixed = None if fixed is None else np.flatnonzero(fixed[s.frame])
         self.half, self.inverse = np.zeros((m, 3, 3)), np.zeros((m, 3, 3))
@@ -106,48 +120,73 @@ class System:
     def derive(self, scene: Scene, centre: tuple[float, float], scale2: float) -> None:
         s = self.s
         normal.derive(
-            len(s.frame), scene.R, scene.C, scene.X, scene.K, scene.extra, self.late, s.frame, s.point, s.xy, *centre, scale2, self.A, self.B, self.E
+            len(s.frame),
+            scene.R,
+            scene.C,
+            scene.X,
+            scene.K,
+            scene.extra,
+            scene.zooms,
+            self.late,
+            s.frame,
+            s.point,
+            s.xy,
+            *centre,
+            scale2,
+            self.A,
+            self.B,
+            self.E,
         )
         if self.held.any():
             self.A[:, :, self.held] = 0
         if self.fixed is not None:
-            self.A[self.fixed, :, :6] = 0
+            self.A[self.fixed, :, : self.per] = 0
 
     def reduce(self, damping: float, lens_weight: np.ndarray) -> None:
         """Take out the points and factorise. Raises LinAlgError when the system is not positive definite."""
-        s, edges, L = self.s, self.edges, normal.LENS
-        U = np.zeros((self.frames, normal.WITH_LENS, normal.WITH_LENS))
+        s, edges, L, per = self.s, self.edges, normal.LENS, self.per
+        U = np.zeros((self.frames, per + L, per + L))
         normal.cameras(self.A, s.frame, U)
         normal.points(len(s.frame), self.B, s.first, damping, self.half, self.inverse)
-        own, corner = U[:, :6, :6], U[:, 6:, 6:].sum(0)
+        own, corner = U[:, :per, :per], U[:, per:, per:].sum(0)
         own = own + np.tril(own, -1).transpose(0, 2, 1)
         corner = corner + np.tril(corner, -1).T
         for stack in (own, corner):
             diagonal = np.einsum("...ii->...i", stack)
             diagonal += np.where(diagonal > 0, damping * diagonal, 1.0)
         corner += np.diag(lens_weight)
-        border = np.ascontiguousarray(U[:, 6:, :6].transpose(0, 2, 1)).reshape(-1, L)
-        D = [np.zeros((6 * (b - a),) * 2) for a, b in zip(edges, edges[1:])]
-        below = [np.zeros((6 * (c - b), 6 * (b - a))) for a, b, c in zip(edges, edges[1:], edges[2:])]
+        border = np.ascontiguousarray(U[:, per:, :per].transpose(0, 2, 1)).reshape(-1, L)
+        D = [np.zeros((per * (b - a),) * 2) for a, b in zip(edges, edges[1:])]
+        below = [np.zeros((per * (c - b), per * (b - a))) for a, b, c in zip(edges, edges[1:], edges[2:])]
         for block, a, b in zip(D, edges, edges[1:]):
-            grid = block.reshape(b - a, 6, b - a, 6)
+            grid = block.reshape(b - a, per, b - a, per)
             grid[np.arange(b - a), :, np.arange(b - a), :] = own[a:b]
+        if self.stiff is not None:
+            self._stiffen(self.stiff.T @ self.stiff, D, below)
         for group, f0, f1 in self.groups:
-            Z = np.empty((6 * (f1 - f0) + L, 3 * len(group)))
+            Z = np.empty((per * (f1 - f0) + L, 3 * len(group)))
             normal.couple(self.A, self.B, s.frame, s.first, group, f0, self.half, Z)
             Q = Z @ Z.T
             self._subtract(Q, f0, f1, D, below)
-            border[6 * f0 : 6 * f1] -= Q[:-L, -L:]
+            border[per * f0 : per * f1] -= Q[:-L, -L:]
             corner -= Q[-L:, -L:]
         self._factorise(D, below, border, corner)
+
+    def _stiffen(self, stiffness: np.ndarray, D: list, below: list) -> None:
+        """Add what ties each frame's zoom to those near it."""
+        per, edges = self.per, self.edges
+        for k, (a, b) in enumerate(zip(edges, edges[1:])):
+            D[k][6::per, 6::per] += stiffness[a:b, a:b]
+            if k < len(below):
+                below[k][6::per, 6::per] += stiffness[b : edges[k + 2], a:b]
 
     def _subtract(self, Q: np.ndarray, f0: int, f1: int, D: list, below: list) -> None:
         k = int(np.searchsorted(self.edges, f0, side="right")) - 1
         start, edge = self.edges[k], self.edges[k + 1]
-        a, n = 6 * (f0 - start), 6 * (min(f1, edge) - f0)
+        a, n = self.per * (f0 - start), self.per * (min(f1, edge) - f0)
         D[k][a : a + n, a : a + n] -= Q[:n, :n]
         if f1 > edge:
-            m = 6 * (f1 - edge)
+            m = self.per * (f1 - edge)
             D[k + 1][:m, :m] -= Q[n : n + m, n : n + m]
             below[k][:m, a : a + n] -= Q[n : n + m, :n]
 
@@ -157,7 +196,7 @@ class System:
         self.M: list[np.ndarray] = []
         self.Y: list[np.ndarray] = []
         for k, block in enumerate(D):
-            rows = slice(6 * self.edges[k], 6 * self.edges[k + 1])
+            rows = slice(self.per * self.edges[k], self.per * self.edges[k + 1])
             right = border[rows]
             if k:
                 block = block - self.M[-1] @ self.M[-1].T
@@ -172,24 +211,24 @@ class System:
         self.corner = np.linalg.cholesky(corner)
 
     def right_side(self, E: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (6 frames + 6,), points (m, 3)."""
+        """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (6 or 7 frames + 6,), points (m, 3)."""
         pull = np.zeros((len(self.s.first) - 1, 3))
         normal.pulls(len(self.s.frame), self.B, E, self.s.first, pull)
         return self.taken_up(E, pull), pull
 
     def taken_up(self, E: np.ndarray, pull: np.ndarray) -> np.ndarray:
-        """(6 frames + 6,) the right side of cameras and lens, less what points (m, 3) that are pulled at so take up."""
-        g = np.zeros((self.frames, normal.WITH_LENS))
+        """(6 or 7 frames + 6,) the right side of cameras and lens, less what points (m, 3) that are pulled at so take up."""
+        g = np.zeros((self.frames, self.per + normal.LENS))
         normal.rights(self.A, self.B, E, self.s.frame, self.s.first, self.inverse, pull, g)
-        return np.concatenate([g[:, :6].ravel(), g[:, 6:].sum(0)])
+        return np.concatenate([g[:, : self.per].ravel(), g[:, self.per :].sum(0)])
 
     def solve(self, right: np.ndarray) -> np.ndarray:
-        """(6 frames + 6, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
+        """(6 or 7 frames + 6, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
         e = self.edges
         forward: list[np.ndarray] = []
         low = right[-normal.LENS :]
         for k, L in enumerate(self.L):
-            part = right[6 * e[k] : 6 * e[k + 1]]
+            part = right[self.per * e[k] : self.per * e[k + 1]]
             if k:
                 part = part - self.M[k - 1] @ forward[-1]
             forward.append(solve_triangular(L, part, lower=True, check_finite=False))
@@ -210,7 +249,7 @@ class System:
         return shift
 
     def step(self, right: np.ndarray, pull: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Of cameras and lens (6 frames + 6,), and of the points (m, 3)."""
+        """Of cameras and lens (6 or 7 frames + 6,), and of the points (m, 3)."""
         step = self.solve(right[:, None])[:, 0]
         return step, self.points_back(step, pull)
 
@@ -240,6 +279,17 @@ class Tied:
         return step - back @ self.steps, shift - np.einsum("k,kmi->mi", back, self.shifts)
 
 
+def zoom_stiffness(times: np.ndarray, px: float) -> np.ndarray:
+    """(n - 2, n) rows that multiply the logarithms of the zoom at `times` (n,), in frames, rising: a hand or a motor keeps its
+    speed, and one that changes as much as is usual costs as an error of so many px."""
+    gap = np.maximum(np.diff(times), 1e-9)
+    k = np.arange(max(len(times) - 2, 0))
+    rows = np.zeros((len(k), len(times)))
+    rows[k, k], rows[k, k + 2] = 1 / gap[:-1], 1 / gap[1:]
+    rows[k, k + 1] = -(rows[k, k] + rows[k, k + 2])
+    return rows * px / (ZOOM_BEND * np.sqrt((gap[:-1] + gap[1:]) / 2))[:, None]
+
+
 def held_by(move: bool, lens: tuple[bool, ...], more: tuple[bool, bool] = (False, False)) -> np.ndarray:
     """(12,) for `System`: move: whether camera centres vary; lens: f, k1, k2; more: the lens centre, the readout."""
     return ~np.array([True] * 3 + [move] * 3 + [*lens] + [more[0], more[0], more[1]])
@@ -249,7 +299,7 @@ def adjust(
     scene: Scene, s: Seen, centre: tuple[float, float], *, loss_px: float, lens: tuple[bool, bool, bool] = (True, True, True),
     move: bool = True, prior: tuple[np.ndarray, np.ndarray] | None = None, rounds: int = 30, tolerance: float = 1e-6,
     fixed: np.ndarray | None = None, centre_px: float = 0.0, late: np.ndarray | None = None, ties: Ties | None = None,
-    tie_px: float = 1.0, job: Job | None = None,
+    tie_px: float = 1.0, stiff: np.ndarray | None = None, job: Job | None = None,
 ) -> tuple[Scene, float]:  # fmt: skip
     """Adjust the scene to what was seen; returns it with its final cost (half the sum of robust squared px).
 
@@ -258,13 +308,15 @@ def adjust(
     (3,) of f, k1, k2. fixed (n,) bool: frames that stay where they are. Frames without observations are held. centre_px: by
     what deviation the lens centre may vary too, 0 not at all. late (k, 2): px by which each observation is displaced for a
     readout of one frame; with it, the readout varies. ties: what is known of points' distances and directions; one that is off
-    by as much as is usual costs as much as an observation that is off by tie_px.
+    by as much as is usual costs as much as an observation that is off by tie_px. stiff: of a lens that zooms, see `zoom_stiffness`.
     """
     frames = len(scene.R)
     whole, (s, owner) = s, pieces(s, frames)
-    scene = Scene(*(np.array(a, np.float64, order="C") for a in (scene.R, scene.C, scene.X[owner], scene.K, scene.extra)))
+    scene = Scene(*(np.array(a, np.float64, order="C") for a in (scene.R, scene.C, scene.X[owner], scene.K, scene.extra, scene.zoom)))
     more = (centre_px > 0, late is not None)
-    system = System(s, frames, held_by(move, lens, more), fixed)
+    if stiff is not None:
+        scene = scene._replace(zoom=scene.zooms)
+    system = System(s, frames, held_by(move, lens, more), fixed, stiff)
     if late is not None:
         system.late = np.ascontiguousarray(late, np.float64)
     scale2 = loss_px * loss_px
@@ -273,7 +325,7 @@ def adjust(
         mean[:3], weight[:3] = prior[0], 1 / np.asarray(prior[1], float) ** 2
     if centre_px > 0:
         weight[3:5] = 1 / centre_px**2
-    weight = weight * ~system.held[6:]
+    weight = weight * ~system.held[system.per :]
     lensing = lambda x: np.concatenate([x.K, x.extra])
     tied = None if ties is None else in_pieces(ties, owner)
     inner = np.full(len(scene.X), INNER_ROUNDS)
@@ -281,7 +333,9 @@ def adjust(
         inner[tied.points] = 0  # they are not free to go where the pictures alone would have them
 
     def settle(x: Scene) -> float:
-        fit = normal.settle(len(s.frame), *x, system.late, s.frame, s.first, s.xy, *centre, scale2, inner, not move)
+        fit = normal.settle(len(s.frame), *x[:5], x.zooms, system.late, s.frame, s.first, s.xy, *centre, scale2, inner, not move)
+        if stiff is not None:
+            fit += 0.5 * float(((stiff @ np.log(x.zoom)) ** 2).sum())
         if tied is not None:
             fit += 0.5 * tie_px**2 * float((known.residuals(tied, x.X)[0] ** 2).sum())
         return fit + 0.5 * float(((lensing(x) - mean) ** 2 * weight).sum())
@@ -299,12 +353,14 @@ def adjust(
             continue
         right, pull = system.right_side(system.E)
         right[-normal.LENS :] -= weight * (lensing(scene) - mean)
+        if stiff is not None:
+            right[6 : -normal.LENS : 7] -= stiff.T @ (stiff @ np.log(scene.zoom))
         step, shift = system.step(right, pull)
         if tied is not None:
             c, J = known.residuals(tied, scene.X)
             step, shift = Tied(system, tied.points, tie_px * J).correct(step, shift, tie_px * c)
-        turn, glass = step[: -normal.LENS].reshape(frames, 6), step[-normal.LENS :]
-        trial = Scene(rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:], scene.X + shift, scene.K + glass[:3], scene.extra + glass[3:])  # fmt: skip
+        turn, glass = step[: -normal.LENS].reshape(frames, system.per), step[-normal.LENS :]
+        trial = Scene(rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:6], scene.X + shift, scene.K + glass[:3], scene.extra + glass[3:], scene.zoom * np.exp(turn[:, 6]) if stiff is not None else scene.zoom)  # fmt: skip
         now = settle(trial) if trial.K[0] > 0 else np.inf
         if now < cost:
             done = cost - now < tolerance * cost
@@ -321,7 +377,7 @@ def adjust(
         if ties is not None:
             inner[ties.points] = 0
         scene = scene._replace(X=X)
-        cost = normal.settle(len(s.frame), *scene, system.late, whole.frame, whole.first, whole.xy, *centre, scale2, inner, not move)
+        cost = normal.settle(len(s.frame), *scene[:5], scene.zooms, system.late, whole.frame, whole.first, whole.xy, *centre, scale2, inner, not move)
     return scene, cost
 
 
@@ -331,4 +387,5 @@ def project(scene: Scene, frame: np.ndarray, point: np.ndarray, centre: tuple[fl
     z = inside[:, 2]
     xy = inside[:, :2] / np.where(np.abs(z) < 1e-9, 1e-9, z)[:, None]
     r2 = (xy * xy).sum(1, keepdims=True)
-    return scene.K[0] * xy * (1 + r2 * (scene.K[1] + scene.K[2] * r2)) + centre + scene.extra[:2], z
+    f = scene.K[0] * scene.zooms[frame][:, None]
+    return f * xy * (1 + r2 * (scene.K[1] + scene.K[2] * r2)) + centre + scene.extra[:2], z

@@ -10,7 +10,7 @@ from ..basics.errors import SolveError
 from ..basics.geometry import Lens
 from ..basics.job import Job
 from ..track.tracks import Tracks, frozen
-from .adjust import Scene, Seen, adjust, project, seen
+from .adjust import NO_EXTRA, NO_ZOOM, Scene, Seen, adjust, project, seen
 from .free import FreeSolver
 from .known import Span
 from .lensing import Lensing
@@ -19,6 +19,7 @@ from .shutter import displacement, motion
 from .slip import Wander, misfit, slide, wander
 from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
 from .views import Table, parallax, resect
+from .zoom import looks_zooming
 
 LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
@@ -30,6 +31,7 @@ COMPARED = 40  # frames by which lens centre and readout are tried
 ROLLING_GAIN = 0.03  # share of the cost that a readout must save before it is spoken of
 CENTRE_GAIN = 0.01  # share of the cost that a lens centre elsewhere must save before it is believed
 CENTRE_SHARE = 0.015  # of the picture's width: by what deviation a lens centre may lie elsewhere
+LEAST_ZOOM = 0.015  # share of the focal length by which it has to change to be called a zoom
 SLIP_POINTS = 60  # whose slip stands for the scene
 
 
@@ -64,6 +66,10 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     bend = tuple(0.0 if free else value for free, value in zip(lens_free, settings.bend))
     lens = Lensing(np.array([settings.focal_px, *bend]), (focal is None, *lens_free))
     refined = start if settings.refine and start is not None and (start.width, start.height) == (width, height) else None
+    zooms = settings.zoom == "zooms"
+    if settings.zoom == "auto":
+        job.step(0.0, "whether the lens zooms")
+        zooms = looks_zooming(table) if refined is None else len(refined.zoom) > 0
     seconds: dict[str, float] = {}
     job.part(0.0, 0.25)
     if refined is not None:
@@ -71,30 +77,36 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
         why = "refined from the solve before"
     else:
         every = keyframe_step(table.frames)
-        turned = solve_turning(table, lens, every, job)
+        turned = solve_turning(table, lens, every, job, zooms)
         share, left_px = turning_votes(table, turned, every)
         turning = settings.motion == "turning" or (settings.motion == "auto" and share > 0.5)
         why = _why(settings.motion, turning, share, left_px, table.noise_px)
     seconds["turning"] = time.perf_counter() - began
     if turning:
         job.part(0.4, 0.92)
-        begin = turned if refined is None else _from_solve(refined, table, first, lens)
+        begin = turned if refined is None else _from_solve(refined, table, first, lens, zooms)
         fitted = Fitted(*finish_turning(table, begin, lens, job))
     else:
-        fitted, extra = _solve_free(table, lens, settings, refined, first, job)
+        fitted, extra = _solve_free(table, lens, settings, zooms, refined, first, job)
         warning = f"{warning} {extra}".strip()
     job.part(0.92, 0.95)
     fitted, centred, looks_rolling = _with_more(table, fitted, lens, turning, settings.rolling, job)
     job.part(0.95, 1.0)
     result = _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling, job)
+    if zooms:
+        f = result.lens.fx * result.zooms[[0, -1]]
+        if settings.zoom == "auto" and refined is None and np.ptp(np.log(result.zooms)) < LEAST_ZOOM:
+            # it only looked so
+            return solve(tracks, width, height, msgspec.structs.replace(settings, zoom="none"), job, start, spans)
+        result = msgspec.structs.replace(result, why=f"{result.why}; the lens zooms, from {f[0]:.0f} to {f[1]:.0f} px")
     # all of it, so that nothing is left out of what a user waits for
     return msgspec.structs.replace(result, seconds={**result.seconds, "solve": round(time.perf_counter() - began, 3)})
 
 
-def _solve_free(table: Table, lens: Lensing, settings: SolveSettings, refined: Solve | None, first: int, job: Job) -> tuple[Fitted, str]:
-    solver = FreeSolver(table, lens, job)
+def _solve_free(table: Table, lens: Lensing, settings: SolveSettings, zooms: bool, refined: Solve | None, first: int, job: Job) -> tuple[Fitted, str]:
+    solver = FreeSolver(table, lens, job, zooms)
     if refined is not None:
-        scene = _from_solve(refined, table, first, lens)
+        scene = _from_solve(refined, table, first, lens, zooms)
         frames = [int(j) for j in refined.frames - first if 0 <= j < table.frames]
         if len(frames) < 2:
             raise SolveError("The solve before shares no frames with these tracks.", "Solve from nothing instead.")
@@ -161,15 +173,19 @@ def _why(asked: str, turning: bool, share: float, left_px: float, noise_px: floa
     return f"turning alone leaves {left_px:.1f} px, and fits {share:.0%} of the frame pairs"
 
 
-def _from_solve(solve: Solve, table: Table, first: int, lens: Lensing) -> Scene:
+def _from_solve(solve: Solve, table: Table, first: int, lens: Lensing, zooms: bool) -> Scene:
     """The cameras of an earlier solve over the frames of a table; points unknown (directions for a turning one)."""
     R, C = np.repeat(np.eye(3)[None], table.frames, 0), np.zeros((table.frames, 3))
     inside = (solve.frames >= first) & (solve.frames < first + table.frames)
     at = solve.frames[inside] - first
     R[at], C[at] = solve.R[inside], solve.centres[inside]
     known = np.array([solve.lens.fx, solve.lens.k1, solve.lens.k2])
+    zoom = NO_ZOOM
+    if zooms:
+        zoom = np.ones(table.frames)
+        zoom[at] = solve.zooms[inside]
     K = np.where(lens.vary, known, np.where(lens.K != 0, lens.K, [known[0], 0, 0]))
-    return Scene(R, C, np.full((table.tracks, 3), np.nan), K)
+    return Scene(R, C, np.full((table.tracks, 3), np.nan), K, zoom=zoom)
 
 
 def _observed(table: Table, fitted: Fitted) -> tuple[Scene, Seen, np.ndarray]:
@@ -186,7 +202,7 @@ def _observed(table: Table, fitted: Fitted) -> tuple[Scene, Seen, np.ndarray]:
     number[ids] = np.arange(len(ids))
     rows = np.flatnonzero(fit & (number[table.track] >= 0))
     s = seen(place[table.frame[rows]], number[table.track[rows]], table.xy[rows], len(ids))
-    return Scene(scene.R[frames], scene.C[frames], scene.X[ids], scene.K, scene.extra), s, ids
+    return Scene(scene.R[frames], scene.C[frames], scene.X[ids], scene.K, scene.extra, scene.zoom[frames] if len(scene.zoom) else NO_ZOOM), s, ids
 
 
 def _refit(
@@ -202,14 +218,18 @@ def _refit(
     rows = np.flatnonzero(s.frame % every == 0)
     names, point = np.unique(s.point[rows], return_inverse=True)
     part = seen(s.frame[rows] // every, point, s.xy[rows], len(names))
-    scene = scene._replace(R=scene.R[kept], C=scene.C[kept], X=scene.X[names])
+    zooms = len(scene.zoom) > 0
+    scene = scene._replace(R=scene.R[kept], C=scene.C[kept], X=scene.X[names], zoom=scene.zoom[kept] if zooms else NO_ZOOM)
+    stiff = table.stiff(np.array(fitted.frames)[kept]) if zooms else None
     late = displacement(scene, part, (moves[0][kept], moves[1][kept]), table.centre, table.height) if rolling else None
     done, cost = adjust(scene, part, table.centre, loss_px=fitted.limit_px / 3, lens=lens.vary, move=not turning, rounds=12, tolerance=1e-6,
-                        late=late, centre_px=centre_px, ties=None if turning else table.ties(ids[names]), tie_px=table.tie_px, job=job)  # fmt: skip
-    R, C, X = fitted.scene.R.copy(), fitted.scene.C.copy(), fitted.scene.X.copy()
+                        late=late, centre_px=centre_px, ties=None if turning else table.ties(ids[names]), tie_px=table.tie_px, stiff=stiff, job=job)  # fmt: skip
+    R, C, X, zoom = fitted.scene.R.copy(), fitted.scene.C.copy(), fitted.scene.X.copy(), fitted.scene.zoom.copy()
     frames = np.array(fitted.frames)[kept]
     R[frames], C[frames], X[ids[names]] = done.R, done.C, done.X
-    return fitted._replace(scene=Scene(R, C, X, done.K, done.extra), cost=cost)
+    if zooms:
+        zoom[frames] = done.zoom
+    return fitted._replace(scene=Scene(R, C, X, done.K, done.extra, zoom), cost=cost)
 
 
 def _held(table: Table, fitted: Fitted, lens: Lensing, job: Job) -> tuple[Fitted, str]:
@@ -220,7 +240,8 @@ def _held(table: Table, fitted: Fitted, lens: Lensing, job: Job) -> tuple[Fitted
     if ties is None:
         return fitted, "What is known of the place changed nothing: fewer than two of its distances or directions join points that have a place."
     error = project(before, s.frame, s.point, table.centre)[0] - s.xy
-    off, table.tie_px = misfit(before, s, table.centre, error, fitted.limit_px / 3, lens.vary, ties, job)
+    stiff = table.stiff(np.array(fitted.frames)) if len(before.zoom) else None
+    off, table.tie_px = misfit(before, s, table.centre, error, fitted.limit_px / 3, lens.vary, ties, stiff, job)
     off = np.abs(off)
     worst = ties.rows[off.argmax()]
     told = ""
@@ -267,8 +288,9 @@ def _poses_alone(table: Table, fitted: Fitted, turning: bool) -> Fitted:
     for k, frame in enumerate(fitted.frames):
         rows = np.flatnonzero(s.frame == k)
         if len(rows) >= LEAST_LINK:
-            R[frame], C[frame], _ = resect(scene.R[k], scene.C[k], scene.X[s.point[rows]], s.xy[rows], scene.K, table.centre, not turning)
-    return fitted._replace(scene=Scene(R, C, fitted.scene.X, fitted.scene.K))
+            K = scene.K * [scene.zooms[k], 1, 1]
+            R[frame], C[frame], *_ = resect(scene.R[k], scene.C[k], scene.X[s.point[rows]], s.xy[rows], K, table.centre, not turning)
+    return fitted._replace(scene=fitted.scene._replace(R=R, C=C, extra=NO_EXTRA))
 
 
 def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job) -> Fitted:
@@ -284,22 +306,25 @@ def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, jo
 
 def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: bool, lens: Lensing, seconds: dict, why: str, warning: str,
             centred: bool, looks_rolling: float, job: Job) -> Solve:  # fmt: skip
-    fitted = fitted._replace(scene=_own_frame(fitted.scene, fitted.frames, turning))
+    fitted = fitted._replace(scene=_zoom_about_one(_own_frame(fitted.scene, fitted.frames, turning), fitted.frames))
     scene, s, ids = _observed(table, fitted)
     readout = float(scene.extra[2])
     late = displacement(scene, s, motion(scene, not turning), table.centre, table.height) if readout else None
     miss = project(scene, s.frame, s.point, table.centre)[0] - s.xy + (readout * late if late is not None else 0.0)
     error = np.linalg.norm(miss, axis=1)
-    spread = parallax(scene.R, s.frame, s.point, table.rays(s.xy, scene.K), len(ids))
-    ties = None if turning else table.ties(ids)
+    spread = parallax(scene.R, s.frame, s.point, table.rays(s.xy, scene.K, scene.zooms[s.frame]), len(ids))
+    ties, used = None if turning else table.ties(ids), np.array(fitted.frames)
+    stiff = table.stiff(used) if len(scene.zoom) else None
     sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary, (centred, bool(readout)), late, ties,
-                       table.tie_px, job)  # fmt: skip
+                       table.tie_px, stiff, job)  # fmt: skip
     sample = Wander(frozen(sample.cameras.astype(np.float32)), frozen(sample.lens.astype(np.float32)))
-    deviation = tuple(float(v) for v in sample.lens.std(0))
-    used = np.array(fitted.frames)
+    off = sample.lens.copy()
+    if stiff is not None:  # f and the zoom may trade; what they are together is known
+        off[:, 0] += scene.K[0] * sample.cameras[..., 6].mean(1)
+    deviation = tuple(float(v) for v in off.std(0))
     inside = np.isin(table.frame, used)
     some = scene.X[np.linspace(0, len(ids) - 1, min(SLIP_POINTS, len(ids))).astype(int)]
-    slips = slide(scene.R, scene.C, scene.K, table.centre, (table.width, table.height), sample, some)
+    slips = slide(scene.R, scene.C, scene.K, scene.zooms, table.centre, (table.width, table.height), sample, some)
     slips = slips[np.isfinite(slips)]
     return Solve(
         "turning" if turning else "free", Lens(float(scene.K[0]), float(scene.K[0]), *table.centre, float(scene.K[1]), float(scene.K[2])),
@@ -308,9 +333,17 @@ def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: b
         float(error.mean()), float(np.median(error)), float(np.percentile(error, 95)), float(np.sqrt((error**2).mean())),
         float(len(error) / max(inside.sum(), 1)), float(np.rad2deg(np.median(spread))), (deviation[0], deviation[1], deviation[2]),
         len(ids), {k: round(v, 3) for k, v in seconds.items()}, why, warning,
-        noise_px=table.noise_px, wander=sample, readout=readout, looks_rolling=float(looks_rolling),
+        zoom=frozen(scene.zoom), noise_px=table.noise_px, wander=sample, readout=readout, looks_rolling=float(looks_rolling),
         slips=(float(np.median(slips)), float(np.percentile(slips, 95))) if len(slips) else (0.0, 0.0),
     )  # fmt: skip
+
+
+def _zoom_about_one(scene: Scene, frames: list[int]) -> Scene:
+    """The same lens with f the focal length half-way through its zoom, in proportion."""
+    if not len(scene.zoom):
+        return scene
+    middle = float(np.exp(np.log(scene.zoom[frames]).mean()))
+    return scene._replace(K=scene.K * [middle, 1, 1], zoom=scene.zoom / middle)
 
 
 def mean_by(key: np.ndarray, value: np.ndarray, count: int) -> np.ndarray:
@@ -326,7 +359,7 @@ def _own_frame(scene: Scene, frames: list[int], turning: bool) -> Scene:
     ahead = ahead / max(float(np.linalg.norm(ahead)), 1e-9)
     Q = np.stack([np.cross(ahead, up), ahead, up])
     if turning:
-        return Scene(scene.R @ Q.T, scene.C @ Q.T, 10 * scene.X @ Q.T, scene.K, scene.extra)
+        return scene._replace(R=scene.R @ Q.T, C=scene.C @ Q.T, X=10 * scene.X @ Q.T)
     middle = scene.C[frames].mean(0)
     depth = np.nanmedian(np.linalg.norm(scene.X - middle, axis=1))
-    return Scene(scene.R @ Q.T, (scene.C - middle) @ Q.T * (10 / depth), (scene.X - middle) @ Q.T * (10 / depth), scene.K, scene.extra)
+    return scene._replace(R=scene.R @ Q.T, C=(scene.C - middle) @ Q.T * (10 / depth), X=(scene.X - middle) @ Q.T * (10 / depth))

@@ -9,9 +9,10 @@ import numpy as np
 from ..basics.errors import SolveError
 from ..basics.geometry import plane_by_votes
 from ..basics.job import Job
-from .adjust import Scene, adjust, project, seen
+from .adjust import NO_ZOOM, Scene, adjust, project, seen
 from .lensing import Lensing
-from .views import Table, directions, parallax, resect, resect_from_nothing, start_pose, triangulate
+from .views import Table, directions, fundamental, parallax, resect, resect_from_nothing, start_pose, triangulate
+from .zoom import WINDOW_FRAMES, zoom_speeds
 
 FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its way over a factor of two
 PAIRS = 3
@@ -83,10 +84,10 @@ def moving_alike(table: Table, a: int, b: int) -> list[np.ndarray]:
     left = np.ones(len(tracks), bool)
     groups: list[np.ndarray] = []
     while len(groups) < 2 and left.sum() >= max(25, 0.25 * len(tracks)):
-        F, mask = cv2.findFundamentalMat(p[left], q[left], cv2.USAC_MAGSAC, GROUP_PX * table.width / 1280, 0.999, 5000)
-        if F is None or mask.sum() < max(20, 0.2 * len(tracks)):
+        found = fundamental(p[left], q[left], GROUP_PX * table.width / 1280, 5000)
+        if found is None or found[1].sum() < max(20, 0.2 * len(tracks)):
             break
-        rows = np.flatnonzero(left)[mask.ravel() > 0]
+        rows = np.flatnonzero(left)[found[1]]
         group = np.zeros(table.tracks, bool)
         group[tracks[rows]] = True
         groups.append(group)
@@ -98,8 +99,8 @@ def moving_alike(table: Table, a: int, b: int) -> list[np.ndarray]:
 class FreeSolver:
     """The steps of one solve, over one table of tracks."""
 
-    def __init__(self, table: Table, lens: Lensing, job: Job) -> None:
-        self.table, self.lens, self.job = table, lens, job
+    def __init__(self, table: Table, lens: Lensing, job: Job, zooms: bool = False) -> None:
+        self.table, self.lens, self.job, self.zooms = table, lens, job, zooms
         self.good = np.ones(len(table.frame), bool)
         self.parallax_px = max(LEAST_PARALLAX_PX, NOISES * table.noise_px)
         self.length = np.bincount(table.track, minlength=table.tracks)
@@ -122,7 +123,7 @@ class FreeSolver:
         if only is not None:
             rows = rows[only[t.track[rows]]]
         frame, track = t.frame[rows], t.track[rows]
-        rays = t.rays(t.xy[rows], scene.K)
+        rays = t.rays(t.xy[rows], scene.K, scene.zooms[frame])
         X = triangulate(scene.R, scene.C, frame, track, rays[:, :2] / rays[:, 2:], t.tracks, 2.0 / scene.K[0])
         angle = parallax(scene.R, frame, track, rays, t.tracks)
         p, z = project(scene._replace(X=np.nan_to_num(X)), frame, track, t.centre)
@@ -141,14 +142,16 @@ class FreeSolver:
             return scene
         ids, point = np.unique(t.track[rows], return_inverse=True)
         used, number = np.unique(t.frame[rows], return_inverse=True)
-        part = Scene(scene.R[used], scene.C[used], scene.X[ids], scene.K)
+        part = Scene(scene.R[used], scene.C[used], scene.X[ids], scene.K, zoom=scene.zoom[used] if self.zooms else scene.zoom)
         lens = (bends[0] and self.lens.vary[0], bends[1] and self.lens.vary[1], bends[2] and self.lens.vary[2])
         fixed = None if vary is None else ~np.isin(used, list(vary))
         done, _ = adjust(part, seen(number, point, t.xy[rows], len(ids)), t.centre, loss_px=loss, lens=lens, prior=prior,
-                         rounds=rounds, tolerance=tolerance, fixed=fixed, job=self.job)  # fmt: skip
-        R, C, X = scene.R.copy(), scene.C.copy(), scene.X.copy()
+                         rounds=rounds, tolerance=tolerance, fixed=fixed, stiff=t.stiff(used) if self.zooms else None, job=self.job)  # fmt: skip
+        R, C, X, zoom = scene.R.copy(), scene.C.copy(), scene.X.copy(), scene.zoom.copy()
         R[used], C[used], X[ids] = done.R, done.C, done.X
-        return Scene(R, C, X, done.K)
+        if self.zooms:
+            zoom[used] = done.zoom
+        return Scene(R, C, X, done.K, zoom=zoom)
 
     def place(self, scene: Scene, frame: int, near: list[int]) -> Scene | None:
         """One more frame from the points known, with its neighbours as guess, or from nothing; None when it does not fit."""
@@ -158,26 +161,30 @@ class FreeSolver:
         if len(rows) < 8:
             return None
         xy, X = t.xy[rows], scene.X[t.track[rows]]
-        guess = self._guess(scene, frame, near)
-        found = resect(*guess, X, xy, scene.K, t.centre)
+        R, C, zoom = self._guess(scene, frame, near)
+        K = scene.K * [zoom, 1, 1]
+        found = resect(R, C, X, xy, K, t.centre, zooms=self.zooms)
         if np.mean(found[2] < 5) < 0.5:
-            again = resect_from_nothing(X, xy, t.straight(xy, scene.K), scene.K, t.centre)
+            again = resect_from_nothing(X, xy, t.straight(xy, K), K, t.centre, self.zooms)
             found = again if again and np.mean(again[2] < 5) > np.mean(found[2] < 5) else found
         if (found[2] < 5).sum() < max(8, 0.25 * len(rows)):
             return None
-        R, C = scene.R.copy(), scene.C.copy()
+        R, C, zooms = scene.R.copy(), scene.C.copy(), scene.zoom.copy()
         R[frame], C[frame] = found[0], found[1]
-        return scene._replace(R=R, C=C)
+        if self.zooms:
+            zooms[frame] = zoom * found[3]
+        return scene._replace(R=R, C=C, zoom=zooms)
 
     @staticmethod
-    def _guess(scene: Scene, frame: int, near: list[int]) -> tuple[np.ndarray, np.ndarray]:
-        order = sorted(near, key=lambda j: abs(j - frame))
+    def _guess(scene: Scene, frame: int, near: list[int]) -> tuple[np.ndarray, np.ndarray, float]:
+        """Turn, place and zoom as the nearest frames lead to expect them."""
+        order, zooms = sorted(near, key=lambda j: abs(j - frame)), scene.zooms
         a = order[0]
         if len(order) < 2:
-            return scene.R[a], scene.C[a]
+            return scene.R[a], scene.C[a], float(zooms[a])
         b = order[1]
         share = float(np.clip((frame - a) / (b - a), -1, 1))
-        return scene.R[a], scene.C[a] + share * (scene.C[b] - scene.C[a])
+        return scene.R[a], scene.C[a] + share * (scene.C[b] - scene.C[a]), float(zooms[a] * (zooms[b] / zooms[a]) ** share)
 
     def part(self, scene: Scene, frames: list[int], group: np.ndarray | None = None) -> Part:
         """group (tracks,) bool: of which tracks the share that is explained counts (all, when None)."""
@@ -197,8 +204,8 @@ class FreeSolver:
         p, z = project(scene._replace(X=np.nan_to_num(scene.X)), frame, track, t.centre)
         error = np.where(np.isfinite(scene.X[track, 0]) & (z > 0), np.linalg.norm(p - t.xy[rows], axis=1), np.inf)
         lost = np.flatnonzero(np.isinf(error))
-        far = directions(scene.R, frame[lost], track[lost], t.rays(t.xy[rows[lost]], scene.K), t.tracks)
-        p, z = project(Scene(scene.R, 0 * scene.C, far, scene.K), frame[lost], track[lost], t.centre)
+        far = directions(scene.R, frame[lost], track[lost], t.rays(t.xy[rows[lost]], scene.K, scene.zooms[frame[lost]]), t.tracks)
+        p, z = project(scene._replace(C=0 * scene.C, X=far), frame[lost], track[lost], t.centre)
         error[lost] = np.where((z > 0) & np.isnan(scene.X[track[lost], 0]), np.linalg.norm(p - t.xy[rows[lost]], axis=1), UNEXPLAINED_PX)
         error = np.minimum(error, UNEXPLAINED_PX)
         return rows, np.bincount(t.track[rows], minlength=t.tracks)[t.track[rows]] >= 3, error
@@ -225,18 +232,19 @@ class FreeSolver:
         """Weak: it keeps k1 and k2 from running away while the frames do not yet fix them."""
         return np.array([f, *self.lens.K[1:]]), np.array([1e6, 0.1, 0.1])
 
-    def begin(self, a: int, b: int, f: float, group: np.ndarray) -> Part | None:
+    def begin(self, a: int, b: int, f: float, group: np.ndarray, speed: float = 0.0) -> Part | None:
         """A short solve between two frames for one starting focal length, from the tracks of a group (tracks,) bool; the others
-        come in where they fit it."""
+        come in where they fit it. speed: of the zoom, by which share it grows in a frame."""
         t, K = self.table, np.array([f, *self.lens.K[1:]])
         tracks, p, q = t.shared(a, b)
         p, q = p[group[tracks]], q[group[tracks]]
-        pose = start_pose(t.straight(p, K), t.straight(q, K), 3 / f)
+        zoom = np.exp(speed * (np.clip(np.arange(t.frames), a, b) - a)) if self.zooms else NO_ZOOM
+        pose = start_pose(t.straight(p, K), t.straight(q, K, zoom[b] if self.zooms else 1.0), 3 / f)
         if pose is None:
             return None
         R, C = np.repeat(np.eye(3)[None], t.frames, 0), np.zeros((t.frames, 3))
         R[b], C[b] = pose[:2]
-        scene, frames = self.points(Scene(R, C, np.full((t.tracks, 3), np.nan), K), [a, b], 10.0, group), [a, b]
+        scene, frames = self.points(Scene(R, C, np.full((t.tracks, 3), np.nan), K, zoom=zoom), [a, b], 10.0, group), [a, b]
         for j in sorted({int(x) for x in np.linspace(a, b, 7)} - {a, b}):
             if np.isfinite(scene.X[:, 0]).sum() < 20:
                 return None
@@ -368,10 +376,13 @@ class FreeSolver:
     def _begin_over(self, a: int, b: int, group: np.ndarray, starts: list[float], done: float, every: bool = False) -> list[Part]:
         """Short solves from each starting focal length, until one accounts for the group (or from every one)."""
         begun: list[Part] = []
-        for k, f in enumerate(starts):
+        if self.zooms:
+            b = min(b, a + WINDOW_FRAMES)
+        speeds = zoom_speeds(self.table, a, b, starts) if self.zooms else [0.0] * len(starts)
+        for k, (f, speed) in enumerate(zip(starts, speeds, strict=True)):
             self.job.part(0.35 + 0.2 * done, 0.55)
             self.job.step(0, f"start {k + 1}")
-            part = self.begin(a, b, f, group)
+            part = self.begin(a, b, f, group, speed)
             if part is not None:
                 begun.append(part)
                 if not every and self.part(part.scene, part.frames, group).explained > SURE:

@@ -1,8 +1,9 @@
 """Kernels of the adjustment: residuals, derivatives, the normal equations with the points taken out, and points at their best.
 
-Conventions as in `adjust`: x_cam = R (X - C), observations sorted by point. Twelve numbers belong to an observation: turn (3) and
-shift (3) of its frame, and the lens (6): f, k1, k2, its centre's place (2), the readout. late (k, 2): px by which an observation
-is displaced for a readout of 1. A SizedKernel takes the number of observations before all else.
+Conventions as in `adjust`: x_cam = R (X - C), observations sorted by point. To an observation belong turn (3) and shift (3) of its
+frame, its zoom (1) where that varies, and the lens (6): f, k1, k2, its centre's place (2), the readout; so A is 12 or 13 wide.
+zoom (frames,): by how many times f each frame's focal length is. late (k, 2): px by which an observation is displaced for a
+readout of 1. A SizedKernel takes the number of observations before all else.
 """
 
 import numba as nb
@@ -11,7 +12,6 @@ import numpy as np
 from ..basics.jit import SizedKernel, kernel
 
 LENS = 6
-WITH_LENS = 6 + LENS
 BEHIND_COST = 1e8  # squared pixels of a point behind its camera
 
 
@@ -32,20 +32,21 @@ def _seen_from(R, C, j, x0, x1, x2):
 
 
 @kernel
-def _bend(K, x, y):
+def _bend(K, f, x, y):
     """Lens at straight coordinates: the factor g, and the derivatives of f g x, f g y by x and y (symmetric)."""
     r2 = x * x + y * y
     g = 1 + r2 * (K[1] + K[2] * r2)
     h = 2 * (K[1] + 2 * K[2] * r2)
-    return g, r2, K[0] * (g + h * x * x), K[0] * h * x * y, K[0] * (g + h * y * y)
+    return g, r2, f * (g + h * x * x), f * h * x * y, f * (g + h * y * y)
 
 
 @SizedKernel
-def derive(R, C, X, K, extra, late, frame, point, xy, cx, cy, scale2, A, B, E):
-    """A (k, 2, 12): by turn, shift and lens; B (k, 2, 3): by the point; E (k, 2): residuals; all times the root of the weight."""
-    f = K[0]
+def derive(R, C, X, K, extra, zoom, late, frame, point, xy, cx, cy, scale2, A, B, E):
+    """A (k, 2, 12 or 13): by turn, shift, zoom and lens; B (k, 2, 3): by the point; E (k, 2): residuals; all times the root of the weight."""
+    o = A.shape[2] - LENS
     for i in nb.prange(len(frame)):
         j, p = frame[i], point[i]
+        f = K[0] * zoom[j]
         a, b, z = _seen_from(R, C, j, X[p, 0], X[p, 1], X[p, 2])
         if z < 1e-6:
             A[i] = 0
@@ -53,7 +54,7 @@ def derive(R, C, X, K, extra, late, frame, point, xy, cx, cy, scale2, A, B, E):
             E[i] = 0
             continue
         x, y = a / z, b / z
-        g, r2, ux, uy, vy = _bend(K, x, y)
+        g, r2, ux, uy, vy = _bend(K, f, x, y)
         e0 = f * g * x + cx + extra[0] + extra[2] * late[i, 0] - xy[i, 0]
         e1 = f * g * y + cy + extra[1] + extra[2] * late[i, 1] - xy[i, 1]
         w = np.sqrt(robust(e0 * e0 + e1 * e1, scale2)[1])
@@ -66,21 +67,23 @@ def derive(R, C, X, K, extra, late, frame, point, xy, cx, cy, scale2, A, B, E):
                 v = q0 * R[j, 0, c] + q1 * R[j, 1, c] + q2 * R[j, 2, c]
                 B[i, r, c] = v
                 A[i, r, 3 + c] = -v
-        A[i, 0, 6], A[i, 1, 6] = g * x * w, g * y * w
-        A[i, 0, 7], A[i, 1, 7] = f * r2 * x * w, f * r2 * y * w
-        A[i, 0, 8], A[i, 1, 8] = f * r2 * r2 * x * w, f * r2 * r2 * y * w
-        A[i, 0, 9], A[i, 1, 9], A[i, 0, 10], A[i, 1, 10] = w, 0.0, 0.0, w
-        A[i, 0, 11], A[i, 1, 11] = late[i, 0] * w, late[i, 1] * w
+        if o > 6:
+            A[i, 0, 6], A[i, 1, 6] = f * g * x * w, f * g * y * w  # by the logarithm of the zoom
+        A[i, 0, o], A[i, 1, o] = zoom[j] * g * x * w, zoom[j] * g * y * w
+        A[i, 0, o + 1], A[i, 1, o + 1] = f * r2 * x * w, f * r2 * y * w
+        A[i, 0, o + 2], A[i, 1, o + 2] = f * r2 * r2 * x * w, f * r2 * r2 * y * w
+        A[i, 0, o + 3], A[i, 1, o + 3], A[i, 0, o + 4], A[i, 1, o + 4] = w, 0.0, 0.0, w
+        A[i, 0, o + 5], A[i, 1, o + 5] = late[i, 0] * w, late[i, 1] * w
         E[i, 0], E[i, 1] = e0 * w, e1 * w
 
 
 @kernel
 def cameras(A, frame, U):
-    """U (frames, 12, 12), lower halves: the squares of each frame's turn, shift and lens."""
+    """U (frames, 12 or 13, same), lower halves: the squares of each frame's turn, shift, zoom and lens."""
     U[:] = 0
     for i in range(len(frame)):
         own = U[frame[i]]
-        for a in range(WITH_LENS):
+        for a in range(A.shape[2]):
             for b in range(a + 1):
                 own[a, b] += A[i, 0, a] * A[i, 0, b] + A[i, 1, a] * A[i, 1, b]
 
@@ -127,18 +130,19 @@ def pulls(B, E, first, pull):
 
 @kernel
 def couple(A, B, frame, first, group, frame0, half, Z):
-    """Z: the coupling of a group of points with its frames (six rows each from frame0) and the lens (last six rows)."""
+    """Z: the coupling of a group of points with its frames (six or seven rows each from frame0) and the lens (last six rows)."""
     Z[:] = 0
-    m = Z.shape[0]
+    m, wide = Z.shape[0], A.shape[2]
+    per = wide - LENS
     for q in range(len(group)):
         p = group[q]
         for i in range(first[p], first[p + 1]):
-            r = 6 * (frame[i] - frame0)
-            for a in range(WITH_LENS):
+            r = per * (frame[i] - frame0)
+            for a in range(wide):
                 w0 = A[i, 0, a] * B[i, 0, 0] + A[i, 1, a] * B[i, 1, 0]
                 w1 = A[i, 0, a] * B[i, 0, 1] + A[i, 1, a] * B[i, 1, 1]
                 w2 = A[i, 0, a] * B[i, 0, 2] + A[i, 1, a] * B[i, 1, 2]
-                k = r + a if a < 6 else m - WITH_LENS + a
+                k = r + a if a < per else m - wide + a
                 Z[k, 3 * q] += w0 * half[p, 0, 0]
                 Z[k, 3 * q + 1] += w0 * half[p, 0, 1] + w1 * half[p, 1, 1]
                 Z[k, 3 * q + 2] += w0 * half[p, 0, 2] + w1 * half[p, 1, 2] + w2 * half[p, 2, 2]
@@ -146,7 +150,7 @@ def couple(A, B, frame, first, group, frame0, half, Z):
 
 @kernel
 def rights(A, B, E, frame, first, inverse, pull, g):
-    """g (frames, 12): the right side of each frame's turn, shift and lens, less what the points take up: W V^-1 pull."""
+    """g (frames, 12 or 13): the right side of each frame's turn, shift, zoom and lens, less what the points take up: W V^-1 pull."""
     g[:] = 0
     for p in range(len(first) - 1):
         v0 = inverse[p, 0, 0] * pull[p, 0] + inverse[p, 0, 1] * pull[p, 1] + inverse[p, 0, 2] * pull[p, 2]
@@ -156,21 +160,22 @@ def rights(A, B, E, frame, first, inverse, pull, g):
             q0 = E[i, 0] + B[i, 0, 0] * v0 + B[i, 0, 1] * v1 + B[i, 0, 2] * v2
             q1 = E[i, 1] + B[i, 1, 0] * v0 + B[i, 1, 1] * v1 + B[i, 1, 2] * v2
             right = g[frame[i]]
-            for a in range(WITH_LENS):
+            for a in range(A.shape[2]):
                 right[a] -= A[i, 0, a] * q0 + A[i, 1, a] * q1
 
 
 @SizedKernel
 def points_back(A, B, frame, first, inverse, pull, step, shift):
-    """shift (m, 3) of the points that belongs to a step (6 frames + 6,) of cameras and lens."""
-    n = len(step)
+    """shift (m, 3) of the points that belongs to a step (6 or 7 frames + 6,) of cameras and lens."""
+    n, wide = len(step), A.shape[2]
+    per = wide - LENS
     for p in nb.prange(len(first) - 1):
         v0, v1, v2 = pull[p, 0], pull[p, 1], pull[p, 2]
         for i in range(first[p], first[p + 1]):
-            o = 6 * frame[i]
+            o = per * frame[i]
             q0, q1 = 0.0, 0.0
-            for a in range(WITH_LENS):
-                d = step[o + a] if a < 6 else step[n - WITH_LENS + a]
+            for a in range(wide):
+                d = step[o + a] if a < per else step[n - wide + a]
                 q0 += A[i, 0, a] * d
                 q1 += A[i, 1, a] * d
             v0 -= B[i, 0, 0] * q0 + B[i, 1, 0] * q1
@@ -181,7 +186,7 @@ def points_back(A, B, frame, first, inverse, pull, step, shift):
 
 
 @SizedKernel
-def settle(R, C, X, K, extra, late, frame, first, xy, cx, cy, scale2, rounds, far):
+def settle(R, C, X, K, extra, zoom, late, frame, first, xy, cx, cy, scale2, rounds, far):
     """Each point (m, 3) to where the cameras as they are see it best, by damped Gauss-Newton, in place; returns the total cost.
 
     rounds (m,): how many for each point; one with none stays, and only its cost counts.
@@ -191,7 +196,6 @@ def settle(R, C, X, K, extra, late, frame, first, xy, cx, cy, scale2, rounds, fa
     length and depths trade. Source: A. Ruhe and P. Wedin, Algorithms for separable nonlinear least squares, SIAM Review 22(3), 1980.
     """
     cost = np.zeros(len(X))
-    f = K[0]
     for p in nb.prange(len(X)):
         x0, x1, x2 = X[p, 0], X[p, 1], X[p, 2]
         t0, t1, t2, best, damping = x0, x1, x2, np.inf, 1e-4
@@ -201,12 +205,13 @@ def settle(R, C, X, K, extra, late, frame, first, xy, cx, cy, scale2, rounds, fa
             a00, a01, a02, a11, a12, a22, b0, b1, b2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
             for i in range(first[p], first[p + 1]):
                 j = frame[i]
+                f = K[0] * zoom[j]
                 a, b, z = _seen_from(R, C, j, t0, t1, t2)
                 if z < 1e-6:
                     now += robust(BEHIND_COST, scale2)[0]
                     continue
                 x, y = a / z, b / z
-                g, _, ux, uy, vy = _bend(K, x, y)
+                g, _, ux, uy, vy = _bend(K, f, x, y)
                 e0 = f * g * x + cx + extra[0] + extra[2] * late[i, 0] - xy[i, 0]
                 e1 = f * g * y + cy + extra[1] + extra[2] * late[i, 1] - xy[i, 1]
                 loss, w = robust(e0 * e0 + e1 * e1, scale2)

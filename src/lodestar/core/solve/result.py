@@ -3,7 +3,7 @@
 import msgspec
 import numpy as np
 
-from ..basics.geometry import Lens
+from ..basics.geometry import Camera, Lens
 from .slip import Wander, slide
 
 # Common practice, no source: under 1 px is usable, 0.2 to 0.3 px excellent.
@@ -13,7 +13,8 @@ WORDS = ((0.35, "holds"), (0.6, "good"), (1.0, "usable"), (np.inf, "slides"))
 class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """focal_px: 0 when unknown. motion: 'auto', 'free' or 'turning'. k1, k2: whether they are solved; bend: what they are
     otherwise. refine: start from the solve there is. reference: frame of the clip from which the solve grows, or None.
-    rolling: whether the readout time of the sensor's rows is estimated. hold: whether what is known of the place (distances,
+    rolling: whether the readout time of the sensor's rows is estimated. zoom: 'auto', 'none' or 'zooms': whether the
+    focal length changes from frame to frame. hold: whether what is known of the place (distances,
     directions) has its say.
     """
 
@@ -25,6 +26,7 @@ class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     refine: bool = False
     reference: int | None = None
     rolling: bool = False
+    zoom: str = "auto"
     hold: bool = False
 
 
@@ -39,6 +41,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     looks_rolling: the readout that the residuals hint at, 0 when they do not.
     colours (m, 3) uint8: of the plate at each point, to draw it by; empty when they were not read.
     uprights (n, 5): frame, ax, ay, bx, by of lines in the plate, px as filmed, that agree on where up is; empty where none do.
+    zoom (k,): by how many times the lens's focal length each frame's is; empty where the lens does not zoom.
     slips: middle and 95 % over the solved points of what a title there would slide, px; 0 when unknown.
     """
 
@@ -72,6 +75,16 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     slips: tuple[float, float] = (0.0, 0.0)
     colours: np.ndarray = msgspec.field(default_factory=lambda: np.zeros((0, 3), np.uint8))
     uprights: np.ndarray = msgspec.field(default_factory=lambda: np.zeros((0, 5)))
+    zoom: np.ndarray = msgspec.field(default_factory=lambda: np.zeros(0))
+
+    @property
+    def zooms(self) -> np.ndarray:
+        """(k,) the factors, ones for a lens that does not zoom."""
+        return self.zoom if len(self.zoom) else np.ones(len(self.frames))
+
+    def camera(self, k: int) -> Camera:
+        """The camera of `frames[k]`."""
+        return Camera(self.R[k], self.t[k], self.lens.zoomed(float(self.zooms[k])))
 
     @property
     def centres(self) -> np.ndarray:
@@ -93,4 +106,6 @@ def slip(solve: Solve, points: np.ndarray) -> np.ndarray:
         return np.full(len(points), np.nan)
     lens = solve.lens
     K = np.array([lens.fx, lens.k1, lens.k2])
-    return slide(solve.R, solve.centres, K, (lens.cx, lens.cy), (solve.width, solve.height), solve.wander, np.asarray(points, np.float64))
+    return slide(
+        solve.R, solve.centres, K, solve.zooms, (lens.cx, lens.cy), (solve.width, solve.height), solve.wander, np.asarray(points, np.float64)
+    )

@@ -33,7 +33,8 @@ class Noise(NamedTuple):
 
 
 class Wander(NamedTuple):
-    """A sample of errors: cameras (q, frames, 6) turn in radians and shift in units of the solve; lens (q, 5) of f, k1, k2 and the place of the lens centre."""
+    """A sample of errors: cameras (q, frames, 6 or 7) turn in radians, shift in units of the solve and the logarithm of the zoom where
+    it varies; lens (q, 5) of f, k1, k2 and the place of the lens centre."""
 
     cameras: np.ndarray
     lens: np.ndarray
@@ -72,7 +73,7 @@ def _residual(system: System, error: np.ndarray) -> np.ndarray:
     """What is left of errors (k, 2) px after the adjustment has given way to them."""
     right, pull = system.right_side(error)
     step = system.solve(right[:, None])[:, 0]
-    steps = np.concatenate([step[: -normal.LENS].reshape(-1, 6)[system.s.frame], np.repeat(step[None, -normal.LENS :], len(error), 0)], 1)
+    steps = np.concatenate([step[: -normal.LENS].reshape(-1, system.per)[system.s.frame], np.repeat(step[None, -normal.LENS :], len(error), 0)], 1)
     return error + np.einsum("kij,kj->ki", system.A, steps) + np.einsum("kij,kj->ki", system.B, system.points_back(step, pull)[system.s.point])
 
 
@@ -103,16 +104,16 @@ def draw_noise(noise: Noise, frame: np.ndarray, track: np.ndarray, rng: np.rando
 
 def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, move: bool,
            lens: tuple[bool, bool, bool], more: tuple[bool, bool] = (False, False), late: np.ndarray | None = None,
-           ties: Ties | None = None, tie_px: float = 1.0, job: Job | None = None) -> tuple[Wander, Noise]:  # fmt: skip
+           ties: Ties | None = None, tie_px: float = 1.0, stiff: np.ndarray | None = None, job: Job | None = None) -> tuple[Wander, Noise]:  # fmt: skip
     """A sample of errors of the adjusted scene, and the noise that was taken for it. The same tracks give the same sample.
 
     error (k, 2): residuals of s in px; loss_px: scale of the loss it was adjusted with; move, lens, late: as in `adjust`;
-    more: whether the lens centre and the readout were solved; ties, tie_px: what it was held to, as in
+    more: whether the lens centre and the readout were solved; ties, tie_px, stiff: what it was held to, as in
     `adjust`, each off by as much as is usual.
     """
     rng, frames = np.random.default_rng(7), len(scene.R)
     s, owner = pieces(s, frames)
-    system = System(s, frames, held_by(move, lens, more))
+    system = System(s, frames, held_by(move, lens, more), stiff=stiff)
     if late is not None:
         system.late = late
     system.derive(scene._replace(X=scene.X[owner]), centre, 0.0)
@@ -124,7 +125,7 @@ def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray
         tied = Tied(system, pieced.points, tie_px * J)
         off = tie_px * rng.standard_normal((SAMPLES, len(J)))
         steps = np.stack([tied.correct(step, system.points_back(step, pull), c)[0] for step, pull, c in zip(steps, pulls, off, strict=True)])
-    return Wander(steps[:, : -normal.LENS].reshape(SAMPLES, frames, 6), steps[:, -normal.LENS : -1]), noise
+    return Wander(steps[:, : -normal.LENS].reshape(SAMPLES, frames, system.per), steps[:, -normal.LENS : -1]), noise
 
 
 def _sample(
@@ -144,7 +145,7 @@ def _sample(
 
 
 def misfit(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, lens: tuple[bool, bool, bool],
-           ties: Ties, job: Job | None = None) -> tuple[np.ndarray, float]:  # fmt: skip
+           ties: Ties, stiff: np.ndarray | None = None, job: Job | None = None) -> tuple[np.ndarray, float]:  # fmt: skip
     """Of a scene that was adjusted without the ties: by how many deviations each row of `known.residuals` is off (what the
     tracks leave unsure and what is usual for such a measurement, together); and `tie_px`, by which `adjust` is to weigh them.
 
@@ -152,7 +153,7 @@ def misfit(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray
     Weighed by the noise of a single one, what is known would be outvoted by errors that only look like agreement.
     """
     s, owner = pieces(s, len(scene.R))
-    system = System(s, len(scene.R), held_by(True, lens))
+    system = System(s, len(scene.R), held_by(True, lens), stiff=stiff)
     scene = scene._replace(X=scene.X[owner])
     system.derive(scene, centre, 0.0)
     system.reduce(1e-8, np.zeros(normal.LENS))
@@ -167,39 +168,50 @@ def misfit(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray
 
 
 def slide(
-    R: np.ndarray, C: np.ndarray, K: np.ndarray, centre: tuple[float, float], size: tuple[int, int], wander: Wander, points: np.ndarray
+    R: np.ndarray,
+    C: np.ndarray,
+    K: np.ndarray,
+    zoom: np.ndarray,
+    centre: tuple[float, float],
+    size: tuple[int, int],
+    wander: Wander,
+    points: np.ndarray,
 ) -> np.ndarray:
     """(m,) px that 95 % of the image errors stay under, over the frames that see each point (m, 3), relative to the plate.
 
-    R (n, 3, 3), C (n, 3), K (3,): the solved cameras and lens; size: width, height px. nan where no frame sees the point.
+    R (n, 3, 3), C (n, 3), K (3,), zoom (n,): the solved cameras and lens; size: width, height px. nan where no frame sees the point.
     """
     result = np.full(len(points), np.nan)
     for k in range(0, len(points), AT_ONCE):
-        result[k : k + AT_ONCE] = _slide(R, C, K, centre, size, wander, points[k : k + AT_ONCE])
+        result[k : k + AT_ONCE] = _slide(R, C, K, zoom, centre, size, wander, points[k : k + AT_ONCE])
     return result
 
 
-def _slide(R, C, K, centre, size, wander: Wander, points) -> np.ndarray:
+def _slide(R, C, K, zoom, centre, size, wander: Wander, points) -> np.ndarray:
     inside = np.einsum("nij,mnj->mni", R, points[:, None] - C)
     z = np.maximum(inside[..., 2], 1e-9)
     x, y = inside[..., 0] / z, inside[..., 1] / z
     r2 = x * x + y * y
     g, h = 1 + r2 * (K[1] + K[2] * r2), 2 * (K[1] + 2 * K[2] * r2)
-    px, py = K[0] * g * x + centre[0], K[0] * g * y + centre[1]
+    f = K[0] * zoom
+    px, py = f * g * x + centre[0], f * g * y + centre[1]
     seen = (inside[..., 2] > 1e-6) & (px > -0.5) & (py > -0.5) & (px < size[0] - 0.5) & (py < size[1] - 0.5)
     J = np.zeros((*x.shape, 2, 3))
-    J[..., 0, 0], J[..., 0, 1], J[..., 1, 1] = K[0] * (g + h * x * x) / z, K[0] * h * x * y / z, K[0] * (g + h * y * y) / z
+    J[..., 0, 0], J[..., 0, 1], J[..., 1, 1] = f * (g + h * x * x) / z, f * h * x * y / z, f * (g + h * y * y) / z
     J[..., 1, 0] = J[..., 0, 1]
     J[..., :, 2] = -(J[..., :, 0] * x[..., None] + J[..., :, 1] * y[..., None])
     J *= seen[..., None, None]
     B = J @ R
     one, none = np.ones_like(x), np.zeros_like(x)
-    by_lens = np.stack([g * x, g * y, K[0] * r2 * x, K[0] * r2 * y, K[0] * r2 * r2 * x, K[0] * r2 * r2 * y, one, none, none, one], -1)
+    by_lens = np.stack([zoom * g * x, zoom * g * y, f * r2 * x, f * r2 * y, f * r2 * r2 * x, f * r2 * r2 * y, one, none, none, one], -1)
     by_lens = by_lens.reshape(*x.shape, 5, 2)
-    turn, shift = wander.cameras[..., :3], wander.cameras[..., 3:]
+    turn, shift = wander.cameras[..., :3], wander.cameras[..., 3:6]
     moved = np.cross(turn[None], inside[:, None])  # (m, q, n, 3) in camera axes
     error = np.einsum("mnij,mqnj->mqni", J, moved) - np.einsum("mnij,qnj->mqni", B, shift)
     error += np.einsum("mnki,qk->mqni", by_lens * seen[..., None, None], wander.lens)
+    if wander.cameras.shape[-1] > 6:
+        by_zoom = np.stack([f * g * x, f * g * y], -1) * seen[..., None]
+        error += by_zoom[:, None] * wander.cameras[None, ..., 6:]
     # the place that explains most of it (for cameras that only turn, in its two directions across the ray)
     normal = np.einsum("mnij,mnik->mjk", B, B)
     normal += 1e-9 * np.trace(normal, axis1=1, axis2=2)[:, None, None] * np.eye(3) + 1e-30 * np.eye(3)

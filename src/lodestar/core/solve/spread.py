@@ -25,7 +25,7 @@ def point_covariances(solve: Solve, tracks: Tracks) -> np.ndarray:
     ray = solve.xyz[point] - solve.centres[camera]
     depth2 = np.maximum((ray * ray).sum(1), 1e-12)
     ray /= np.sqrt(depth2)[:, None]
-    weight = solve.lens.fx**2 / (depth2 * max(solve.noise_px, LEAST_NOISE_PX) ** 2)
+    weight = (solve.lens.fx * solve.zooms[camera]) ** 2 / (depth2 * max(solve.noise_px, LEAST_NOISE_PX) ** 2)
     told = np.zeros((count, 3, 3))
     for i in range(3):
         for j in range(i, 3):

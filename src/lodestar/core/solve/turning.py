@@ -1,19 +1,18 @@
 """A camera that only turns: its solve, and the decision whether the shot is one."""
 
-import cv2
 import numpy as np
 
 from ..basics.job import Job
-from .adjust import Scene, adjust, project, seen
+from .adjust import NO_ZOOM, Scene, adjust, project, seen
 from .lensing import Lensing
-from .views import Table, directions
+from .views import Table, directions, fundamental
 
 STARTS = (0.55, 0.9, 1.6)  # focal lengths tried, in picture widths
 TRACKS_AT_START = 300
 KEYFRAMES = 30
 
 
-def solve_turning(table: Table, lens: Lensing, every: int, job: Job) -> Scene:
+def solve_turning(table: Table, lens: Lensing, every: int, job: Job, zooms: bool = False) -> Scene:
     """Rotations and lens with the camera held at the origin; points become unit directions, nan for tracks that took no part.
 
     Chained rotations of rays between neighbours give the start, for several focal lengths; the cheapest after a short
@@ -27,9 +26,11 @@ def solve_turning(table: Table, lens: Lensing, every: int, job: Job) -> Scene:
     ids, point = np.unique(table.track[rows], return_inverse=True)
     sight = seen(number, point, table.xy[rows], len(ids))
 
+    stiff = table.stiff(frames) if zooms else None
+
     def adjusted(scene: Scene, loss: float, bends: bool, rounds: int) -> tuple[float, Scene]:
         prior = (np.array([scene.K[0], *lens.K[1:]]), np.array([1e6, 0.2, 0.2]))
-        scene, cost = adjust(scene, sight, table.centre, loss_px=loss, move=False, prior=prior, rounds=rounds, tolerance=1e-4,
+        scene, cost = adjust(scene, sight, table.centre, loss_px=loss, move=False, prior=prior, rounds=rounds, tolerance=1e-4, stiff=stiff,
                              lens=(lens.vary[0], bends and lens.vary[1], bends and lens.vary[2]))  # fmt: skip
         return cost, scene
 
@@ -38,27 +39,39 @@ def solve_turning(table: Table, lens: Lensing, every: int, job: Job) -> Scene:
     for k, f in enumerate(starts):
         job.step(k / len(starts), "turning camera")
         K = np.array([f, *lens.K[1:]])
-        R = _chain(table, frames, K)
-        X = directions(R, number, point, table.rays(table.xy[rows], K), len(ids))
-        begun.append(adjusted(Scene(R, np.zeros((len(frames), 3)), X, K), 3.0, False, 6))
+        R, zoom = _chain(table, frames, K, zooms)
+        X = directions(R, number, point, table.rays(table.xy[rows], K, zoom[number]), len(ids))
+        begun.append(adjusted(Scene(R, np.zeros((len(frames), 3)), X, K, zoom=zoom if zooms else NO_ZOOM), 3.0, False, 6))
     scene = min((b for b in begun if b[1].K[0] > 0.2 * table.width), key=lambda b: b[0], default=begun[0])[1]
     for loss in (1.5, 1.0):
         scene = adjusted(scene, loss, True, 8)[1]
     everywhere = np.minimum(np.arange(table.frames) // every, len(frames) - 1)
     X = np.full((table.tracks, 3), np.nan)
     X[ids] = scene.X / np.linalg.norm(scene.X, axis=1, keepdims=True)
-    return Scene(scene.R[everywhere], np.zeros((table.frames, 3)), X, scene.K)
+    if zooms:  # between key frames at its usual speed
+        zoom = np.exp(np.interp(np.arange(table.frames), frames, np.log(scene.zoom)))
+    return Scene(scene.R[everywhere], np.zeros((table.frames, 3)), X, scene.K, zoom=zoom if zooms else NO_ZOOM)
 
 
-def _chain(table: Table, frames: np.ndarray, K: np.ndarray) -> np.ndarray:
-    R = np.repeat(np.eye(3)[None], len(frames), 0)
+def _chain(table: Table, frames: np.ndarray, K: np.ndarray, zooms: bool) -> tuple[np.ndarray, np.ndarray]:
+    """Turns (n, 3, 3) and zooms (n,) of frames, each from the one before."""
+    R, zoom = np.repeat(np.eye(3)[None], len(frames), 0), np.ones(len(frames))
     for j in range(1, len(frames)):
         _, p, q = table.shared(frames[j - 1], frames[j])
+        R[j], zoom[j] = R[j - 1], zoom[j - 1]
         if len(p) < 3:
-            R[j] = R[j - 1]
             continue
-        R[j] = _turn_between(table.rays(p, K), table.rays(q, K), K[0]) @ R[j - 1]
-    return R
+        a, grown = table.rays(p, K, zoom[j]), 1.0
+        for _ in range(5 if zooms else 1):
+            turn = _turn_between(a, table.rays(q, K, zoom[j]), K[0])
+            if zooms:
+                x, y = a @ turn.T, table.straight(q, K, zoom[j])
+                x = x[:, :2] / x[:, 2:]
+                weight = 1 / (1 + (K[0] / 3 * np.linalg.norm(x - y, axis=1)) ** 2)
+                grown = float((weight[:, None] * x * y).sum() / (weight[:, None] * x * x).sum())
+                zoom[j] *= grown
+        R[j] = turn @ R[j - 1]
+    return R, zoom
 
 
 def _turn_between(a: np.ndarray, b: np.ndarray, f: float) -> np.ndarray:
@@ -90,13 +103,13 @@ def turning_votes(table: Table, scene: Scene, every: int) -> tuple[float, float]
             _, p, q = table.shared(a, b)
             if b <= a or len(p) < 25:
                 continue
-            x, y = table.straight(p, scene.K) * f, table.straight(q, scene.K) * f
-            F, _ = cv2.findFundamentalMat(x, y, cv2.USAC_MAGSAC, 1.5, 0.999, 3000)
-            if F is None or F.shape != (3, 3):
+            x, y = table.straight(p, scene.K, scene.zooms[a]) * f, table.straight(q, scene.K, scene.zooms[b]) * f
+            found = fundamental(x, y, 1.5, 3000)
+            if found is None:
                 continue
             turned = np.c_[x / f, np.ones(len(x))] @ (scene.R[b] @ scene.R[a].T).T
             turn2 = ((turned[:, :2] / turned[:, 2:] * f - y) ** 2).sum(1) / 2
-            line2 = _sampson2(F, x, y)
+            line2 = _sampson2(found[0], x, y)
             noise2 = max(0.25, float(np.median(line2)) / 0.455) * max(1.0, table.width / 1920) ** 2
             votes.append(_gric(turn2, noise2, 2, 3) < _gric(line2, noise2, 3, 7))
             left.append(np.sqrt(np.median(turn2)))
@@ -120,15 +133,16 @@ def _gric(error2: np.ndarray, noise2: float, dimension: int, freedoms: int) -> f
 def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple[Scene, list[int], np.ndarray, float]:
     """All frames of a turning shot: prune ever closer and adjust. Returns the scene, its frames, which observations fit, and
     the limit in px that said so."""
-    K, limit = scene.K, 6.0
-    R = _chain(table, np.arange(table.frames), K)
-    R = R @ (R[0].T @ scene.R[0])
-    X = directions(R, table.frame, table.track, table.rays(table.xy, K), table.tracks)
-    scene, good = Scene(R, np.zeros((table.frames, 3)), X, K), np.ones(len(table.frame), bool)
+    K, limit, zooms = scene.K, 6.0, len(scene.zoom) > 0
+    R, zoom = _chain(table, np.arange(table.frames), K, zooms)
+    R, zoom = R @ (R[0].T @ scene.R[0]), zoom * scene.zooms[0]
+    stiff = table.stiff(np.arange(table.frames)) if zooms else None
+    X = directions(R, table.frame, table.track, table.rays(table.xy, K, zoom[table.frame]), table.tracks)
+    scene, good = Scene(R, np.zeros((table.frames, 3)), X, K, zoom=zoom if zooms else NO_ZOOM), np.ones(len(table.frame), bool)
     for k, floor in enumerate((6.0, 1.2, 1.0)):
         job.step(k / 3, "all frames")
         s = seen(table.frame[good], table.track[good], table.xy[good], table.tracks)
-        scene, _ = adjust(scene, s, table.centre, loss_px=max(limit / 3, 3.0 if k == 0 else 0.0), move=False, rounds=25, tolerance=1e-6, lens=lens.vary,
+        scene, _ = adjust(scene, s, table.centre, loss_px=max(limit / 3, 3.0 if k == 0 else 0.0), move=False, rounds=25, tolerance=1e-6, lens=lens.vary, stiff=stiff,
                           prior=(K, np.array([1e6, 0.2, 0.2])))  # fmt: skip
         p, z = project(scene, table.frame, table.track, table.centre)
         error = np.where(z > 0, np.linalg.norm(p - table.xy, axis=1), np.inf)

@@ -3,7 +3,7 @@
 import cv2
 import numpy as np
 
-from ..basics.geometry import F64, Camera
+from ..basics.geometry import F64
 from .result import Solve
 
 WIDTH_PX = 960  # pictures are looked at no larger than this
@@ -48,7 +48,7 @@ def find_uprights(solve: Solve, lines: dict[int, np.ndarray]) -> np.ndarray:
     for frame, ends in lines.items():
         if frame not in at or len(ends) == 0:
             continue
-        camera = Camera(solve.R[at[frame]], solve.t[at[frame]], solve.lens)
+        camera = solve.camera(at[frame])
         n = np.cross(camera.rays(ends[:, :2]), camera.rays(ends[:, 2:]))
         normals.append(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12))
         rows.append(np.column_stack([np.full(len(ends), frame), ends]))

@@ -7,8 +7,10 @@ import numpy as np
 
 from ..basics.geometry import Lens, rotation_from_vector
 from ..basics.jit import kernel
-from .adjust import Scene, project
+from .adjust import Scene, project, zoom_stiffness
 from .known import Span, Ties, ties_of
+
+LEAST_NOISE_PX = 0.1
 
 
 class Table:
@@ -33,6 +35,10 @@ class Table:
         number = np.full(self.tracks, -1)
         number[ids] = np.arange(len(ids))
         return ties_of(self.spans, number)
+
+    def stiff(self, frames: np.ndarray) -> np.ndarray:
+        """What holds the zoom at some of the frames (n,), rising."""
+        return zoom_stiffness(np.asarray(frames, float), max(self.noise_px, LEAST_NOISE_PX))
 
     def rows(self, frame: int) -> np.ndarray:
         """Rows of the observations of a frame, by track."""
@@ -61,13 +67,13 @@ class Table:
                 chosen[k] = True
         return np.sort(rows[chosen[self.track[rows]]])
 
-    def straight(self, xy: np.ndarray, K: np.ndarray) -> np.ndarray:
-        """(n, 2) pixels to straight image-plane coordinates."""
-        return Lens(K[0], K[0], *self.centre, K[1], K[2]).undistort(xy)
+    def straight(self, xy: np.ndarray, K: np.ndarray, zoom: np.ndarray | float = 1.0) -> np.ndarray:
+        """(n, 2) pixels to straight image-plane coordinates; zoom: by how many times f each one's focal length is, (n,) or one."""
+        return Lens(K[0], K[0], *self.centre, K[1], K[2]).undistort(self.centre + (xy - self.centre) / np.reshape(zoom, (-1, 1)))
 
-    def rays(self, xy: np.ndarray, K: np.ndarray) -> np.ndarray:
-        """(n, 3) unit directions in camera axes."""
-        d = np.c_[self.straight(xy, K), np.ones(len(xy))]
+    def rays(self, xy: np.ndarray, K: np.ndarray, zoom: np.ndarray | float = 1.0) -> np.ndarray:
+        """(n, 3) unit directions in camera axes; zoom as in `straight`."""
+        d = np.c_[self.straight(xy, K, zoom), np.ones(len(xy))]
         return d / np.linalg.norm(d, axis=1, keepdims=True)
 
 
@@ -130,6 +136,15 @@ def directions(R: np.ndarray, frame: np.ndarray, point: np.ndarray, rays: np.nda
     return X / np.maximum(np.linalg.norm(X, axis=1, keepdims=True), 1e-12)
 
 
+def fundamental(p: np.ndarray, q: np.ndarray, px: float, tries: int) -> tuple[np.ndarray, np.ndarray] | None:
+    """The fundamental matrix that most of the pairs p, q (n, 2) px agree on to within px, and which do (n,) bool; None when none does."""
+    try:
+        F, mask = cv2.findFundamentalMat(p, q, cv2.USAC_MAGSAC, px, 0.999, tries)
+    except cv2.error:  # OpenCV 5.0.0 raises where every sample is degenerate, as on one plane
+        return None
+    return None if F is None or F.shape != (3, 3) else (F, mask.ravel() > 0)
+
+
 def start_pose(x: np.ndarray, y: np.ndarray, tolerance: float) -> tuple[np.ndarray, np.ndarray, int] | None:
     """Second camera (R, centre, inliers) against a first at the origin, from straight coordinates (n, 2); None if none fits."""
     E, mask = cv2.findEssentialMat(x, y, np.eye(3), method=cv2.USAC_MAGSAC, prob=0.9999, threshold=tolerance, maxIters=2000)
@@ -145,7 +160,7 @@ def _resect_step(R, C, X, xy, f, k1, k2, cx, cy, scale2, H, g):
     H[:] = 0
     g[:] = 0
     total = 0.0
-    J = np.zeros((2, 6))
+    J = np.zeros((2, 7))
     for i in range(len(X)):
         d0, d1, d2 = X[i, 0] - C[0], X[i, 1] - C[1], X[i, 2] - C[2]
         a = R[0, 0] * d0 + R[0, 1] * d1 + R[0, 2] * d2
@@ -170,46 +185,49 @@ def _resect_step(R, C, X, xy, f, k1, k2, cx, cy, scale2, H, g):
             J[r, 0], J[r, 1], J[r, 2] = q2 * b - q1 * z, q0 * z - q2 * a, q1 * a - q0 * b
             for c in range(3):
                 J[r, 3 + c] = -(q0 * R[0, c] + q1 * R[1, c] + q2 * R[2, c])
-        for m in range(6):
+        J[0, 6], J[1, 6] = f * q * x, f * q * y  # by the logarithm of the zoom
+        for m in range(7):
             g[m] -= w * (J[0, m] * e0 + J[1, m] * e1)
-            for n in range(6):
+            for n in range(7):
                 H[m, n] += w * (J[0, m] * J[0, n] + J[1, m] * J[1, n])
     return 0.5 * total
 
 
 def resect(R: np.ndarray, C: np.ndarray, X: np.ndarray, xy: np.ndarray, K: np.ndarray, centre: tuple[float, float],
-           move: bool = True) -> tuple[np.ndarray, np.ndarray, np.ndarray]:  # fmt: skip
-    """One camera from a near guess (R, C): known points X (n, 3) seen at xy (n, 2) px. Returns R, C and the errors (n,) in px.
+           move: bool = True, zooms: bool = False) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:  # fmt: skip
+    """One camera from a near guess (R, C): known points X (n, 3) seen at xy (n, 2) px. Returns R, C, the errors (n,) in px, and by how
+    many times its focal length is longer than K says (1.0 unless zooms).
 
     Robust Gauss-Newton, its scale drawn in from 16 to 2 px so that a frame with many wrong points still settles.
     """
-    X, xy = np.ascontiguousarray(X), np.ascontiguousarray(xy)
-    H, g = np.zeros((6, 6)), np.zeros(6)
+    X, xy, f, zoom = np.ascontiguousarray(X), np.ascontiguousarray(xy), K[0], 1.0
+    varies = np.flatnonzero([True] * 3 + [move] * 3 + [zooms])
+    H, g = np.zeros((7, 7)), np.zeros(7)
     for scale in (16.0, 6.0, 2.0):
         damping = 1e-4
-        cost = _resect_step(R, C, X, xy, *K, *centre, scale**2, H, g)
+        cost = _resect_step(R, C, X, xy, f * zoom, K[1], K[2], *centre, scale**2, H, g)
         for _ in range(12):
-            n = 6 if move else 3
-            A = H[:n, :n] + damping * np.diag(np.maximum(np.diag(H)[:n], 1e-9))
-            step = np.zeros(6)
-            step[:n] = np.linalg.solve(A, g[:n])
-            Rn, Cn = rotation_from_vector(step[:3]) @ R, C + step[3:]
-            now = _resect_step(Rn, Cn, X, xy, *K, *centre, scale**2, H2 := np.zeros((6, 6)), g2 := np.zeros(6))
+            A = H[np.ix_(varies, varies)]
+            A = A + damping * np.diag(np.maximum(np.diag(A), 1e-9))
+            step = np.zeros(7)
+            step[varies] = np.linalg.solve(A, g[varies])
+            Rn, Cn, zoomed = rotation_from_vector(step[:3]) @ R, C + step[3:6], zoom * float(np.exp(np.clip(step[6], -1, 1)))
+            now = _resect_step(Rn, Cn, X, xy, f * zoomed, K[1], K[2], *centre, scale**2, H2 := np.zeros((7, 7)), g2 := np.zeros(7))
             if now < cost:
                 gain = cost - now
-                R, C, H, g, cost, damping = Rn, Cn, H2, g2, now, damping / 10
+                R, C, zoom, H, g, cost, damping = Rn, Cn, zoomed, H2, g2, now, damping / 10
                 if gain < 1e-6 * cost:
                     break
             else:
                 damping *= 10
                 if damping > 1e4:
                     break
-    p, z = project(Scene(R[None], C[None], X, K), np.zeros(len(X), int), np.arange(len(X)), centre)
-    return R, C, np.where(z > 0, np.linalg.norm(p - xy, axis=1), np.inf)
+    p, z = project(Scene(R[None], C[None], X, np.array([f * zoom, K[1], K[2]])), np.zeros(len(X), int), np.arange(len(X)), centre)
+    return R, C, np.where(z > 0, np.linalg.norm(p - xy, axis=1), np.inf), zoom
 
 
-def resect_from_nothing(X: np.ndarray, xy: np.ndarray, straight: np.ndarray, K: np.ndarray,
-                        centre: tuple[float, float]) -> tuple[np.ndarray, np.ndarray, np.ndarray] | None:  # fmt: skip
+def resect_from_nothing(X: np.ndarray, xy: np.ndarray, straight: np.ndarray, K: np.ndarray, centre: tuple[float, float],
+                        zooms: bool = False) -> tuple[np.ndarray, np.ndarray, np.ndarray, float] | None:  # fmt: skip
     """As `resect`, without a guess (RANSAC); None when no pose explains enough points."""
     if len(X) < 8:
         return None
@@ -218,7 +236,7 @@ def resect_from_nothing(X: np.ndarray, xy: np.ndarray, straight: np.ndarray, K: 
     if not ok or inliers is None or len(inliers) < 8:
         return None
     R = cv2.Rodrigues(turn)[0]
-    return resect(R, (-R.T @ shift).ravel(), X, xy, K, centre)
+    return resect(R, (-R.T @ shift).ravel(), X, xy, K, centre, zooms=zooms)
 
 
 def own_noise(table: Table, gap: int = 3) -> float:
