@@ -44,6 +44,10 @@ class Trial(NamedTuple):
     noise: float = 0.010
     contrast: float = 1.0
     blur: float = 0.0
+    zoom: float = 1.0  # by how many times the focal length grows over the shot, slow at both ends
+
+    def focal_at(self, u: float) -> float:
+        return self.focal * self.zoom ** (u * u * (3 - 2 * u))
 
 
 def walk_path(u, rng, n):
@@ -131,6 +135,7 @@ TRIALS = {
     "river": Trial(107, lake_path, lake_ground, strewn, level=0.45, unrest=0.12, focal=880.0),
     "rough": Trial(105, walk_path, scenery.terrace_ground, terrace, noise=0.035, contrast=0.35, shutter=0.9, readout=0.6, blur=0.7),
     "wide": Trial(108, stairs_path, scenery.terrace_ground, terrace, passers, focal=640.0, k1=-0.13, k2=0.025, shutter=0.5, noise=0.014),
+    "zooming": Trial(110, walk_path, scenery.terrace_ground, terrace, focal=760.0, zoom=1.9),
     "leaning": Trial(109, leaning_path, scenery.terrace_ground, terrace, focal=1250.0, k1=-0.02, k2=0.0),
     "pan": Trial(106, pan_path, scenery.terrace_ground, terrace, focal=1080.0),
 }  # fmt: skip
@@ -159,8 +164,9 @@ def true_points(trial: Trial, at, solids, land, frames: int):
     points = []
     for i in np.linspace(0, frames - 1, 9).round():
         R, C = (x[0] for x in at(np.array([i])))
+        focal = trial.focal_at(i / (frames - 1))
         xy = rng.uniform([20, 20], [WIDTH - 20, HEIGHT - 20], (120, 2))
-        d = np.c_[(xy - [(WIDTH - 1) / 2, (HEIGHT - 1) / 2]) / trial.focal, np.ones(len(xy))]
+        d = np.c_[(xy - [(WIDTH - 1) / 2, (HEIGHT - 1) / 2]) / focal, np.ones(len(xy))]
         d = d / np.linalg.norm(d, axis=1, keepdims=True) @ R
         t = raycast.meet(solids(i), solids.fixed, land, C, d, trial.level)
         points.append(C + t[t < 90, None] * d[t < 90])
@@ -173,7 +179,7 @@ def true_points(trial: Trial, at, solids, land, frames: int):
         inside = ray @ R.T
         x = inside[:, :2] / np.maximum(inside[:, 2:], 1e-9)
         r2 = (x * x).sum(1, keepdims=True)
-        xy = trial.focal * x * (1 + r2 * (trial.k1 + trial.k2 * r2)) + [(WIDTH - 1) / 2, (HEIGHT - 1) / 2]
+        xy = trial.focal_at(i / (frames - 1)) * x * (1 + r2 * (trial.k1 + trial.k2 * r2)) + [(WIDTH - 1) / 2, (HEIGHT - 1) / 2]
         t = raycast.meet(solids(i), solids.fixed, land, C, ray / length[:, None], trial.level)
         visible[i] = (
             (inside[:, 2] > 0.3)
@@ -208,7 +214,8 @@ def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int 
         times = i + span * ((np.arange(slots) + 0.5) / slots - 0.5)
         R, C = at(times)
         waters = np.stack([np.full(slots, trial.level), times / FPS, np.full(slots, trial.unrest)], 1)
-        linear = raycast.render(WIDTH, HEIGHT, trial.focal, trial.k1, trial.k2, R, C, np.array([solids(t) for t in times]), solids.fixed, land, sun,
+        focal = trial.focal_at(i / (frames - 1))
+        linear = raycast.render(WIDTH, HEIGHT, focal, trial.k1, trial.k2, R, C, np.array([solids(t) for t in times]), solids.fixed, land, sun,
                                 samples, i, trial.readout / span, waters)  # fmt: skip
         if trial.blur:
             linear = cv2.GaussianBlur(linear, (0, 0), trial.blur)
@@ -228,7 +235,8 @@ def write_truth(folder, name, trial, at, solids, land, frames):
     points, visible = true_points(trial, at, solids, land, frames)
     poses = [at(i + TRUTH_TIMES) for i in range(frames)]
     np.savez(folder / f"{name}.npz", times=TRUTH_TIMES, R=[p[0] for p in poses], C=[p[1] for p in poses], lens=[trial.focal, trial.k1, trial.k2],
-             readout=trial.readout, shutter=trial.shutter, points=points, visible=visible, turning=name == "pan")  # fmt: skip
+             readout=trial.readout, shutter=trial.shutter, points=points, visible=visible, turning=name == "pan",
+             zoom=[trial.focal_at(i / (frames - 1)) / trial.focal for i in range(frames)])  # fmt: skip
 
 
 def main():

@@ -38,7 +38,7 @@ class Truth:
         self.R, self.C, self.times, self.points, self.visible = data["R"], data["C"], data["times"], data["points"], data["visible"]
         f, k1, k2 = data["lens"]
         self.readout, self.turning = float(data["readout"]), bool(data["turning"])
-        self.lens = Lens(f, f, 639.5, 359.5, k1, k2)
+        self.lens, self.zoom = Lens(f, f, 639.5, 359.5, k1, k2), data["zoom"] if "zoom" in data else np.ones(len(self.R))
         self.middle = len(self.times) // 2
         # a picture shows the mean over the open shutter, which shake within it moves away from the middle
         open_s = np.linspace(-0.5, 0.5, 5) * float(data["shutter"])
@@ -54,7 +54,7 @@ class Truth:
             # between two neighbouring times, 1/10 of a frame apart, a turn is small enough to be blended
             R = self.R[i][a] + share[:, None, None] * (self.R[i][a + 1] - self.R[i][a])
             inside = np.einsum("kij,kj->ki", R, d)
-            xy = self.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-6))
+            xy = self.lens.zoomed(self.zoom[i]).distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-6))
             when = late + self.readout * (np.clip(xy[:, 1], 0, 719) / 719 - 0.5)
         return xy
 
@@ -67,7 +67,7 @@ def slips(solve: Solve, truth: Truth) -> tuple[np.ndarray, np.ndarray]:
     count = np.bincount(point, minlength=len(truth.points))
     often = count[point] >= 5
     frame, point, xy = frame[often], point[often], xy[often]
-    straight = solve.lens.undistort(xy)
+    straight = solve.straight(frame, xy)
     X = triangulate(solve.R, C, frame, point, straight, len(truth.points), 1e3)
     if solve.motion == "turning":
         d = np.einsum("kji,kj->ki", solve.R[frame], np.c_[straight, np.ones(len(straight))])
@@ -77,7 +77,7 @@ def slips(solve: Solve, truth: Truth) -> tuple[np.ndarray, np.ndarray]:
 
     def error(points: np.ndarray) -> np.ndarray:
         inside = np.einsum("kij,kj->ki", solve.R[frame], points[point]) + solve.t[frame]
-        return np.linalg.norm(solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-6)) - xy, axis=1)
+        return np.linalg.norm(solve.pixels(frame, inside) - xy, axis=1)
 
     pinned = error(X)
     if solve.motion == "turning":
@@ -94,7 +94,7 @@ def slips(solve: Solve, truth: Truth) -> tuple[np.ndarray, np.ndarray]:
 
     def miss(q: np.ndarray) -> np.ndarray:
         inside = np.einsum("kij,kj->ki", solve.R[frame[some]], carried(q)[point[some]]) + solve.t[frame[some]]
-        return (solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-6)) - xy[some]).ravel()
+        return (solve.pixels(frame[some], inside) - xy[some]).ravel()
 
     assert known.any()
     q = least_squares(miss, np.zeros(7), x_scale="jac", loss="soft_l1", max_nfev=40).x
@@ -109,7 +109,7 @@ def judge(name: str, solve: Solve, truth: Truth, seconds: tuple[float, float], w
     turn = Rotation.from_matrix(relative)
     turned = np.rad2deg((turn * turn.mean().inv()).magnitude()).max() if truth.turning else np.nan
     return (
-        f"{name:<9}{solve.motion:<8}{len(solve.frames):4d}/{len(truth.R)} frames  error {solve.mean_px:.3f}  focal {100 * (solve.lens.fx / truth.lens.fx - 1):+6.2f} %  "
+        f"{name:<9}{solve.motion:<8}{len(solve.frames):4d}/{len(truth.R)} frames  error {solve.mean_px:.3f}  focal {100 * (solve.lens.fx * solve.zooms.mean() / (truth.lens.fx * truth.zoom[solve.frames].mean()) - 1):+6.2f} %  "
         f"pinned {np.median(pinned):.3f} {np.percentile(pinned, 95):.3f}  scene {np.median(scene):.2f} {np.percentile(scene, 95):.2f}  "
         f"track {seconds[0]:.1f} s  solve {seconds[1]:.1f} s" + (f"  turn {turned:.3f} deg" if truth.turning else "") + f"\n          {words}"
     )  # fmt: skip

@@ -5,11 +5,12 @@ import unittest
 from unittest import mock
 
 import numpy as np
-from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 
 from lodestar.app.derived import points_of
 from lodestar.core.compose.frame import frame
+from lodestar.core.shot.document import solve_is_stale
 from lodestar.core.track.edit import lengths
 from tests.app.window_case import LEFT, NONE, WindowCase
 
@@ -259,14 +260,23 @@ class SolveSettingsTest(MarksCase):
 
     def test_what_is_found_and_what_is_given(self):
         panel = self.window.panels["Solve"]
-        panel.bend[0][0].click()
+        QTest.mouseClick(panel.bend[0][0], LEFT, pos=QPoint(6, 8))
+        self.settle()
         self.assertFalse(self.session.shot.solving.k1)
-        panel._set_bend(0, -0.05, None)
+        self.type_into("given-k1", "-0.05")
         self.assertEqual(self.session.shot.solving.bend, (-0.05, 0.0))
-        panel.rolling.click()
+        QTest.mouseClick(panel.rolling, LEFT, pos=QPoint(6, 8))
         self.assertTrue(self.session.shot.solving.rolling)
-        for _ in range(3):
+        for word in ("none", "zooms"):
+            QTest.keyClick(self.find("zoom"), Qt.Key.Key_Down)
+            self.assertEqual(self.session.shot.solving.zoom, word)
+        self.type_into("reference-frame", "30")
+        self.assertEqual(self.session.shot.solving.reference, 30)
+        self.assertTrue(solve_is_stale(self.session.shot))
+        for _ in range(6):
             self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.assertEqual((self.session.shot.solving.zoom, self.session.shot.solving.reference), ("auto", None))
+        self.assertFalse(solve_is_stale(self.session.shot))
         self.assertEqual(self.session.shot.solving.bend, (0.0, 0.0))
         self.assertTrue(panel.bend[0][0].isChecked())
 

@@ -1,6 +1,8 @@
 """From tracks to a solved camera: `solve`."""
 
+import functools
 import time
+from collections.abc import Callable
 from typing import NamedTuple
 
 import msgspec
@@ -31,7 +33,8 @@ COMPARED = 40  # frames by which lens centre and readout are tried
 ROLLING_GAIN = 0.03  # share of the cost that a readout must save before it is spoken of
 CENTRE_GAIN = 0.01  # share of the cost that a lens centre elsewhere must save before it is believed
 CENTRE_SHARE = 0.015  # of the picture's width: by what deviation a lens centre may lie elsewhere
-LEAST_ZOOM = 0.015  # share of the focal length by which it has to change to be called a zoom
+CLOSE = 1.2  # times the error of the closer solve, up to which another is as close
+ZOOM_COSTS = 1.1  # by how much better a zoom has to explain the tracks than one focal length
 SLIP_POINTS = 60  # whose slip stands for the scene
 
 
@@ -66,10 +69,11 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     bend = tuple(0.0 if free else value for free, value in zip(lens_free, settings.bend))
     lens = Lensing(np.array([settings.focal_px, *bend]), (focal is None, *lens_free))
     refined = start if settings.refine and start is not None and (start.width, start.height) == (width, height) else None
-    zooms = settings.zoom == "zooms"
-    if settings.zoom == "auto":
+    zooms = settings.zoom == "zooms" or (refined is not None and settings.zoom == "auto" and len(refined.zoom) > 0)
+    if settings.zoom == "auto" and refined is None:
         job.step(0.0, "whether the lens zooms")
-        zooms = looks_zooming(table) if refined is None else len(refined.zoom) > 0
+        if looks_zooming(table):
+            return _with_zoom_or_not(functools.partial(solve, tracks, width, height, job=job, start=start, spans=spans), settings, table)
     seconds: dict[str, float] = {}
     job.part(0.0, 0.25)
     if refined is not None:
@@ -95,12 +99,30 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     result = _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling, job)
     if zooms:
         f = result.lens.fx * result.zooms[[0, -1]]
-        if settings.zoom == "auto" and refined is None and np.ptp(np.log(result.zooms)) < LEAST_ZOOM:
-            # it only looked so
-            return solve(tracks, width, height, msgspec.structs.replace(settings, zoom="none"), job, start, spans)
         result = msgspec.structs.replace(result, why=f"{result.why}; the lens zooms, from {f[0]:.0f} to {f[1]:.0f} px")
     # all of it, so that nothing is left out of what a user waits for
     return msgspec.structs.replace(result, seconds={**result.seconds, "solve": round(time.perf_counter() - began, 3)})
+
+
+def _with_zoom_or_not(solve: Callable[..., Solve], settings: SolveSettings, table: Table) -> Solve:
+    """The one that explains the tracks clearly better. What drifts over half of the picture may look like a zoom, too; so what a
+    solve explains has to be explained as well as the noise lets it be, before how much it explains counts."""
+    found: dict[str, Solve] = {}
+    for zoom in ("none", "zooms"):
+        try:
+            found[zoom] = solve(settings=msgspec.structs.replace(settings, zoom=zoom))
+        except SolveError as error:
+            reason = error
+        if zoom == "none" and found:
+            used = np.flatnonzero(np.isin(table.track, found[zoom].point_ids))
+            if not looks_zooming(Table(table.frame[used], table.track[used], table.xy[used], table.width, table.height)):
+                break  # what looked like a zoom does not belong to the place
+    if not found:
+        raise reason
+    closest = min(s.rms_px for s in found.values())
+    # squares of px, what does not fit at all with the square of four noises along both axes
+    left = {k: s.inliers * s.rms_px**2 + (1 - s.inliers) * 32 * s.noise_px**2 for k, s in found.items() if s.rms_px < CLOSE * closest}
+    return found[min(left, key=lambda k: left[k] * (1 if k == "none" else ZOOM_COSTS))]
 
 
 def _solve_free(table: Table, lens: Lensing, settings: SolveSettings, zooms: bool, refined: Solve | None, first: int, job: Job) -> tuple[Fitted, str]:

@@ -66,9 +66,8 @@ def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
     frame_at[solve.frames] = np.arange(len(solve.frames))
     f = frame_at[tracks.frame]
     rows = np.flatnonzero(f >= 0)
-    track, f, middle = tracks.track[rows], f[rows], np.array([solve.lens.cx, solve.lens.cy])
-    zoom = solve.zooms[f, None]
-    straight = solve.lens.undistort(middle + (tracks.xy[rows] - middle) / zoom)
+    track, f = tracks.track[rows], f[rows]
+    straight = solve.straight(f, tracks.xy[rows])
     near, place = np.zeros(tracks.count), np.full((tracks.count, 3), np.nan)
     known = solve.point_ids < tracks.count
     place[solve.point_ids[known]], near[solve.point_ids[known]] = solve.xyz[known], 1.0
@@ -78,9 +77,7 @@ def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
 
     def error(points: np.ndarray, finite: np.ndarray, some: np.ndarray | slice = slice(None)) -> np.ndarray:
         inside = np.einsum("kij,kj->ki", solve.R[f[some]], points[track[some]]) + finite[track[some], None] * solve.t[f[some]]
-        pixels = solve.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9))
-        missed = middle + (pixels - middle) * zoom[some] - tracks.xy[rows[some]]
-        return np.where(inside[:, 2] > 0, np.linalg.norm(missed, axis=1), BEHIND_PX)
+        return np.where(inside[:, 2] > 0, np.linalg.norm(solve.pixels(f[some], inside) - tracks.xy[rows[some]], axis=1), BEHIND_PX)
 
     best = error(np.where(own[:, None], far, np.nan_to_num(place)), near)
     mine = np.flatnonzero(own[track])

@@ -86,6 +86,16 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
         """The camera of `frames[k]`."""
         return Camera(self.R[k], self.t[k], self.lens.zoomed(float(self.zooms[k])))
 
+    def straight(self, k: np.ndarray, pixels: np.ndarray) -> np.ndarray:
+        """(n, 2) straight image-plane coordinates of pixels (n, 2) as filmed in `frames[k]`, k (n,)."""
+        middle = np.array([self.lens.cx, self.lens.cy])
+        return self.lens.undistort(middle + (pixels - middle) / self.zooms[k, None])
+
+    def pixels(self, k: np.ndarray, inside: np.ndarray) -> np.ndarray:
+        """(n, 2) pixels as filmed of points (n, 3) in the axes of the cameras of `frames[k]`."""
+        middle = np.array([self.lens.cx, self.lens.cy])
+        return middle + (self.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9)) - middle) * self.zooms[k, None]
+
     @property
     def centres(self) -> np.ndarray:
         """(k, 3) where the camera stood."""
