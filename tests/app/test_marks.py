@@ -268,7 +268,7 @@ class SolveSettingsTest(MarksCase):
         QTest.mouseClick(panel.rolling, LEFT, pos=QPoint(6, 8))
         self.assertTrue(self.session.shot.solving.rolling)
         for word in ("none", "zooms"):
-            QTest.keyClick(self.find("zoom"), Qt.Key.Key_Down)
+            QTest.keyClick(self.find("lens-zoom"), Qt.Key.Key_Down)
             self.assertEqual(self.session.shot.solving.zoom, word)
         self.type_into("reference-frame", "30")
         self.assertEqual(self.session.shot.solving.reference, 30)

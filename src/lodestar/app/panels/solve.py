@@ -167,7 +167,7 @@ class SolvePanel(Panel):
         self.rolling.setToolTip("Find how long the sensor takes from its first row to its last (a rolling shutter)")
         self.rolling.toggled.connect(lambda on: edit("Set rolling shutter", "solving", rolling=on))
         self.lens.add("Shutter", self.rolling)
-        self.zoom = self._choice("zoom", "Zoom", "Whether the focal length changes within the shot", ZOOMS.values())
+        self.zoom = self._choice("lens-zoom", "Zoom of the lens", "Whether the focal length changes within the shot", ZOOMS.values())
         self.zoom.activated.connect(lambda i: edit("Set zoom", "solving", zoom=list(ZOOMS)[i]))
         self.lens.add("Zoom", self.zoom)
 
