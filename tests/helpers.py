@@ -86,11 +86,12 @@ class Seeded:
     Sigma is the noise of each coordinate in px; a share of the tracks belongs to a thing that moves by itself. life: frames
     that a track lives, 0 for as long as its point is in view. fading: what is left of an error in the next frame. readout: of
     a rolling shutter, in frames. gap: (first, last) frames over which no track leads. speed: of the flight. zoom: by how many times
-    the focal length grows, slow at both ends.
+    the focal length grows, slow at both ends. flat: all of it lies on the ground.
     """
 
     def __init__(self, seed: int = 0, frames: int = 60, tracks: int = 400, sigma: float = 0.2, moving: float = 0.04, turning: bool = False,
-                 life: int = 0, fading: float = 0.0, readout: float = 0.0, gap: tuple[int, int] | None = None, speed: float = 1.0, zoom: float = 1.0) -> None:  # fmt: skip
+                 life: int = 0, fading: float = 0.0, readout: float = 0.0, gap: tuple[int, int] | None = None, speed: float = 1.0, zoom: float = 1.0,
+                 flat: bool = False) -> None:  # fmt: skip
         rng = np.random.default_rng(seed)
         self.width, self.height, self.sigma = 1280, 720, sigma
         self.lens = Lens(1000.0, 1000.0, 639.5, 359.5, -0.06, 0.008)
@@ -107,6 +108,8 @@ class Seeded:
             np.c_[rng.uniform(-9, 9, tracks // 2), rng.uniform(-4, 14, tracks // 2), np.zeros(tracks // 2)],
             np.c_[rng.uniform(-9, 9, tracks - tracks // 2), rng.choice([6.0, 9.0, 14.0], tracks - tracks // 2), rng.uniform(0, 4, tracks - tracks // 2)],
         ])  # fmt: skip
+        if flat:
+            points[:, 2] = 0
         self.points = points
         walker = rng.random(tracks) < moving
         rows = []

@@ -236,6 +236,15 @@ class SolveTest(unittest.TestCase):
         self.assertEqual(len(s.frames), 40)
         self.assertEqual({a if a == 20 else b for a, b in start_pairs(Table(t.frame, t.track, t.xy, 1280, 720), 20)}, {20})
 
+    def test_flat_scenes_and_few_tracks(self):
+        """All on one plane, where a homography explains every pair of frames; and 50 tracks a frame."""
+        for kind, focal in (({"flat": True, "tracks": 500, "life": 40}, 0.02), ({"tracks": 60}, 0.01)):
+            t = Seeded(seed=1, frames=60, sigma=0.3, moving=0.02, **kind)
+            _, s = solved(t)
+            self.assertEqual((s.motion, len(s.frames), len(s.zoom)), ("free", 60, 0))
+            self.assertLess(abs(s.lens.fx / 1000 - 1), focal)
+            self.assertLess(abs(s.lens.fx - 1000), 4 * s.lens_deviation[0])
+
     def test_a_rolling_shutter_is_seen_and_found(self):
         t = Seeded(seed=13, frames=50, tracks=400, readout=0.6, moving=0)
         _, s = solved(t)
