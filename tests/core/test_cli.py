@@ -99,7 +99,8 @@ class SolveTest(FolderCase):
 
     def test_cancel_is_130_and_leaves_nothing(self):
         process = subprocess.Popen([sys.executable, "-m", "lodestar", "solve", str(SHOTS / "ridge.mp4"), "-o", str(self.folder / "x.json")],
-                                   env=ENV, stderr=subprocess.PIPE, text=True)  # fmt: skip
+                                   env=ENV, stderr=subprocess.PIPE, text=True,
+                                   preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL))  # fmt: skip
         time.sleep(3)
         process.send_signal(signal.SIGINT)
         _, told = process.communicate(timeout=60)

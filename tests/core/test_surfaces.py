@@ -9,7 +9,7 @@ from scipy.optimize import least_squares
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import turn_matrix
 from lodestar.core.basics.job import Job
-from lodestar.core.scene.ground import Ground, PictureLine, reference, robust_plane, scene_of
+from lodestar.core.scene.ground import Ground, PictureLine, reference, robust_plane, scene_of, with_span
 from lodestar.core.scene.surfaces import on_ground, patch_under, rows_under, snapped, sturdy_plane, weighted_plane
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.known import Span
@@ -177,10 +177,20 @@ class WaysTest(unittest.TestCase):
         apart = float(np.linalg.norm(self.place[a] - self.place[b]))
         said = Ground(on_ground=tuple(int(i) for i in ids[rows]), origin=int(ids[a]), spans=(Span(int(ids[a]), int(ids[b]), apart),))
         for axis, k in (("x", 0), ("y", 1)):
-            points = reference(self.solve, msgspec.structs.replace(said, axis=(int(ids[a]), int(ids[b]), axis))).points(self.solve.xyz)
-            self.assertAlmostEqual(points[b][k], apart, delta=0.01 * apart)
+            points = reference(self.solve, with_span(said, int(ids[b]), int(ids[a]), along=axis)).points(self.solve.xyz)
+            self.assertAlmostEqual(abs(points[b][k]), apart, delta=0.01 * apart)
             self.assertAlmostEqual(points[b][1 - k], 0.0, delta=0.01 * apart)
             np.testing.assert_allclose(points[a][:2], 0, atol=1e-9)
+        self.assertEqual(with_span(with_span(said, int(ids[b]), int(ids[a]), along="x"), int(ids[a]), int(ids[b]), along="").spans, said.spans)
+        # a second distance that does not agree is suited half and half; what stands upright says where up is
+        c = int(ids[rows[len(rows) // 2]])
+        other = float(np.linalg.norm(self.place[rows[len(rows) // 2]] - self.place[a]))
+        points = reference(self.solve, with_span(said, int(ids[a]), c, metres=1.21 * other)).points(self.solve.xyz)
+        self.assertAlmostEqual(float(np.linalg.norm(points[b] - points[a])), 1.1 * apart, delta=0.01 * apart)
+        flat, high = self.place[:, None, :2] - self.place[None, :, :2], self.place[None, :, 2] - self.place[:, None, 2]
+        foot, top = np.unravel_index((np.linalg.norm(flat, axis=2) / np.maximum(high, 1e-9) + 10 * (high < 1)).argmin(), high.shape)
+        up = reference(self.solve, Ground(spans=(Span(int(ids[top]), int(ids[foot]), 0.0, "z"),))).points(self.solve.xyz)
+        self.assertGreater((up[top] - up[foot])[2] / np.linalg.norm(up[top] - up[foot]), 0.999)
         plain = reference(self.solve, said)
         by_hand = reference(self.solve, msgspec.structs.replace(said, turned=(30.0, 0, 0), moved=(1.0, 2.0, 3.0), sized=2.0))
         np.testing.assert_allclose(
