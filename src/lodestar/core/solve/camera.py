@@ -73,7 +73,8 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     if settings.zoom == "auto" and refined is None:
         job.step(0.0, "whether the lens zooms")
         if looks_zooming(table):
-            return _with_zoom_or_not(functools.partial(solve, tracks, width, height, job=job, start=start, spans=spans), settings, table)
+            result = _with_zoom_or_not(functools.partial(solve, tracks, width, height, job=job, start=start, spans=spans), settings, table)
+            return _taken(result, began)
     seconds: dict[str, float] = {}
     job.part(0.0, 0.25)
     if refined is not None:
@@ -100,7 +101,11 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     if zooms:
         f = result.lens.fx * result.zooms[[0, -1]]
         result = msgspec.structs.replace(result, why=f"{result.why}; the lens zooms, from {f[0]:.0f} to {f[1]:.0f} px")
-    # all of it, so that nothing is left out of what a user waits for
+    return _taken(result, began)
+
+
+def _taken(result: Solve, began: float) -> Solve:
+    """With all of the time, so that nothing is left out of what a user waits for."""
     return msgspec.structs.replace(result, seconds={**result.seconds, "solve": round(time.perf_counter() - began, 3)})
 
 
