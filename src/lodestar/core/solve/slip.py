@@ -61,12 +61,19 @@ def noise_of(system: System, error: np.ndarray, loss_px: float) -> Noise:
 
 def _lags(s: Seen, error: np.ndarray) -> np.ndarray:
     """Mean product of a track's errors so many frames apart."""
-    result = []
-    for lag in LAGS:
-        a, b = slice(lag, None), slice(None, len(s.frame) - lag)
-        pair = np.flatnonzero((s.point[a] == s.point[b]) & (s.frame[a] == s.frame[b] + lag))
-        result.append((error[pair] * error[pair + lag]).sum() / max(2 * len(pair), 1))
-    return np.array(result)
+    return _products(s.frame, s.point, error, np.array(LAGS))
+
+
+@kernel
+def _products(frame, point, error, lags):
+    total, count = np.zeros(len(lags)), np.zeros(len(lags))
+    for i in range(len(frame)):
+        for k in range(len(lags)):
+            j = i + lags[k]
+            if j < len(frame) and point[j] == point[i] and frame[j] == frame[i] + lags[k]:
+                total[k] += error[i, 0] * error[j, 0] + error[i, 1] * error[j, 1]
+                count[k] += 2
+    return total / np.maximum(count, 1)
 
 
 def _residual(system: System, error: np.ndarray) -> np.ndarray:
@@ -203,24 +210,20 @@ def _slide(R, C, K, zoom, centre, size, wander: Wander, points) -> np.ndarray:
     J *= seen[..., None, None]
     B = J @ R
     one, none = np.ones_like(x), np.zeros_like(x)
-    by_lens = np.stack([zoom * g * x, zoom * g * y, f * r2 * x, f * r2 * y, f * r2 * r2 * x, f * r2 * r2 * y, one, none, none, one], -1)
-    by_lens = by_lens.reshape(*x.shape, 5, 2)
-    turn, shift = wander.cameras[..., :3], wander.cameras[..., 3:6]
-    moved = np.cross(turn[None], inside[:, None])  # (m, q, n, 3) in camera axes
-    error = np.einsum("mnij,mqnj->mqni", J, moved) - np.einsum("mnij,qnj->mqni", B, shift)
-    error += np.einsum("mnki,qk->mqni", by_lens * seen[..., None, None], wander.lens)
-    if wander.cameras.shape[-1] > 6:
-        by_zoom = np.stack([f * g * x, f * g * y], -1) * seen[..., None]
-        error += by_zoom[:, None] * wander.cameras[None, ..., 6:]
+    by_zoom = np.stack([f * g * x, f * g * y], -1)[..., None]
+    by_lens = np.stack([zoom * g * x, f * r2 * x, f * r2 * r2 * x, one, none, zoom * g * y, f * r2 * y, f * r2 * r2 * y, none, one], -1)
+    by_lens = by_lens.reshape(*x.shape, 2, 5)
+    # how much each number of a sample moves each point in each frame; the sums over them are matrix products, frame by frame
+    by_camera = [np.cross(inside[..., None, :], J), -B, by_zoom * seen[..., None, None]][: wander.cameras.shape[-1] - 4]
+    moves = np.concatenate([*by_camera, by_lens * seen[..., None, None]], -1)
+    (m, n), q = x.shape, len(wander.lens)
+    sample = np.concatenate([wander.cameras, np.repeat(wander.lens[:, None], n, 1)], -1, dtype=np.float64)
+    error = moves.transpose(1, 0, 2, 3).reshape(n, 2 * m, -1) @ sample.transpose(1, 2, 0)
+    error = error.reshape(n, m, 2, q).transpose(1, 0, 2, 3).reshape(m, 2 * n, q)
     # the place that explains most of it (for cameras that only turn, in its two directions across the ray)
-    normal = np.einsum("mnij,mnik->mjk", B, B)
+    B = B.reshape(m, 2 * n, 3)
+    normal = B.transpose(0, 2, 1) @ B
     normal += 1e-9 * np.trace(normal, axis1=1, axis2=2)[:, None, None] * np.eye(3) + 1e-30 * np.eye(3)
-    place = np.linalg.solve(normal[:, None], np.einsum("mnij,mqni->mqj", B, error)[..., None])[..., 0]
-    left = np.linalg.norm(error - np.einsum("mnij,mqj->mqni", B, place), axis=-1)
-    left = np.where(seen[:, None], left, np.nan)
-    result = np.full(len(points), np.nan)
-    any_seen = seen.any(1)
-    if not any_seen.any():
-        return result
-    result[any_seen] = np.nanquantile(left[any_seen].reshape(any_seen.sum(), -1), SHARE, axis=1)
-    return result
+    error -= B @ np.linalg.solve(normal, B.transpose(0, 2, 1) @ error)
+    left = np.hypot(error[:, 0::2], error[:, 1::2])
+    return np.array([np.quantile(of[at], SHARE) if at.any() else np.nan for of, at in zip(left, seen, strict=True)])

@@ -3,10 +3,11 @@
 import functools
 
 import cv2
+import numba as nb
 import numpy as np
 
 from ..basics.geometry import Lens, rotation_from_vector
-from ..basics.jit import kernel
+from ..basics.jit import SizedKernel, kernel
 from .adjust import Scene, project, zoom_stiffness
 from .known import Span, Ties, ties_of
 
@@ -84,37 +85,66 @@ def triangulate(R: np.ndarray, C: np.ndarray, frame: np.ndarray, point: np.ndarr
     xy (k, 2): straight image-plane coordinates; loss: scale of the robust weight in the same units.
     Source: Hartley & Zisserman, Multiple View Geometry, 2nd ed., 12.2, reweighted to image distance.
     """
-    Rk = R[frame]
-    tk = -np.einsum("kij,kj->ki", Rk, C[frame])
-    a = np.stack([xy[:, :1] * Rk[:, 2] - Rk[:, 0], xy[:, 1:] * Rk[:, 2] - Rk[:, 1]], 1)
-    b = np.stack([tk[:, 0] - xy[:, 0] * tk[:, 2], tk[:, 1] - xy[:, 1] * tk[:, 2]], 1)
-    weight, X = np.ones(len(frame)), np.full((points, 3), np.nan)
-    for _ in range(rounds):
-        M, v = _gather_points(a, b, weight, point, points)
-        determinant, trace = np.linalg.det(M), np.trace(M, axis1=1, axis2=2)
-        fixed = determinant > 1e-14 * np.maximum(trace, 1e-30) ** 3
-        X[:] = np.nan
-        X[fixed] = np.linalg.solve(M[fixed], v[fixed][:, :, None])[:, :, 0]
-        inside = np.einsum("kij,kj->ki", Rk, X[point]) + tk
-        z = inside[:, 2]
-        with np.errstate(invalid="ignore", divide="ignore"):
-            error = np.linalg.norm(inside[:, :2] / z[:, None] - xy, axis=1)
-            weight = 1 / np.maximum(z * z, 1e-9) / (1 + (error / loss) ** 2)
-        weight = np.where(np.isfinite(weight), weight, 0.0)
+    order = np.argsort(point, kind="stable")
+    first = np.searchsorted(point[order], np.arange(points + 1))
+    X = np.full((points, 3), np.nan)
+    t = -np.einsum("kij,kj->ki", R, C)
+    _triangulate(len(frame), np.ascontiguousarray(R), t, frame[order], np.ascontiguousarray(xy[order], np.float64), first, loss, rounds, X)
     return X
 
 
-@kernel
-def _gather_points(a, b, weight, point, points):
-    M, v = np.zeros((points, 3, 3)), np.zeros((points, 3))
-    for k in range(len(point)):
-        p, w = point[k], weight[k]
-        for r in range(2):
-            for i in range(3):
-                v[p, i] += w * a[k, r, i] * b[k, r]
-                for j in range(3):
-                    M[p, i, j] += w * a[k, r, i] * a[k, r, j]
-    return M, v
+@SizedKernel
+def _triangulate(R, t, frame, xy, first, loss, rounds, X):
+    """Fills X (points, 3), which is nan, where the rays fix a point: frame (k,), xy (k, 2) sorted by point, first (points + 1,)."""
+    for p in nb.prange(len(X)):
+        x0, x1, x2 = 0.0, 0.0, 0.0
+        fixed = first[p] < first[p + 1]  # a flag: what compiled code is free to assume of nan makes tests of it worthless
+        for number in range(rounds if fixed else 0):
+            m00, m01, m02, m11, m12, m22, v0, v1, v2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+            for i in range(first[p], first[p + 1]):
+                j, weight = frame[i], 1.0
+                if number > 0:
+                    z = R[j, 2, 0] * x0 + R[j, 2, 1] * x1 + R[j, 2, 2] * x2 + t[j, 2]
+                    if abs(z) < 1e-12:
+                        continue
+                    e0 = (R[j, 0, 0] * x0 + R[j, 0, 1] * x1 + R[j, 0, 2] * x2 + t[j, 0]) / z - xy[i, 0]
+                    e1 = (R[j, 1, 0] * x0 + R[j, 1, 1] * x1 + R[j, 1, 2] * x2 + t[j, 1]) / z - xy[i, 1]
+                    weight = 1 / max(z * z, 1e-9) / (1 + (e0 * e0 + e1 * e1) / (loss * loss))
+                for r in range(2):
+                    s = xy[i, r]
+                    a0, a1, a2 = s * R[j, 2, 0] - R[j, r, 0], s * R[j, 2, 1] - R[j, r, 1], s * R[j, 2, 2] - R[j, r, 2]
+                    b = weight * (t[j, r] - s * t[j, 2])
+                    m00 += weight * a0 * a0
+                    m01 += weight * a0 * a1
+                    m02 += weight * a0 * a2
+                    m11 += weight * a1 * a1
+                    m12 += weight * a1 * a2
+                    m22 += weight * a2 * a2
+                    v0 += a0 * b
+                    v1 += a1 * b
+                    v2 += a2 * b
+            # Cholesky's; the product of its squares is the determinant
+            l00 = m00
+            if l00 <= 0:
+                fixed = False
+                break
+            l10, l20 = m01 / l00, m02 / l00
+            l11 = m11 - l10 * m01
+            if l11 <= 0:
+                fixed = False
+                break
+            l21 = (m12 - l20 * m01) / l11
+            l22 = m22 - l20 * m02 - l21 * l21 * l11
+            if l00 * l11 * l22 <= 1e-14 * max(m00 + m11 + m22, 1e-30) ** 3:
+                fixed = False
+                break
+            y1 = v1 - l10 * v0
+            y2 = v2 - l20 * v0 - l21 * y1
+            x2 = y2 / l22
+            x1 = y1 / l11 - l21 * x2
+            x0 = v0 / l00 - l10 * x1 - l20 * x2
+        if fixed:
+            X[p, 0], X[p, 1], X[p, 2] = x0, x1, x2
 
 
 def parallax(R: np.ndarray, frame: np.ndarray, point: np.ndarray, rays: np.ndarray, points: int) -> np.ndarray:
