@@ -40,6 +40,14 @@ class Scene(NamedTuple):
     extra: np.ndarray = NO_EXTRA
     zoom: np.ndarray = NO_ZOOM
 
+    def moved(self, step: np.ndarray, shift: np.ndarray) -> "Scene":
+        """By a step of cameras and lens, laid out as the module says, and shifts (m, 3) of the points."""
+        turn, glass = step[: -normal.LENS].reshape(len(self.R), -1), step[-normal.LENS :]
+        zoom = self.zoom * np.exp(turn[:, 6]) if turn.shape[1] > 6 else self.zoom
+        return Scene(
+            rotation_from_vector(turn[:, :3]) @ self.R, self.C + turn[:, 3:6], self.X + shift, self.K + glass[:3], self.extra + glass[3:], zoom
+        )
+
     @property
     def zooms(self) -> np.ndarray:
         """(n,) the factors, ones for a lens that does not zoom."""
@@ -295,6 +303,39 @@ def held_by(move: bool, lens: tuple[bool, ...], more: tuple[bool, bool] = (False
     return ~np.array([True] * 3 + [move] * 3 + [*lens] + [more[0], more[0], more[1]])
 
 
+class _Beside(NamedTuple):
+    """What holds a scene besides the pictures: what is known of the lens (mean and weight (6,)), of its zoom, of the place."""
+
+    mean: np.ndarray
+    weight: np.ndarray
+    stiff: np.ndarray | None
+    ties: Ties | None
+    tie_px: float
+
+    def cost(self, x: Scene) -> float:
+        total = float((self._off(x) ** 2 * self.weight).sum())
+        if self.stiff is not None:
+            total += float(((self.stiff @ np.log(x.zoom)) ** 2).sum())
+        if self.ties is not None:
+            total += self.tie_px**2 * float((known.residuals(self.ties, x.X)[0] ** 2).sum())
+        return 0.5 * total
+
+    def _off(self, x: Scene) -> np.ndarray:
+        return np.concatenate([x.K, x.extra]) - self.mean
+
+    def step(self, system: System, x: Scene) -> tuple[np.ndarray, np.ndarray]:
+        """The step of cameras and lens, and that of the points (m, 3), by which pictures and all this are suited best."""
+        right, pull = system.right_side(system.E)
+        right[-normal.LENS :] -= self.weight * self._off(x)
+        if self.stiff is not None:
+            right[6 : -normal.LENS : system.per] -= self.stiff.T @ (self.stiff @ np.log(x.zoom))
+        step, shift = system.step(right, pull)
+        if self.ties is None:
+            return step, shift
+        c, J = known.residuals(self.ties, x.X)
+        return Tied(system, self.ties.points, self.tie_px * J).correct(step, shift, self.tie_px * c)
+
+
 def adjust(
     scene: Scene, s: Seen, centre: tuple[float, float], *, loss_px: float, lens: tuple[bool, bool, bool] = (True, True, True),
     move: bool = True, prior: tuple[np.ndarray, np.ndarray] | None = None, rounds: int = 30, tolerance: float = 1e-6,
@@ -325,20 +366,14 @@ def adjust(
         mean[:3], weight[:3] = prior[0], 1 / np.asarray(prior[1], float) ** 2
     if centre_px > 0:
         weight[3:5] = 1 / centre_px**2
-    weight = weight * ~system.held[system.per :]
-    lensing = lambda x: np.concatenate([x.K, x.extra])
-    tied = None if ties is None else in_pieces(ties, owner)
+    beside = _Beside(mean, weight * ~system.held[system.per :], stiff, None if ties is None else in_pieces(ties, owner), tie_px)
     inner = np.full(len(scene.X), INNER_ROUNDS)
-    if tied is not None:
-        inner[tied.points] = 0  # they are not free to go where the pictures alone would have them
+    if beside.ties is not None:
+        inner[beside.ties.points] = 0  # they are not free to go where the pictures alone would have them
 
     def settle(x: Scene) -> float:
         fit = normal.settle(len(s.frame), *x[:5], x.zooms, system.late, s.frame, s.first, s.xy, *centre, scale2, inner, not move)
-        if stiff is not None:
-            fit += 0.5 * float(((stiff @ np.log(x.zoom)) ** 2).sum())
-        if tied is not None:
-            fit += 0.5 * tie_px**2 * float((known.residuals(tied, x.X)[0] ** 2).sum())
-        return fit + 0.5 * float(((lensing(x) - mean) ** 2 * weight).sum())
+        return fit + beside.cost(x)
 
     cost, damping, growth, moved = settle(scene), 1e-4, 2.0, True
     for number in range(rounds):
@@ -347,20 +382,11 @@ def adjust(
         if moved:
             system.derive(scene, centre, scale2)
         try:
-            system.reduce(damping, weight)
+            system.reduce(damping, beside.weight)
         except np.linalg.LinAlgError:
             damping, growth, moved = damping * growth, growth * 2, False
             continue
-        right, pull = system.right_side(system.E)
-        right[-normal.LENS :] -= weight * (lensing(scene) - mean)
-        if stiff is not None:
-            right[6 : -normal.LENS : 7] -= stiff.T @ (stiff @ np.log(scene.zoom))
-        step, shift = system.step(right, pull)
-        if tied is not None:
-            c, J = known.residuals(tied, scene.X)
-            step, shift = Tied(system, tied.points, tie_px * J).correct(step, shift, tie_px * c)
-        turn, glass = step[: -normal.LENS].reshape(frames, system.per), step[-normal.LENS :]
-        trial = Scene(rotation_from_vector(turn[:, :3]) @ scene.R, scene.C + turn[:, 3:6], scene.X + shift, scene.K + glass[:3], scene.extra + glass[3:], scene.zoom * np.exp(turn[:, 6]) if stiff is not None else scene.zoom)  # fmt: skip
+        trial = scene.moved(*beside.step(system, scene))
         now = settle(trial) if trial.K[0] > 0 else np.inf
         if now < cost:
             done = cost - now < tolerance * cost

@@ -20,7 +20,7 @@ from ... import theme
 from ...derived import covariances_of, points_of
 from .. import overlays
 from .marks import Lasso, caught
-from .tool import NUMBER, REACH_PX, Tool, new_id
+from .tool import NUMBER, REACH_PX, HeightTool, Tool, new_id
 
 FARTHEST = 200.0
 SNAPS = {"surface": "the surface that the points make", "ground": "the level ground", "wall": "an upright wall", "point": "the nearest point", "far": "a set distance along the view"}  # fmt: skip
@@ -332,7 +332,7 @@ class PlaceAnchor(PlaceObject):
         return Anchor(**self.standing(patch))
 
 
-class DrawBox(Tool):
+class DrawBox(HeightTool):
     """A box from its foot: drag over the ground, let go, move up to its height and click (or type it)."""
 
     name, label, icon, tip = "box", "Box", "box", "Drag its foot over the ground, then click at its top"
@@ -357,7 +357,7 @@ class DrawBox(Tool):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         if self.start is not None:
-            self._take(self._height(event.position()))
+            self.take(self._height(event.position()))
             return
         self.start = self.end = self._ground(event.position())
         self.dragging = self.start is not None
@@ -393,7 +393,7 @@ class DrawBox(Tool):
         w = self.start - camera.centre
         return max(float((w[:2] @ d[:2]) / max(d[:2] @ d[:2], 1e-9) * d[2] - w[2]), 0.0)
 
-    def _take(self, height: float) -> None:
+    def take(self, height: float) -> None:
         heading, middle, extent = self._foot()
         self.start = self.end = None
         self.typed = ""
@@ -407,26 +407,11 @@ class DrawBox(Tool):
         self.session.select(item.id)
         self.session.use_tool("move")
 
-    def wants(self, text: str) -> bool:
-        return bool(self.start is not None and text and text in NUMBER)
+    def in_hand(self) -> bool:
+        return self.start is not None
 
-    def key(self, event) -> bool:
-        if self.start is None:
-            return False
-        if event.key() == Qt.Key.Key_Escape:
-            self.start = self.end = None
-            self.typed = ""
-        elif self.wants(event.text()):
-            self.typed += event.text()
-        elif event.key() == Qt.Key.Key_Backspace:
-            self.typed = self.typed[:-1]
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and (number := self.number()) is not None:
-            self._take(number)
-        else:
-            return False
-        self.session.view_changed.emit()
-        self.canvas.update()
-        return True
+    def let_go(self) -> None:
+        self.start = self.end = None
 
     def paint(self, p: QPainter) -> None:
         camera = self.canvas.camera()

@@ -12,10 +12,10 @@ from lodestar.core.shot.document import ShadowLine, Shot
 from lodestar.core.shot.keyed import constant
 
 from .. import overlays
-from .tool import NUMBER, Tool
+from .tool import HeightTool
 
 
-class AlongShadow(Tool):
+class AlongShadow(HeightTool):
     """Drag from the foot of something to the tip of its shadow, then click its top (or type its height): the sun follows."""
 
     name, label, icon, tip = "shadow", "Along a shadow", "sun", "Drag from the foot of something to the tip of its shadow, then click its top"
@@ -51,7 +51,7 @@ class AlongShadow(Tool):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         if self.foot is not None and self.tip_at is not None:
-            self._take(self._height(event.position()))
+            self.take(self._height(event.position()))
             return
         self.foot = self.tip_at = self._ground(event.position())
         self.dragging = self.foot is not None
@@ -71,10 +71,13 @@ class AlongShadow(Tool):
                 self.foot = self.tip_at = None
         self.session.view_changed.emit()
 
-    def wants(self, text: str) -> bool:
-        return bool(self.foot is not None and text and text in NUMBER)
+    def in_hand(self) -> bool:
+        return self.foot is not None
 
-    def _take(self, height: float) -> None:
+    def let_go(self) -> None:
+        self.foot = self.tip_at = None
+
+    def take(self, height: float) -> None:
         foot, tip = self.foot, self.tip_at
         self.foot = self.tip_at = None
         self.typed = ""
@@ -86,24 +89,6 @@ class AlongShadow(Tool):
         shadow = ShadowLine(foot=tuple(map(float, foot)), tip=tuple(map(float, tip)), height=float(height))
         self.session.edit("Sun from a shadow", lambda s: with_shadows(s, (*s.light.shadows, shadow)))
         self.session.view_changed.emit()
-
-    def key(self, event) -> bool:
-        if self.foot is None:
-            return False
-        if event.key() == Qt.Key.Key_Escape:
-            self.foot = self.tip_at = None
-            self.typed = ""
-        elif self.wants(event.text()):
-            self.typed += event.text()
-        elif event.key() == Qt.Key.Key_Backspace:
-            self.typed = self.typed[:-1]
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and (number := self.number()) is not None:
-            self._take(number)
-        else:
-            return False
-        self.session.view_changed.emit()
-        self.canvas.update()
-        return True
 
     def paint(self, p: QPainter) -> None:
         camera = self.canvas.camera()

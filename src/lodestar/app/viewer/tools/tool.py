@@ -2,7 +2,7 @@
 
 import uuid
 
-from PyQt6.QtCore import QPointF
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter
 
 REACH_PX = 9.0
@@ -55,3 +55,37 @@ class Tool:
             return None
 
     def paint(self, p: QPainter) -> None: ...
+
+
+class HeightTool(Tool):
+    """Something is drawn on the ground first, and its height then pointed at or typed."""
+
+    def in_hand(self) -> bool:
+        raise NotImplementedError
+
+    def let_go(self) -> None:
+        raise NotImplementedError
+
+    def take(self, height: float) -> None:
+        raise NotImplementedError
+
+    def wants(self, text: str) -> bool:
+        return bool(self.in_hand() and text and text in NUMBER)
+
+    def key(self, event) -> bool:
+        if not self.in_hand():
+            return False
+        if event.key() == Qt.Key.Key_Escape:
+            self.let_go()
+            self.typed = ""
+        elif self.wants(event.text()):
+            self.typed += event.text()
+        elif event.key() == Qt.Key.Key_Backspace:
+            self.typed = self.typed[:-1]
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and (number := self.number()) is not None:
+            self.take(number)
+        else:
+            return False
+        self.session.view_changed.emit()
+        self.canvas.update()
+        return True
