@@ -33,7 +33,9 @@ COMPARED = 40  # frames by which lens centre and readout are tried
 ROLLING_GAIN = 0.03  # share of the cost that a readout must save before it is spoken of
 CENTRE_GAIN = 0.01  # share of the cost that a lens centre elsewhere must save before it is believed
 CENTRE_SHARE = 0.015  # of the picture's width: by what deviation a lens centre may lie elsewhere
+CLEAR = 1.35  # times the noise of the tracks, up to which a solve needs no other beside it
 CLOSE = 1.2  # times the error of the closer solve, up to which another is as close
+LEAST_ZOOM = 0.015  # share of the focal length by which it has to change to be called a zoom
 ZOOM_COSTS = 1.1  # by how much better a zoom has to explain the tracks than one focal length
 SLIP_POINTS = 60  # whose slip stands for the scene
 
@@ -69,13 +71,47 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     bend = tuple(0.0 if free else value for free, value in zip(lens_free, settings.bend))
     lens = Lensing(np.array([settings.focal_px, *bend]), (focal is None, *lens_free))
     refined = start if settings.refine and start is not None and (start.width, start.height) == (width, height) else None
-    zooms = settings.zoom == "zooms" or (refined is not None and settings.zoom == "auto" and len(refined.zoom) > 0)
+    account = functools.partial(_account, tracks, first, lens, settings, refined, job)
     if settings.zoom == "auto" and refined is None:
         job.step(0.0, "whether the lens zooms")
-        if looks_zooming(table):
-            result = _with_zoom_or_not(functools.partial(solve, tracks, width, height, job=job, start=start, spans=spans), settings, table)
-            return _taken(result, began)
+        result = _with_zoom_or_not(account, table) if looks_zooming(table) else account(table, False)
+    else:
+        result = account(table, settings.zoom == "zooms" or (settings.zoom == "auto" and refined is not None and len(refined.zoom) > 0))
+    # all of the time, so that nothing is left out of what a user waits for
+    return msgspec.structs.replace(result, warning=f"{warning} {result.warning}".strip(),
+                                   seconds={**result.seconds, "solve": round(time.perf_counter() - began, 3)})  # fmt: skip
+
+
+def _with_zoom_or_not(account: Callable[..., Solve], table: Table) -> Solve:
+    """With a zoom where it explains the tracks; or without, where that does so clearly better: what drifts over half of the picture
+    looks like a zoom, too. What a solve explains has to be explained as well as the noise lets it be, before how much counts."""
+    found: list[Solve] = []
+    for zooms, if_sure in ((True, True), (False, False), (True, False)):
+        if zooms and any(len(s.zoom) for s in found):
+            break
+        try:
+            solved = account(table.only(np.ones(table.tracks, bool)), zooms, if_sure)
+        except SolveError as error:
+            reason = error
+            continue
+        if zooms and np.ptp(np.log(solved.zoom)) < LEAST_ZOOM:
+            continue  # it only looked so
+        found.append(solved)
+        if found[-1].rms_px / np.sqrt(2) < CLEAR * found[-1].noise_px:
+            break
+    if not found:
+        raise reason
+    closest = min(s.rms_px for s in found)
+    close = [s for s in found if s.rms_px < CLOSE * closest]
+    # squares of px, what does not fit at all with the square of four noises along both axes
+    return min(close, key=lambda s: (s.inliers * s.rms_px**2 + (1 - s.inliers) * 32 * s.noise_px**2) * (ZOOM_COSTS if len(s.zoom) else 1))
+
+
+def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings, refined: Solve | None, job: Job, table: Table, zooms: bool,
+             if_sure: bool = False) -> Solve:  # fmt: skip
+    """One solve, with a zoom or without. if_sure: it is given up (SolveError) where no start explains the tracks as well as it should."""
     seconds: dict[str, float] = {}
+    began, warning = time.perf_counter(), ""
     job.part(0.0, 0.25)
     if refined is not None:
         turning = refined.motion == "turning" if settings.motion == "auto" else settings.motion == "turning"
@@ -92,8 +128,8 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
         begin = turned if refined is None else _from_solve(refined, table, first, lens, zooms)
         fitted = Fitted(*finish_turning(table, begin, lens, job))
     else:
-        fitted, extra = _solve_free(table, lens, settings, zooms, refined, first, job)
-        warning = f"{warning} {extra}".strip()
+        solver = FreeSolver(table, lens, job, zooms, if_sure)
+        fitted, warning = _solve_free(solver, settings, refined, first)
     job.part(0.92, 0.95)
     fitted, centred, looks_rolling = _with_more(table, fitted, lens, turning, settings.rolling, job)
     job.part(0.95, 1.0)
@@ -101,39 +137,13 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     if zooms:
         f = result.lens.fx * result.zooms[[0, -1]]
         result = msgspec.structs.replace(result, why=f"{result.why}; the lens zooms, from {f[0]:.0f} to {f[1]:.0f} px")
-    return _taken(result, began)
+    return result
 
 
-def _taken(result: Solve, began: float) -> Solve:
-    """With all of the time, so that nothing is left out of what a user waits for."""
-    return msgspec.structs.replace(result, seconds={**result.seconds, "solve": round(time.perf_counter() - began, 3)})
-
-
-def _with_zoom_or_not(solve: Callable[..., Solve], settings: SolveSettings, table: Table) -> Solve:
-    """The one that explains the tracks clearly better. What drifts over half of the picture may look like a zoom, too; so what a
-    solve explains has to be explained as well as the noise lets it be, before how much it explains counts."""
-    found: dict[str, Solve] = {}
-    for zoom in ("none", "zooms"):
-        try:
-            found[zoom] = solve(settings=msgspec.structs.replace(settings, zoom=zoom))
-        except SolveError as error:
-            reason = error
-        if zoom == "none" and found:
-            used = np.flatnonzero(np.isin(table.track, found[zoom].point_ids))
-            if not looks_zooming(Table(table.frame[used], table.track[used], table.xy[used], table.width, table.height)):
-                break  # what looked like a zoom does not belong to the place
-    if not found:
-        raise reason
-    closest = min(s.rms_px for s in found.values())
-    # squares of px, what does not fit at all with the square of four noises along both axes
-    left = {k: s.inliers * s.rms_px**2 + (1 - s.inliers) * 32 * s.noise_px**2 for k, s in found.items() if s.rms_px < CLOSE * closest}
-    return found[min(left, key=lambda k: left[k] * (1 if k == "none" else ZOOM_COSTS))]
-
-
-def _solve_free(table: Table, lens: Lensing, settings: SolveSettings, zooms: bool, refined: Solve | None, first: int, job: Job) -> tuple[Fitted, str]:
-    solver = FreeSolver(table, lens, job, zooms)
+def _solve_free(solver: FreeSolver, settings: SolveSettings, refined: Solve | None, first: int) -> tuple[Fitted, str]:
+    table, lens, job = solver.table, solver.lens, solver.job
     if refined is not None:
-        scene = _from_solve(refined, table, first, lens, zooms)
+        scene = _from_solve(refined, table, first, lens, solver.zooms)
         frames = [int(j) for j in refined.frames - first if 0 <= j < table.frames]
         if len(frames) < 2:
             raise SolveError("The solve before shares no frames with these tracks.", "Solve from nothing instead.")

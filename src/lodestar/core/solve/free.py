@@ -99,8 +99,9 @@ def moving_alike(table: Table, a: int, b: int) -> list[np.ndarray]:
 class FreeSolver:
     """The steps of one solve, over one table of tracks."""
 
-    def __init__(self, table: Table, lens: Lensing, job: Job, zooms: bool = False) -> None:
-        self.table, self.lens, self.job, self.zooms = table, lens, job, zooms
+    def __init__(self, table: Table, lens: Lensing, job: Job, zooms: bool = False, if_sure: bool = False) -> None:
+        """zooms: whether each frame has a focal length of its own; if_sure: give up where no start is sure."""
+        self.table, self.lens, self.job, self.zooms, self.if_sure = table, lens, job, zooms, if_sure
         self.good = np.ones(len(table.frame), bool)
         self.parallax_px = max(LEAST_PARALLAX_PX, NOISES * table.noise_px)
         self.length = np.bincount(table.track, minlength=table.tracks)
@@ -346,6 +347,8 @@ class FreeSolver:
                              "Cover what moves by itself (people, water, vehicles), or track another part of the clip.")  # fmt: skip
         grown = [self.grow(part, step) for part in self._different(begun)]
         if not any(self.sure(part) for part in grown):
+            if self.if_sure:
+                raise SolveError("No start explains the tracks as well as it should.", "Solve without a zoom.")
             # what moves by itself seldom lives long, and what lives long is seldom misled: once more with that alone
             patient = self.length >= np.median(self.length[t.track])
             self.good = patient[t.track]

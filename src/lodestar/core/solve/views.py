@@ -26,6 +26,11 @@ class Table:
         order = np.lexsort((self.track, self.frame))
         self._rows = np.split(order, np.searchsorted(self.frame[order], np.arange(1, self.frames)))
 
+    def only(self, tracks: np.ndarray) -> "Table":
+        """The observations of some tracks (tracks,) bool."""
+        rows = np.flatnonzero(tracks[self.track])
+        return Table(self.frame[rows], self.track[rows], self.xy[rows], self.width, self.height, self.spans)
+
     @functools.cached_property
     def noise_px(self) -> float:
         """As `own_noise`, measured once."""
