@@ -25,6 +25,7 @@ SURE = 0.85  # share of explained observations at which no other start is tried
 LEAST_POINTS = 20
 LEAST_ROWS = 24  # observations under which there is nothing to adjust by
 FLAT_COST = 0.3
+FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
 GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
 
 
@@ -218,7 +219,7 @@ class FreeSolver:
         weight = often * np.minimum(np.bincount(self.table.track)[self.table.track[rows]], 40.0)
         each = np.log1p(np.minimum(error / noise_px, 6.0) ** 2)
         flat = FLAT_COST if self._flatness(part.scene.X) > 0.9 else 0.0
-        return float((weight * each).sum() / max(weight.sum(), 1e-9)) + 3.0 * missing / (missing + len(part.frames)) + flat
+        return float((weight * each).sum() / max(weight.sum(), 1e-9)) + 3.0 * max(missing / (missing + len(part.frames)) - FORGIVEN, 0.0) + flat
 
     @staticmethod
     def _flatness(X: np.ndarray) -> float:
