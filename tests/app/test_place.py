@@ -558,6 +558,12 @@ class GroundTest(PlaceCase):
         self.find("distance").editor.selectAll()
         QTest.keyClicks(self.find("distance").editor, f"{said:.4f}")
         QTest.keyClick(self.find("distance").editor, Qt.Key.Key_Return)
+        self.click("set-axis-z")
+        span = self.session.shot.ground.spans[-1]
+        ids, points = self.session.shot.solve.point_ids.tolist(), points_of(self.session.shot)
+        self.assertEqual(({span.a, span.b}, span.along), (pair, "z"))
+        self.assertGreaterEqual(*(points[ids.index(t)][2] for t in (span.b, span.a)), "the upper one is said to be above the lower")
+        self.click("forget-direction-1")
         self.click("set-distance")
         self.assertEqual(len(self.session.shot.ground.spans), 2)
         before = abs(np.log(said / apart()))

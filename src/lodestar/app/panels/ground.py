@@ -114,15 +114,15 @@ class GroundPanel(Panel):
         self._put("Set the origin", origin=self._known()[0])
 
     def _axis(self, name: str) -> None:
-        a, b = self._in_order()
+        a, b = self._in_order(name)
         self._put("Set a direction", spans=with_span(self.session.shot.ground, a, b, along=name).spans)
 
-    def _in_order(self) -> tuple[int, int]:
-        """The two chosen points, the left one in the picture first, or the nearer one where they lie one behind the other."""
+    def _in_order(self, axis: str) -> tuple[int, int]:
+        """The two chosen points, the left one in the picture first, the nearer one where they lie one behind the other, or the lower one."""
         a, b = self._known()
         place = dict(zip(self.session.shot.solve.point_ids.tolist(), points_of(self.session.shot)))
         d = place[b] - place[a]
-        return (a, b) if d[int(abs(d[1]) > abs(d[0]))] > 0 else (b, a)
+        return (a, b) if d[2 if axis == "z" else int(abs(d[1]) > abs(d[0]))] > 0 else (b, a)
 
     def _distance(self) -> None:
         a, b = self._known()
@@ -169,7 +169,7 @@ class GroundPanel(Panel):
         return lines
 
     def _list(self, g: Ground) -> None:
-        listed = (g, id(self.session.shot.solve))
+        listed = (g, self.session.shot.solve)  # what was said, and how it fits
         if self._listed == listed:
             return
         self._listed = listed
