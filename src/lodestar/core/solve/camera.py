@@ -280,11 +280,11 @@ def _held(table: Table, fitted: Fitted, lens: Lensing, job: Job) -> tuple[Fitted
     stiff = table.stiff(np.array(fitted.frames)) if len(before.zoom) else None
     off, table.tie_px = misfit(before, s, table.centre, error, fitted.limit_px / 3, lens.vary, ties, stiff, job)
     off = np.abs(off)
-    worst = ties.rows[off.argmax()]
+    worst = dict.fromkeys(ties.rows[off > 0.9 * off.max()].tolist())  # of two distances neither is known to be the wrong one
     told = ""
     if off.max() > DISAGREES:
-        told = (f"What is known of the place does not agree with the tracks: look first at what was said of tracks {ids[ties.a[worst]]} and "
-                f"{ids[ties.b[worst]]}, {off.max():.0f} times further off than it should be.")  # fmt: skip
+        told = (f"What is known of the place does not agree with the tracks: look first at what was said of "
+                f"{' or of '.join(f'tracks {ids[ties.a[k]]} and {ids[ties.b[k]]}' for k in worst)}, {off.max():.0f} times further off than it should be.")  # fmt: skip
     return _refit(table, fitted, lens, False, job), told
 
 
