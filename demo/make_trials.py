@@ -1,9 +1,9 @@
 #!/usr/bin/env python3
 """Render shots that are not easy, each with its true camera and true points: what the solve is judged by (tools/trials.py).
 
-    make_trials.py FOLDER [NAME ...] [--frames N] [--samples N] [--still FRAME]
+    make_trials.py FOLDER [NAME[.SEED] ...] [--frames N] [--samples N] [--still FRAME]
 
-They share the demo's scenery and ray caster with other paths and seeds. Not in the repository: about three minutes a shot.
+A name with a seed, as river.3, is another shot of that kind: another hand, way, lens, land and drift. They share the demo's scenery and ray caster with other paths and seeds. Not in the repository: about three minutes a shot.
 Truth is an npz: times (k,) in frames round the middle of the exposure of the middle row, R (frames, k, 3, 3) and
 C (frames, k, 3) at those times, lens (f, k1, k2), readout (rows' delay over the whole picture, in frames), points (m, 3) and
 visible (frames, m).
@@ -23,11 +23,12 @@ import raycast
 import scenery
 from make_demo import FPS, HEIGHT, WIDTH, Film, look, shake
 
+DRONE_BASE_M = -2.8207667
 TRUTH_TIMES = np.linspace(-0.8, 0.8, 17)
 
 
 class Trial(NamedTuple):
-    """path(u, rng, n) -> centres, targets; ground() -> land; solids(land); moving(time_s) -> solids, or None."""
+    """path(u, rng, n) -> centres, targets; ground(seed) -> land; solids(land, seed); moving(time_s) -> solids, or None."""
 
     seed: int
     path: object
@@ -36,6 +37,10 @@ class Trial(NamedTuple):
     moving: object = None
     level: float = -1e6
     unrest: float = 1.0
+    drift: tuple[float, float] = (-0.5, 0.3)
+    begin: float = 0.0  # where on the way of the kind the shot begins and ends
+    end: float = 1.0
+    mirror: float = 1.0  # -1 for a way that lies on the other side
     focal: float = 930.0
     k1: float = -0.045
     k2: float = 0.005
@@ -57,9 +62,8 @@ def walk_path(u, rng, n):
 
 
 def drone_path(u, rng, n):
-    base = scenery.height_at(scenery.rough_ground(21, 1.6), 0, 0)
-    centre = np.stack([7 - 9 * u, -9 + 4 * u, base + 6.0 + 1.5 * u], 1) + shake(rng, n, 0.03, 40)
-    target = np.stack([2 - 2 * u, 16 + 5 * u, base + 0.5 + 0 * u], 1) + shake(rng, n, 0.12, 48)
+    centre = np.stack([7 - 9 * u, -9 + 4 * u, DRONE_BASE_M + 6.0 + 1.5 * u], 1) + shake(rng, n, 0.03, 40)
+    target = np.stack([2 - 2 * u, 16 + 5 * u, DRONE_BASE_M + 0.5 + 0 * u], 1) + shake(rng, n, 0.12, 48)
     return centre, target
 
 
@@ -90,12 +94,17 @@ def leaning_path(u, rng, n):
     return centre, centre + way + np.array([0, 0, -0.05])
 
 
-def lake_ground():
+def drone_ground(seed):
+    land = scenery.rough_ground(21 + seed, 1.6)
+    return land - scenery.height_at(land, 0, 0) + DRONE_BASE_M
+
+
+def lake_ground(seed):
     y = (np.arange(scenery.TERRAIN_CELLS) / scenery.TERRAIN_CELLS - 0.5) * scenery.TERRAIN_SIZE_M
-    return (scenery.rough_ground(33, 0.5) + np.clip(0.16 * (y - 9), -3, 9)[:, None]).astype(np.float32)
+    return (scenery.rough_ground(33 + seed, 0.5) + np.clip(0.16 * (y - 9), -3, 9)[:, None]).astype(np.float32)
 
 
-def strewn(land, seed=3, dry=0.1):
+def strewn(land, seed, dry=0.1):
     """Posts and boulders wherever the ground is dry (over a height in m)."""
     rng, solids = np.random.default_rng(seed), []
     for k in range(60):
@@ -123,29 +132,57 @@ def passers(time_s):
     return solids
 
 
-def terrace(land):
+def lake_solids(land, seed):
+    return strewn(land, 3 + seed)
+
+
+def drone_solids(land, seed):
+    return strewn(land, 5 + seed, -1e6)
+
+
+def terrace_ground(seed):
+    return scenery.terrace_ground()
+
+
+def terrace(land, seed):
     return scenery.terrace_solids()
 
 
 TRIALS = {
-    "walk": Trial(101, walk_path, scenery.terrace_ground, terrace),
-    "drone": Trial(102, drone_path, lambda: scenery.rough_ground(21, 1.6), lambda land: strewn(land, 5, -1e6), focal=1020.0),
-    "passers": Trial(103, walk_path, scenery.terrace_ground, terrace, passers),
-    "lake": Trial(104, lake_path, lake_ground, strewn, level=0.0),
-    "river": Trial(107, lake_path, lake_ground, strewn, level=0.45, unrest=0.12, focal=880.0),
-    "rough": Trial(105, walk_path, scenery.terrace_ground, terrace, noise=0.035, contrast=0.35, shutter=0.9, readout=0.6, blur=0.7),
-    "wide": Trial(108, stairs_path, scenery.terrace_ground, terrace, passers, focal=640.0, k1=-0.13, k2=0.025, shutter=0.5, noise=0.014),
-    "zooming": Trial(110, walk_path, scenery.terrace_ground, terrace, focal=760.0, zoom=1.9),
-    "leaning": Trial(109, leaning_path, scenery.terrace_ground, terrace, focal=1250.0, k1=-0.02, k2=0.0),
-    "pan": Trial(106, pan_path, scenery.terrace_ground, terrace, focal=1080.0),
+    "walk": Trial(101, walk_path, terrace_ground, terrace),
+    "drone": Trial(102, drone_path, drone_ground, drone_solids, focal=1020.0),
+    "passers": Trial(103, walk_path, terrace_ground, terrace, passers),
+    "lake": Trial(104, lake_path, lake_ground, lake_solids, level=0.0),
+    "river": Trial(107, lake_path, lake_ground, lake_solids, level=0.45, unrest=0.12, focal=880.0),
+    "rough": Trial(105, walk_path, terrace_ground, terrace, noise=0.035, contrast=0.35, shutter=0.9, readout=0.6, blur=0.7),
+    "noisy": Trial(111, walk_path, terrace_ground, terrace, noise=0.04),
+    "dim": Trial(112, walk_path, terrace_ground, terrace, contrast=0.25, noise=0.012),
+    "smeared": Trial(113, walk_path, terrace_ground, terrace, shutter=1.0, blur=0.9),
+    "rolling": Trial(114, walk_path, terrace_ground, terrace, readout=0.7),
+    "wide": Trial(108, stairs_path, terrace_ground, terrace, passers, focal=640.0, k1=-0.13, k2=0.025, shutter=0.5, noise=0.014),
+    "zooming": Trial(110, walk_path, terrace_ground, terrace, focal=760.0, zoom=1.9),
+    "leaning": Trial(109, leaning_path, terrace_ground, terrace, focal=1250.0, k1=-0.02, k2=0.0),
+    "pan": Trial(106, pan_path, terrace_ground, terrace, focal=1080.0),
 }  # fmt: skip
+
+
+def another(trial: Trial, seed: int) -> Trial:
+    """Another shot of the kind: part of its way or a little more of it, perhaps backwards or on the other side."""
+    rng = np.random.default_rng([trial.seed, seed])
+    begin, length = rng.uniform(-0.15, 0.3), rng.uniform(0.6, 1.1)
+    ways = [begin, begin + length] if rng.random() < 0.5 else [begin + length, begin]
+    turn, speed = rng.uniform(0, 2 * np.pi), rng.uniform(0.2, 1.2)
+    return trial._replace(seed=int(rng.integers(1 << 30)), begin=ways[0], end=ways[1], mirror=float(rng.choice([-1.0, 1.0])),
+                          drift=(float(speed * np.cos(turn)), float(speed * np.sin(turn))), focal=trial.focal * float(np.exp(rng.uniform(-0.3, 0.3))),
+                          k1=trial.k1 * rng.uniform(0, 1.5), k2=trial.k2 * rng.uniform(0, 1.5))  # fmt: skip
 
 
 def trajectory(trial: Trial, frames: int):
     """Functions of the time in frames: rotations (k, 3, 3) and centres (k, 3)."""
     rng, per = np.random.default_rng(trial.seed), 24
     n = (frames + 2) * per
-    centre, target = trial.path(np.arange(n) / n, rng, n)
+    centre, target = trial.path(trial.begin + (trial.end - trial.begin) * np.arange(n) / n, rng, n)
+    centre, target = centre * [trial.mirror, 1, 1], target * [trial.mirror, 1, 1]
     roll = shake(rng, n, 0.006, 2 * per)[:, 0]
     rotation = Rotation.from_matrix([look(c, t, r) for c, t, r in zip(centre, target, roll)])
     times = np.arange(n) / per - 1
@@ -194,8 +231,8 @@ def true_points(trial: Trial, at, solids, land, frames: int):
 class Solids:
     """The solids of a trial at a time in frames, as the ray caster's table; the first `fixed` stand still."""
 
-    def __init__(self, trial: Trial, land) -> None:
-        self.still, self.moving = trial.solids(land), trial.moving
+    def __init__(self, trial: Trial, land, seed: int) -> None:
+        self.still, self.moving = trial.solids(land, seed), trial.moving
         self.fixed = len(self.still)
 
     def __call__(self, time: float):
@@ -203,9 +240,10 @@ class Solids:
 
 
 def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int | None) -> None:
-    trial = TRIALS[name]
-    land = trial.ground()
-    solids, at = Solids(trial, land), trajectory(trial, frames)
+    kind, _, seed = name.partition(".")
+    trial = another(TRIALS[kind], int(seed)) if seed else TRIALS[kind]
+    land = trial.ground(int(seed or 0))
+    solids, at = Solids(trial, land, int(seed or 0)), trajectory(trial, frames)
     rng, sun = np.random.default_rng(trial.seed), scenery.sun_direction()
     make_demo.NOISE = trial.noise
     film = None if still is not None else Film(folder / f"{name}.mp4", 22)
@@ -213,7 +251,7 @@ def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int 
     for i in range(frames) if still is None else [still]:
         times = i + span * ((np.arange(slots) + 0.5) / slots - 0.5)
         R, C = at(times)
-        waters = np.stack([np.full(slots, trial.level), times / FPS, np.full(slots, trial.unrest)], 1)
+        waters = np.stack([np.full(slots, trial.level), times / FPS, *(np.full(slots, x) for x in (trial.unrest, *trial.drift))], 1)
         focal = trial.focal_at(i / (frames - 1))
         linear = raycast.render(WIDTH, HEIGHT, focal, trial.k1, trial.k2, R, C, np.array([solids(t) for t in times]), solids.fixed, land, sun,
                                 samples, i, trial.readout / span, waters)  # fmt: skip
@@ -235,7 +273,7 @@ def write_truth(folder, name, trial, at, solids, land, frames):
     points, visible = true_points(trial, at, solids, land, frames)
     poses = [at(i + TRUTH_TIMES) for i in range(frames)]
     np.savez(folder / f"{name}.npz", times=TRUTH_TIMES, R=[p[0] for p in poses], C=[p[1] for p in poses], lens=[trial.focal, trial.k1, trial.k2],
-             readout=trial.readout, shutter=trial.shutter, points=points, visible=visible, turning=name == "pan",
+             readout=trial.readout, shutter=trial.shutter, points=points, visible=visible, turning=name.startswith("pan"),
              zoom=[trial.focal_at(i / (frames - 1)) / trial.focal for i in range(frames)])  # fmt: skip
 
 

@@ -7,7 +7,7 @@ from scenery import BOX, CAPSULE, CLOTH, CYLINDER, DOME, FLAGS, GRASS, METAL, SK
 
 JIT = dict(cache=True, nogil=True, fastmath=True)
 FAR = 1e9
-NO_WATER = np.array([[-1e6, 0.0, 0.0]])
+NO_WATER = np.array([[-1e6, 0.0, 0.0, 0.0, 0.0]])
 
 
 @nb.njit(**JIT)
@@ -261,9 +261,10 @@ def albedo(material, x, y, z, n, size):
 
 
 @nb.njit(**JIT)
-def lake(x, y, time_s, unrest, dx, dy, dz, size, sun, out):
-    """Moving water: a drift of 0.6 m/s carries what floats on it, and ripples that change with `unrest` break the mirrored sky."""
-    u, v = x + 0.5 * time_s, y - 0.3 * time_s
+def lake(x, y, water, dx, dy, dz, size, sun, out):
+    """Moving water: a drift carries what floats on it, and ripples that change with `unrest` break the mirrored sky."""
+    time_s, unrest = water[1], water[2]
+    u, v = x - water[3] * time_s, y - water[4] * time_s
     a = detail(u, v, 0.8 * unrest * time_s, 1.1, size, 5)
     b = detail(u - 0.7 * unrest * time_s, v + 0.7 * unrest * time_s, 3.0 + 0.6 * unrest * time_s, 1.7, size, 5)
     r, g, b_ = sky_colour(dx + 0.25 * a, dy + 0.25 * b, max(-dz + 0.1 * (a + b), 0.02), sun)
@@ -274,11 +275,12 @@ def lake(x, y, time_s, unrest, dx, dy, dz, size, sun, out):
 
 @nb.njit(**JIT)
 def radiance(solids, fixed, land, ox, oy, oz, dx, dy, dz, sun, pixel_angle, water, out, n, m, scratch):
-    """water (3,): height of a lake in m (far below everything for none), the time in s, and its unrest (1 lively, 0 only drifts)."""
+    """water (5,): height of a lake in m (far below everything for none), the time in s, its unrest (1 lively, 0 only drifts), and the
+    drift in m/s."""
     t, which = nearest(solids, land, ox, oy, oz, dx, dy, dz, 220.0, False, n, scratch)
     if dz < 0 and 0 < (water[0] - oz) / dz < t:
         t = (water[0] - oz) / dz
-        lake(ox + t * dx, oy + t * dy, water[1], water[2], dx, dy, dz, t * pixel_angle / np.sqrt(max(-dz, 0.1)), sun, out)
+        lake(ox + t * dx, oy + t * dy, water, dx, dy, dz, t * pixel_angle / np.sqrt(max(-dz, 0.1)), sun, out)
         return
     if which == -2:
         out[0], out[1], out[2] = sky_colour(dx, dy, dz, sun)
@@ -318,7 +320,7 @@ def radiance(solids, fixed, land, ox, oy, oz, dx, dy, dz, sun, pixel_angle, wate
 def render(width, height, focal, k1, k2, poses, centres, solids, fixed, land, sun, samples, frame, readout=0.0, waters=NO_WATER):
     """(height, width, 3) linear light. poses (p, 3, 3) and centres (p, 3) spread over the time from the first row's opening to
     the last row's closing; solids (p, s, 13). readout: share of that time by which the last row opens after the first.
-    waters (p or 1, 3): as in `radiance`."""
+    waters (p or 1, 5): as in `radiance`."""
     picture = np.zeros((height, width, 3), np.float32)
     count = len(poses)
     for row in nb.prange(height):

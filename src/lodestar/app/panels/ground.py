@@ -1,6 +1,8 @@
 """Ground: how the scene lies. Each thing that was said is a line that can be taken back; they may be mixed freely."""
 
 from collections.abc import Callable
+from functools import partial
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -17,6 +19,15 @@ from ..fields import button, icon_button, quiet
 from .panel import Panel
 
 MOST_LINES = 6  # that are listed one by one; more, as those that were found by themselves, are one row
+
+
+class Said(NamedTuple):
+    """One thing that was said: its key, in words, how it is taken back, and the tracks that it is about."""
+
+    key: str
+    words: str
+    take_back: Callable[[], None]
+    tracks: tuple[int, ...] = ()
 
 
 class GroundPanel(Panel):
@@ -141,32 +152,35 @@ class GroundPanel(Panel):
         now = float(np.linalg.norm(points[ids.index(span.a)] - points[ids.index(span.b)]))
         return "" if abs(now / span.metres - 1) < 0.001 else f" (now {now:.3g})"
 
-    def _told(self, g: Ground) -> list[tuple[str, str, Callable[[], None]]]:
-        """What was said: key, words, and how it is taken back."""
+    def _told(self, g: Ground) -> list[Said]:
         back = lambda **fields: lambda: self._put("Take back", **fields)
         lines = []
         if g.on_ground:
-            lines.append(("ground", f"Ground through {len(g.on_ground)} points", back(on_ground=())))
+            lines.append(Said("ground", f"Ground through {len(g.on_ground)} points", back(on_ground=()), g.on_ground))
         if g.origin is not None:
-            lines.append(("origin", f"Origin at track {g.origin}", back(origin=None)))
+            lines.append(Said("origin", f"Origin at track {g.origin}", back(origin=None), (g.origin,)))
         for k, span in enumerate(g.spans):
             if span.along:
                 runs = "is straight above" if span.along == "z" else f"lies along {span.along} of"
-                lines.append((f"direction-{k}", f"Track {span.b} {runs} {span.a}", back(spans=with_span(g, span.a, span.b, along="").spans)))
+                taken = back(spans=with_span(g, span.a, span.b, along="").spans)
+                lines.append(Said(f"direction-{k}", f"Track {span.b} {runs} {span.a}", taken, (span.a, span.b)))
             if span.metres > 0:
                 words = f"Tracks {span.a} and {span.b}: {span.metres:g} m{self._now(span)}"
-                lines.append((f"distance-{k}", words, back(spans=with_span(g, span.a, span.b, metres=0.0).spans)))
+                lines.append(Said(f"distance-{k}", words, back(spans=with_span(g, span.a, span.b, metres=0.0).spans), (span.a, span.b)))
         if len(g.uprights) > MOST_LINES:
-            lines.append(("uprights", f"{len(g.uprights)} upright lines", back(uprights=())))
+            lines.append(Said("uprights", f"{len(g.uprights)} upright lines", back(uprights=())))
         for k, line in enumerate(g.uprights if len(g.uprights) <= MOST_LINES else ()):
             rest = (*g.uprights[:k], *g.uprights[k + 1 :])
-            lines.append((f"upright-{k}", f"Upright in frame {line.frame}", back(uprights=rest)))
+            lines.append(Said(f"upright-{k}", f"Upright in frame {line.frame}", back(uprights=rest)))
         if g.horizon is not None:
-            lines.append(("horizon", f"Horizon in frame {g.horizon.frame}", back(horizon=None)))
+            lines.append(Said("horizon", f"Horizon in frame {g.horizon.frame}", back(horizon=None)))
         if g.turned != (0.0, 0.0, 0.0) or g.moved != (0.0, 0.0, 0.0) or g.sized != 1.0:
             words = "Turned, moved and sized by hand"
-            lines.append(("hand", words, back(turned=(0.0, 0.0, 0.0), moved=(0.0, 0.0, 0.0), sized=1.0)))
+            lines.append(Said("hand", words, back(turned=(0.0, 0.0, 0.0), moved=(0.0, 0.0, 0.0), sized=1.0)))
         return lines
+
+    def _show(self, said: Said) -> None:
+        self.session.select("", frozenset(said.tracks))
 
     def _list(self, g: Ground) -> None:
         listed = (g, self.session.shot.solve)  # what was said, and how it fits
@@ -178,13 +192,19 @@ class GroundPanel(Panel):
             if item.widget() is not None:
                 item.widget().hide()
                 item.widget().deleteLater()
-        for key, words, take_back in self._told(g):
+        for said in self._told(g):
             row = QWidget()
             row.setObjectName("plain")
             line = QHBoxLayout(row)
             line.setContentsMargins(0, 0, 0, 0)
-            line.addWidget(quiet(words), 1)
-            line.addWidget(icon_button("x", f"forget-{key}", "Take this back", take_back))
+            if said.tracks:
+                line.addWidget(
+                    link(said.words, f"choose-{said.key}", "Choose its points, so that they show in the picture", partial(self._show, said))
+                )
+                line.addStretch(1)
+            else:
+                line.addWidget(quiet(said.words), 1)
+            line.addWidget(icon_button("x", f"forget-{said.key}", "Take this back", said.take_back))
             self.lines.addWidget(row)
 
     def refresh(self) -> None:

@@ -24,7 +24,15 @@ WINDOW = 16  # key frames that vary while the solve grows
 SURE = 0.85  # share of explained observations at which no other start is tried
 LEAST_POINTS = 20
 LEAST_ROWS = 24  # observations under which there is nothing to adjust by
-FLAT_COST = 0.3
+CLOSELY = 1.25  # times the noise, up to which a track is explained closely
+LONG_LIFE = 40  # frames, beyond which a track counts no more
+FLAT_COST = 0.1
+MISSING_COST = 0.8
+CLOSE = 1.2  # times the noise of the tracks, beyond which a finished solve is taken apart
+MOST_APART, APART_GAIN = 3, 0.03  # how often, and by what share of the observations it has to explain more
+CLOSEST_PX = 0.6  # to which an observation may always be off
+SPREAD = 2.5  # how often the errors of a track (rms) have to go into what one of its observations may be off
+LED_PX = (4.0, 2.0, 1.0)  # to which tracks have to fit while some of them lead
 FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
 GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
 
@@ -129,9 +137,11 @@ class FreeSolver:
         X = triangulate(scene.R, scene.C, frame, track, rays[:, :2] / rays[:, 2:], t.tracks, 2.0 / scene.K[0])
         angle = parallax(scene.R, frame, track, rays, t.tracks)
         p, z = project(scene._replace(X=np.nan_to_num(X)), frame, track, t.centre)
-        fits = (np.linalg.norm(p - t.xy[rows], axis=1) < limit_px) & (z > 1e-6)
+        error = np.linalg.norm(p - t.xy[rows], axis=1)
+        fits = (error < limit_px) & (z > 1e-6)
         count, fit = np.bincount(track, minlength=t.tracks), np.bincount(track, fits, minlength=t.tracks)
-        X[(fit < 2) | (fit < 0.6 * count) | (angle * scene.K[0] < self.parallax_px)] = np.nan
+        spread = np.bincount(track, fits * error**2, minlength=t.tracks) > fit * (limit_px / SPREAD) ** 2
+        X[(fit < 2) | (fit < 0.6 * count) | spread | (angle * scene.K[0] < self.parallax_px)] = np.nan
         return scene._replace(X=X if only is None else np.where(only[:, None], X, scene.X))
 
     def adjust(self, scene: Scene, frames: Iterable[int], loss: float, *, bends: tuple[bool, bool, bool] = (True, True, True),
@@ -213,22 +223,31 @@ class FreeSolver:
         return rows, np.bincount(t.track[rows], minlength=t.tracks)[t.track[rows]] >= 3, error
 
     def cost(self, part: Part, noise_px: float, missing: int) -> float:
-        """Mean log(1 + (e / noise)^2) over the observations of its frames, none worse than 6 noise (less is better); what lives
-        longer counts more, since what stands still does, and so does what is not flat. missing: frames that could not be placed."""
+        """Share of what the frames see (0 to 1, less is better) that the part does not explain over a track's whole life as closely as
+        noise allows; what lives longer counts more, since what stands still does. More for a flat scene, and for key frames that could
+        not be placed (missing).
+
+        By whole tracks: a camera that bends to two motions at once explains nearly every observation to a few times the noise, which
+        no mean of single errors holds against it, but hardly a track closely.
+        """
         rows, often, error = self._errors(part.scene, part.frames)
-        weight = often * np.minimum(np.bincount(self.table.track)[self.table.track[rows]], 40.0)
-        each = np.log1p(np.minimum(error / noise_px, 6.0) ** 2)
-        flat = FLAT_COST if self._flatness(part.scene.X) > 0.9 else 0.0
-        return float((weight * each).sum() / max(weight.sum(), 1e-9)) + 3.0 * max(missing / (missing + len(part.frames)) - FORGIVEN, 0.0) + flat
+        t, weight = self.table, often * np.minimum(self.length[self.table.track[rows]], LONG_LIFE)
+        square = np.minimum(error / noise_px, 6.0) ** 2 / 2
+        mean = np.bincount(t.track[rows], often * square, t.tracks) / np.maximum(np.bincount(t.track[rows], often, t.tracks), 1)
+        left = 1 / (1 + (CLOSELY / np.sqrt(np.maximum(mean, 1e-9))) ** 8)
+        # drifting water is flat, and that tells it from a place
+        flat = FLAT_COST if self._in_plane(part.scene.X).sum() > 0.9 * np.isfinite(part.scene.X[:, 0]).sum() else 0.0
+        lost = MISSING_COST * max(missing / (missing + len(part.frames)) - FORGIVEN, 0.0)
+        return float((weight * left[t.track[rows]]).sum() / max(weight.sum(), 1e-9)) + lost + flat
 
     @staticmethod
-    def _flatness(X: np.ndarray) -> float:
-        """Share of the points that lie in one plane: drifting water is flat, and that tells it from a place."""
-        X = X[np.isfinite(X[:, 0])]
-        if len(X) < 4:
-            return 0.0
-        near = 0.02 * float(np.median(np.linalg.norm(X - np.median(X, 0), axis=1)))
-        return float(plane_by_votes(X, near, np.random.default_rng(0), tries=60)[2].mean())
+    def _in_plane(X: np.ndarray) -> np.ndarray:
+        """(tracks,) bool: which of the points (nan where unknown) lie in the plane that holds most of them."""
+        on, known = np.zeros(len(X), bool), np.flatnonzero(np.isfinite(X[:, 0]))
+        if len(known) >= 4:
+            near = 0.02 * float(np.median(np.linalg.norm(X[known] - np.median(X[known], 0), axis=1)))
+            on[known] = plane_by_votes(X[known], near, np.random.default_rng(0), tries=60)[2]
+        return on
 
     def prior(self, f: float) -> tuple[np.ndarray, np.ndarray]:
         """Weak: it keeps k1 and k2 from running away while the frames do not yet fix them."""
@@ -364,13 +383,46 @@ class FreeSolver:
                 f"There is too little parallax: fewer than {LEAST_POINTS} tracks shift by {self.parallax_px:.0f} px or more against what is far away.",
                 "The camera hardly moves for the distance of what it sees. Solve it as one that only turns, or choose a part in which it moves.",
             )
-        noise, keys = min(part.noise_px for part in grown), max(len(part.frames) for part in grown)
-        costs = [self.cost(part, noise, keys - len(part.frames)) for part in grown]
-        best, *others = (grown[k] for k in np.argsort(costs))
+        (cost, best), *others = self._ranked(grown)
         warning = ""
-        if others and sorted(costs)[1] < 1.02 * min(costs) and abs(np.log(others[0].scene.K[0] / best.scene.K[0])) > 0.05:
-            warning = f"A focal length of {others[0].scene.K[0]:.0f} px explains the tracks almost as well; enter the focal length if you know it."
+        if others and others[0][0] < 1.02 * cost and abs(np.log(others[0][1].scene.K[0] / best.scene.K[0])) > 0.05:
+            warning = f"A focal length of {others[0][1].scene.K[0]:.0f} px explains the tracks almost as well; enter the focal length if you know it."
         return best, warning
+
+    def _ranked(self, parts: list[Part]) -> list[tuple[float, Part]]:
+        """The parts with what each costs, the best first."""
+        noise = max(self.table.noise_px, min(part.noise_px for part in parts))
+        keys = max(len(part.frames) for part in parts)
+        return sorted(((self.cost(part, noise, keys - len(part.frames)), part) for part in parts), key=lambda pair: pair[0])
+
+    def apart(self, part: Part, scene: Scene) -> Part | None:
+        """The part led from a scene by some of its tracks alone, each time by others, and then by all that suit it: the best of these,
+        where it explains clearly more than the scene.
+
+        Water that drifts evenly is a place of its own to a camera that moves evenly, and each start then bends to both. A share of the
+        tracks in which one of them outweighs the other by far leads from there to that one; nearly all of a plane, of what is low in the
+        picture or of what is short-lived can be water.
+        """
+        t, X = self.table, scene.X
+        before = self.part(scene, part.frames)
+        rows = np.concatenate([t.rows(j) for j in part.frames])
+        count = np.maximum(np.bincount(t.track[rows], minlength=t.tracks), 1)
+        low = np.bincount(t.track[rows], t.xy[rows, 1], t.tracks) / count > t.centre[1]
+        shares = [self._in_plane(X), low, self.length >= np.median(self.length[t.track])]
+        found, everyone = [before], self.good
+        suiting = max(CLOSEST_PX, 4 * self.table.noise_px)
+        for share in [s for each in shares for s in (each, ~each)]:
+            led = scene
+            for good, limits in ((everyone & share[t.track], LED_PX), (everyone, (suiting, suiting))):
+                self.good = good
+                for limit in limits:
+                    led = self.adjust(self.points(led, part.frames, limit), part.frames, limit / 3, rounds=12, tolerance=1e-3)
+            self.good = everyone
+            if np.isfinite(led.X[:, 0]).sum() >= LEAST_POINTS:
+                found.append(self.part(self.points(led, part.frames, suiting), part.frames))
+        ranked = self._ranked(found)
+        was = next(cost for cost, part in ranked if part is before)
+        return ranked[0][1] if ranked[0][0] < was - APART_GAIN else None
 
     def sure(self, part: Part) -> bool:
         """Whether nearly all is explained, as well as the tracks' own noise lets it be: a wrong camera that bends to what moves
@@ -405,10 +457,28 @@ class FreeSolver:
         return chosen[:most]
 
     def finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray, float]:
+        """All frames, as `_finish`; what then does not suit the tracks' own noise is taken apart and finished again."""
+        done = self._finish(part)
+        for _ in range(MOST_APART):
+            scene, _, good, _ = done
+            t = self.table
+            error = np.linalg.norm(project(scene._replace(X=np.nan_to_num(scene.X)), t.frame[good], t.track[good], t.centre)[0] - t.xy[good], axis=1)
+            if not t.noise_px or np.sqrt((error**2).mean() / 2) < CLOSE * t.noise_px:
+                break
+            self.job.step(1.0, "what moves by itself")
+            better = self.apart(part, scene)
+            if better is None:
+                break
+            part = better
+            done = self._finish(part)
+        return done
+
+    def _finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray, float]:
         """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, and the limit in px too."""
         job, (scene, frames, noise, _) = self.job, part
         job.part(0.7, 0.92)
-        limits = [float(np.clip(k * noise, low, high)) for k, low, high in ((10, 2.0, 6.0), (7, 1.2, 4.0), (6, 1.0, 3.0))]
+        noise = max(noise, self.table.noise_px)
+        limits = [float(np.clip(k * noise, low, high)) for k, low, high in ((10, CLOSEST_PX, 6.0), (7, CLOSEST_PX, 4.0), (6, CLOSEST_PX, 3.0))]
         scene = self.points(scene, frames, limits[0])
         scene, frames = self.fill(scene, frames)
         for k, limit in enumerate(limits):
