@@ -86,12 +86,13 @@ class Seeded:
     Sigma is the noise of each coordinate in px; a share of the tracks belongs to a thing that moves by itself. life: frames
     that a track lives, 0 for as long as its point is in view. fading: what is left of an error in the next frame. readout: of
     a rolling shutter, in frames. gap: (first, last) frames over which no track leads. speed: of the flight. zoom: by how many times
-    the focal length grows, slow at both ends. flat: all of it lies on the ground.
+    the focal length grows, slow at both ends. flat: all of it lies on the ground. drift: m over the whole clip by which all that lies on
+    the ground moves evenly, as water does.
     """
 
     def __init__(self, seed: int = 0, frames: int = 60, tracks: int = 400, sigma: float = 0.2, moving: float = 0.04, turning: bool = False,
                  life: int = 0, fading: float = 0.0, readout: float = 0.0, gap: tuple[int, int] | None = None, speed: float = 1.0, zoom: float = 1.0,
-                 flat: bool = False) -> None:  # fmt: skip
+                 flat: bool = False, drift: tuple[float, float] = (0.0, 0.0)) -> None:  # fmt: skip
         rng = np.random.default_rng(seed)
         self.width, self.height, self.sigma = 1280, 720, sigma
         self.lens = Lens(1000.0, 1000.0, 639.5, 359.5, -0.06, 0.008)
@@ -117,6 +118,7 @@ class Seeded:
         error = rng.standard_normal((tracks, 2))
         for i, camera in enumerate(self.cameras):
             moved = points + np.where(walker[:, None], [1.0 * u[i], 2.5 * u[i], 0], 0)
+            moved[: tracks // 2, :2] += u[i] * np.array(drift)
             xy, depth = camera.project(moved)
             if readout:
                 late = readout * (xy[:, 1] / (self.height - 1) - 0.5)

@@ -363,6 +363,14 @@ def icon_button(icon: str, name: str, tip: str, act: Callable[[], object]) -> QT
     return b
 
 
+def link(text: str, name: str, tip: str, act: Callable[[], object]) -> QPushButton:
+    """Words that do something when they are clicked."""
+    b = button(text, name, tip, act)
+    b.setProperty("role", "link")
+    b.setCursor(Qt.CursorShape.PointingHandCursor)
+    return b
+
+
 def button(text: str, name: str, tip: str, act: Callable[[], object], main: bool = False) -> QPushButton:
     b = QPushButton(text)
     b.setObjectName(name)

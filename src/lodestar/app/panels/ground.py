@@ -15,7 +15,7 @@ from lodestar.core.shot.document import Shot
 from lodestar.core.solve.known import Span, says_of_itself
 
 from ..derived import points_of
-from ..fields import button, icon_button, quiet
+from ..fields import button, icon_button, link, quiet
 from .panel import Panel
 
 MOST_LINES = 6  # that are listed one by one; more, as those that were found by themselves, are one row

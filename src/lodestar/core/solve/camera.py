@@ -132,6 +132,9 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
         fitted, warning = _solve_free(solver, settings, refined, first)
     job.part(0.92, 0.95)
     fitted, centred, looks_rolling = _with_more(table, fitted, lens, turning, settings.rolling, job)
+    if not turning and not fitted.scene.extra[2]:  # what a readout displaces is not known of the others
+        more, good = solver.readmitted(fitted.scene, fitted.frames, fitted.limit_px)
+        fitted = fitted._replace(scene=more, good=good)
     job.part(0.95, 1.0)
     result = _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling, job)
     if zooms:

@@ -31,7 +31,9 @@ MISSING_COST = 0.8
 CLOSE = 1.2  # times the noise of the tracks, beyond which a finished solve is taken apart
 MOST_APART, APART_GAIN = 3, 0.03  # how often, and by what share of the observations it has to explain more
 CLOSEST_PX = 0.6  # to which an observation may always be off
-SPREAD = 2.5  # how often the errors of a track (rms) have to go into what one of its observations may be off
+# how often the errors of a track (rms) have to go into what one of its observations may be off: to have its say in the cameras, and to have
+# a place in the end. What drifts along with water is within the one more often than not, and bends the cameras.
+SPREAD, LOOSE_SPREAD = 2.5, 1.5
 LED_PX = (4.0, 2.0, 1.0)  # to which tracks have to fit while some of them lead
 FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
 GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
@@ -123,8 +125,9 @@ class FreeSolver:
             mask &= np.isfinite(X[self.table.track, 0])
         return np.flatnonzero(mask)
 
-    def points(self, scene: Scene, frames: list[int], limit_px: float, only: np.ndarray | None = None) -> Scene:
-        """Triangulate every track over `frames`; tracks of which under 60 % of the observations fit are left unknown.
+    def points(self, scene: Scene, frames: list[int], limit_px: float, only: np.ndarray | None = None, spread: float = SPREAD) -> Scene:
+        """Triangulate every track over `frames`; tracks of which under 60 % of the observations fit are left unknown, and those whose
+        errors (rms) go into limit_px fewer than `spread` times, unless something is known of them.
 
         only (tracks,) bool: the others stay as they are.
         """
@@ -140,8 +143,9 @@ class FreeSolver:
         error = np.linalg.norm(p - t.xy[rows], axis=1)
         fits = (error < limit_px) & (z > 1e-6)
         count, fit = np.bincount(track, minlength=t.tracks), np.bincount(track, fits, minlength=t.tracks)
-        spread = np.bincount(track, fits * error**2, minlength=t.tracks) > fit * (limit_px / SPREAD) ** 2
-        X[(fit < 2) | (fit < 0.6 * count) | spread | (angle * scene.K[0] < self.parallax_px)] = np.nan
+        loose = np.bincount(track, fits * error**2, minlength=t.tracks) > fit * (limit_px / spread) ** 2
+        loose[[track for span in t.spans for track in (span.a, span.b) if track < t.tracks]] = False
+        X[(fit < 2) | (fit < 0.6 * count) | loose | (angle * scene.K[0] < self.parallax_px)] = np.nan
         return scene._replace(X=X if only is None else np.where(only[:, None], X, scene.X))
 
     def adjust(self, scene: Scene, frames: Iterable[int], loss: float, *, bends: tuple[bool, bool, bool] = (True, True, True),
@@ -341,6 +345,12 @@ class FreeSolver:
                 scene = placed
                 frames = [*frames, j]
         return scene, frames
+
+    def readmitted(self, scene: Scene, frames: list[int], limit_px: float) -> tuple[Scene, np.ndarray]:
+        """The scene with a place for all tracks that nearly fit, though they had no say in it, and which observations fit."""
+        more = self.points(scene, frames, limit_px, spread=LOOSE_SPREAD)
+        scene = scene._replace(X=np.where(np.isfinite(scene.X), scene.X, more.X))
+        return scene, self.fitting(scene, limit_px)
 
     def fitting(self, scene: Scene, limit_px: float) -> np.ndarray:
         """(k,) bool: observations within the limit of a known point."""

@@ -15,7 +15,7 @@ NEAR_PX = 3.0
 BEHIND_PX = 100.0
 SLIDES_PX, TOO_MUCH_PX = 0.5, 1.5  # what a title may slide, median and worst, at 1280 pixels across
 LITTLE_PX, LITTLE_NOISES = 3.0, 8.0  # parallax under which depths are mostly noise
-NOISY_RATIO = 2.0
+NOISY_RATIO = 1.5
 VAGUE_FOCAL = 0.02
 
 
