@@ -2,6 +2,7 @@
 
 import unittest
 
+import cv2
 import msgspec
 import numpy as np
 
@@ -138,6 +139,19 @@ class ReportTest(unittest.TestCase):
         for f, corners in region.items():
             middle, _ = t.cameras[f].project(np.array([-2 + 0.06 * f, 1 + 0.05 * f, 0.6]))
             self.assertLess(np.linalg.norm(corners.mean(0) - middle), 60)
+
+    def test_a_suggested_region_lies_close_round_what_moves(self):
+        """Two bands of tracks one above the other, the lower one moving: the outline holds it and leaves the upper one alone."""
+        rng = np.random.default_rng(4)
+        spots = np.stack(np.meshgrid(np.linspace(30, 1250, 20), np.linspace(20, 320, 6)), -1).reshape(-1, 2) + rng.uniform(-15, 15, (120, 2))
+        xy = np.concatenate([spots + [0, 380], spots])
+        frame, track = np.repeat(np.arange(24), 240), np.tile(np.arange(240), 24)
+        tracks = make_tracks(frame, track, np.tile(xy, (24, 1)))
+        (region,) = moving_regions(tracks, np.where(tracks.track < 120, 5.0, 0.2), 1280, 720)
+        for corners in region.values():
+            inside = np.array([cv2.pointPolygonTest(corners.astype(np.float32).reshape(-1, 1, 2), tuple(map(float, p)), False) > 0 for p in xy])
+            self.assertGreater(inside[:120].mean(), 0.98)
+            self.assertEqual(inside[120:].sum(), 0)
 
 
 if __name__ == "__main__":

@@ -3,7 +3,7 @@
 import numpy as np
 from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
+from scipy.spatial import ConvexHull, cKDTree
 
 from .edit import lengths
 from .tracks import Tracks
@@ -66,10 +66,15 @@ def _groups(xy: np.ndarray, touch: float) -> list[np.ndarray]:
 
 
 def _outline(xy: np.ndarray, margin: float, width: int, height: int) -> np.ndarray:
-    """(12, 2) corners round points: how far they reach in each direction from their middle, and a margin."""
-    middle = xy.mean(0)
-    angle = 2 * np.pi * np.arange(CORNERS) / CORNERS
+    """(12, 2) corners of the convex line round points, and a margin: on rays from the middle of what they span, at angles that are even
+    where that is made square, so that a corner stays on the same part of what moves and the four outermost are kept."""
+    low, high = xy.min(0) - margin, xy.max(0) + margin
+    middle, half = (low + high) / 2, (high - low) / 2
+    angle = 2 * np.pi * (np.arange(CORNERS) + 0.5) / CORNERS
     way = np.stack([np.cos(angle), np.sin(angle)], 1)
-    # what is nearly in that direction counts, so that a long region stays narrow
-    reach = np.maximum(((xy - middle) @ way.T), 0).max(0)
-    return np.clip(middle + (reach + margin)[:, None] * way, [-margin, -margin], [width + margin, height + margin])
+    # a square of the margin's size round each point, so that few or one of them make a shape too
+    square = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * margin
+    round_all = (xy[:, None] + square).reshape(-1, 2)
+    sides = ConvexHull((round_all - middle) / half).equations  # outward normal and minus its distance, of each side
+    reach = np.min(-sides[:, 2] / np.maximum(way @ sides[:, :2].T, 1e-9), axis=1)
+    return np.clip(middle + reach[:, None] * way * half, [-margin, -margin], [width + margin, height + margin])
