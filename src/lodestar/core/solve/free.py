@@ -28,13 +28,12 @@ CLOSELY = 1.25  # times the noise, up to which a track is explained closely
 LONG_LIFE = 40  # frames, beyond which a track counts no more
 FLAT_COST = 0.1
 MISSING_COST = 0.8
-CLOSE = 1.2  # times the noise of the tracks, beyond which a finished solve is taken apart
+CLOSE = 1.1  # times the noise of the tracks, beyond which a finished solve is taken apart
 MOST_APART, APART_GAIN = 3, 0.03  # how often, and by what share of the observations it has to explain more
-CLOSEST_PX = 0.6  # to which an observation may always be off
+NOISES_OFF = 6.0  # to which an observation may be off
 # how often the errors of a track (rms) have to go into what one of its observations may be off: to have its say in the cameras, and to have
 # a place in the end. What drifts along with water is within the one more often than not, and bends the cameras.
 SPREAD, LOOSE_SPREAD = 2.5, 1.5
-LED_PX = (4.0, 2.0, 1.0)  # to which tracks have to fit while some of them lead
 FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
 GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
 
@@ -125,9 +124,9 @@ class FreeSolver:
             mask &= np.isfinite(X[self.table.track, 0])
         return np.flatnonzero(mask)
 
-    def points(self, scene: Scene, frames: list[int], limit_px: float, only: np.ndarray | None = None, spread: float = SPREAD) -> Scene:
+    def points(self, scene: Scene, frames: list[int], limit_px: float, only: np.ndarray | None = None, spread: float = 1.0) -> Scene:
         """Triangulate every track over `frames`; tracks of which under 60 % of the observations fit are left unknown, and those whose
-        errors (rms) go into limit_px fewer than `spread` times, unless something is known of them.
+        errors (rms) go into limit_px fewer than `spread` times (all do once), unless something is known of them.
 
         only (tracks,) bool: the others stay as they are.
         """
@@ -420,16 +419,16 @@ class FreeSolver:
         low = np.bincount(t.track[rows], t.xy[rows, 1], t.tracks) / count > t.centre[1]
         shares = [self._in_plane(X), low, self.length >= np.median(self.length[t.track])]
         found, everyone = [before], self.good
-        suiting = max(CLOSEST_PX, 4 * self.table.noise_px)
+        suiting = NOISES_OFF * max(t.noise_px, LEAST_NOISE_PX)
         for share in [s for each in shares for s in (each, ~each)]:
             led = scene
-            for good, limits in ((everyone & share[t.track], LED_PX), (everyone, (suiting, suiting))):
+            for good, limits in ((everyone & share[t.track], (7 * suiting, 3 * suiting, 1.5 * suiting)), (everyone, (suiting, suiting))):
                 self.good = good
                 for limit in limits:
-                    led = self.adjust(self.points(led, part.frames, limit), part.frames, limit / 3, rounds=12, tolerance=1e-3)
+                    led = self.adjust(self.points(led, part.frames, limit, spread=SPREAD), part.frames, limit / 3, rounds=12, tolerance=1e-3)
             self.good = everyone
             if np.isfinite(led.X[:, 0]).sum() >= LEAST_POINTS:
-                found.append(self.part(self.points(led, part.frames, suiting), part.frames))
+                found.append(self.part(self.points(led, part.frames, suiting, spread=SPREAD), part.frames))
         ranked = self._ranked(found)
         was = next(cost for cost, part in ranked if part is before)
         return ranked[0][1] if ranked[0][0] < was - APART_GAIN else None
@@ -470,31 +469,37 @@ class FreeSolver:
         """All frames, as `_finish`; what then does not suit the tracks' own noise is taken apart and finished again."""
         done = self._finish(part)
         for _ in range(MOST_APART):
-            scene, _, good, _ = done
-            t = self.table
-            error = np.linalg.norm(project(scene._replace(X=np.nan_to_num(scene.X)), t.frame[good], t.track[good], t.centre)[0] - t.xy[good], axis=1)
-            if not t.noise_px or np.sqrt((error**2).mean() / 2) < CLOSE * t.noise_px:
+            miss = self._miss_px(done[0], done[2])
+            if miss < CLOSE * self.table.noise_px:
                 break
             self.job.step(1.0, "what moves by itself")
-            better = self.apart(part, scene)
+            better = self.apart(part, done[0])
             if better is None:
                 break
-            part = better
-            done = self._finish(part)
+            again = self._finish(better)
+            if self._miss_px(again[0], again[2]) > (1 - APART_GAIN) * miss:
+                break  # it went back to where it was
+            part, done = better, again
         return done
+
+    def _miss_px(self, scene: Scene, good: np.ndarray) -> float:
+        """Error of one axis (rms) of the observations that fit."""
+        t = self.table
+        miss = project(scene, t.frame[good], t.track[good], t.centre)[0] - t.xy[good]
+        return float(np.sqrt((miss**2).mean())) if len(miss) else 0.0
 
     def _finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray, float]:
         """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, and the limit in px too."""
         job, (scene, frames, noise, _) = self.job, part
         job.part(0.7, 0.92)
         noise = max(noise, self.table.noise_px)
-        limits = [float(np.clip(k * noise, low, high)) for k, low, high in ((10, CLOSEST_PX, 6.0), (7, CLOSEST_PX, 4.0), (6, CLOSEST_PX, 3.0))]
-        scene = self.points(scene, frames, limits[0])
+        limits = [k * noise for k in (10.0, 7.0, NOISES_OFF)]
+        scene = self.points(scene, frames, limits[0], spread=SPREAD)
         scene, frames = self.fill(scene, frames)
         for k, limit in enumerate(limits):
             job.part(0.7 + 0.07 * k, 0.77 + 0.07 * k)
             job.step(0, "all frames")
-            scene = self.points(scene, frames, limit)
+            scene = self.points(scene, frames, limit, spread=SPREAD)
             if len(frames) < self.table.frames:
                 scene, frames = self.fill(scene, frames)
             self.good = self.fitting(scene, limit)
