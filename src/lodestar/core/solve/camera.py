@@ -28,6 +28,7 @@ LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
 NEARLY = 4.0  # what turning may leave, in noises of the tracks, before the shot is called nearly turning
 ROLLING_ROUNDS = 4
+ROLLING_LIMITS = 3.0  # by how many times more an observation may be off while no readout is known
 DISAGREES = 4.0  # deviations by which a known distance or direction may be off before it is doubted
 COMPARED = 40  # frames by which lens centre and readout are tried
 ROLLING_GAIN = 0.03  # share of the cost that a readout must save before it is spoken of
@@ -131,10 +132,16 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
         solver = FreeSolver(table, lens, job, zooms, if_sure)
         fitted, warning = _solve_free(solver, settings, refined, first)
     job.part(0.92, 0.95)
-    fitted, centred, looks_rolling = _with_more(table, fitted, lens, turning, settings.rolling, job)
-    if not turning and not fitted.scene.extra[2]:  # what a readout displaces is not known of the others
-        more, good = solver.readmitted(fitted.scene, fitted.frames, fitted.limit_px)
-        fitted = fitted._replace(scene=more, good=good)
+
+    def readmit(fitted: Fitted, limits: float) -> Fitted:
+        if turning:
+            return fitted
+        more, good = solver.readmitted(fitted.scene, fitted.frames, limits * fitted.limit_px)
+        return fitted._replace(scene=more, good=good)
+
+    fitted, centred, looks_rolling = _with_more(table, fitted, lens, turning, settings.rolling, readmit, job)
+    if not fitted.scene.extra[2]:  # what a readout displaces is not known of the others
+        fitted = readmit(fitted, 1.0)
     job.part(0.95, 1.0)
     result = _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling, job)
     if zooms:
@@ -291,7 +298,8 @@ def _held(table: Table, fitted: Fitted, lens: Lensing, job: Job) -> tuple[Fitted
     return _refit(table, fitted, lens, False, job), told
 
 
-def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked: bool, job: Job) -> tuple[Fitted, bool, float]:
+def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked: bool, readmit: Callable[[Fitted, float], Fitted],
+               job: Job) -> tuple[Fitted, bool, float]:  # fmt: skip
     """What else the lens and the sensor may do: the scene, whether the lens centre was found elsewhere (the table then holds
     it), and the readout that the tracks hint at when it was not asked for.
 
@@ -304,6 +312,9 @@ def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked
     by_rolling, by_centre = (1 - x.cost / max(plain.cost, 1e-12) for x in (rolling, moved))
     readout = float(rolling.scene.extra[2])
     hint = readout if not asked and by_rolling > ROLLING_GAIN and 0.05 < readout < 1.2 else 0.0
+    if hint or asked:
+        # without a readout it is the middle of the picture that fits: what lies at its top and bottom has to come in again
+        fitted = readmit(fitted, ROLLING_LIMITS)
     if hint:
         # the places of points and the focal length are right only with the readout; the poses stay those that a title drawn
         # without one slides least by
@@ -322,15 +333,17 @@ def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked
 
 
 def _poses_alone(table: Table, fitted: Fitted, turning: bool) -> Fitted:
-    """Each camera where it sees the points best as they were filmed, all rows taken as read at once."""
-    scene, s, _ = _observed(table, fitted)
-    R, C = fitted.scene.R.copy(), fitted.scene.C.copy()
-    for k, frame in enumerate(fitted.frames):
-        rows = np.flatnonzero(s.frame == k)
+    """Each camera where it sees the points best as they were filmed, all rows taken as read at once: what fits less well counts too, since
+    it lies at the top and the bottom of the picture."""
+    scene = fitted.scene
+    R, C = scene.R.copy(), scene.C.copy()
+    for frame in fitted.frames:
+        rows = table.rows(frame)
+        rows = rows[np.isfinite(scene.X[table.track[rows], 0])]
         if len(rows) >= LEAST_LINK:
-            K = scene.K * [scene.zooms[k], 1, 1]
-            R[frame], C[frame], *_ = resect(scene.R[k], scene.C[k], scene.X[s.point[rows]], s.xy[rows], K, table.centre, not turning)
-    return fitted._replace(scene=fitted.scene._replace(R=R, C=C, extra=NO_EXTRA))
+            K = scene.K * [scene.zooms[frame], 1, 1]
+            R[frame], C[frame], *_ = resect(R[frame], C[frame], scene.X[table.track[rows]], table.xy[rows], K, table.centre, not turning)
+    return fitted._replace(scene=scene._replace(R=R, C=C, extra=NO_EXTRA))
 
 
 def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job) -> Fitted:
