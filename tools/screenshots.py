@@ -31,6 +31,7 @@ from lodestar.core.shot.keyed import Key, Keyed
 from lodestar.core.shot.motion import overshot
 
 FRAME = 46
+VIEWS = (*STEPS, "empty", "placing", "scene", "curves", "finished")
 
 
 def wait_for_picture(app: QApplication, window: Window, seconds: float = 60) -> None:
@@ -96,9 +97,11 @@ def prepare(window: Window, step: str) -> None:
 
 def main() -> None:
     parser = argparse.ArgumentParser()
-    parser.add_argument("steps", nargs="*")
+    parser.add_argument("steps", nargs="*", metavar="STEP", help=", ".join(VIEWS))
     parser.add_argument("--out", default=str(ROOT / "docs" / "screenshots"))
     args = parser.parse_args()
+    if unknown := [step for step in args.steps if step not in VIEWS]:
+        parser.error(f"there is no {unknown[0]}; there are {', '.join(VIEWS)}")
     out = Path(args.out)
     out.mkdir(parents=True, exist_ok=True)
     app = QApplication(sys.argv[:1])
