@@ -184,6 +184,15 @@ class SolveTest(unittest.TestCase):
         apart = s.R[-1] @ s.R[0].T @ (t.cameras[-1].R @ t.cameras[0].R.T).T
         self.assertLess(np.rad2deg(np.arccos(np.clip((np.trace(apart) - 1) / 2, -1, 1))), 0.1)
 
+    def test_a_turn_past_water_is_not_a_move_along_it(self):
+        t = Seeded(seed=2, turning=True, moving=0, tracks=600, life=30, drift=(1.0, 0.4))
+        _, s = solved(t)
+        self.assertEqual(s.motion, "turning")
+        self.assertIn("a camera that moves 4", s.why)
+        self.assertLess(abs(s.lens.fx / t.lens.fx - 1), 0.005)
+        apart = s.R[-1] @ s.R[0].T @ (t.cameras[-1].R @ t.cameras[0].R.T).T
+        self.assertLess(np.rad2deg(np.arccos(np.clip((np.trace(apart) - 1) / 2, -1, 1))), 0.05)
+
     def test_as_good_as_the_information_allows(self):
         """Positions within 1.1 of the Cramer-Rao bound, from the information matrix at the truth (Kay, Estimation Theory, 1993, 3.8)."""
         ratio = []

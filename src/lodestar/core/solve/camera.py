@@ -26,6 +26,7 @@ from .zoom import looks_zooming
 LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
+MAY_TURN_PX, MOSTLY = 4.0, 0.7  # what turning may leave over, and a moving camera explain, for both to be finished and compared
 NEARLY = 4.0  # what turning may leave, in noises of the tracks, before the shot is called nearly turning
 ROLLING_ROUNDS = 4
 ROLLING_LIMITS = 3.0  # by how many times more an observation may be off while no readout is known
@@ -131,6 +132,12 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
     else:
         solver = FreeSolver(table, lens, job, zooms, if_sure)
         fitted, warning = _solve_free(solver, settings, refined, first)
+        if settings.motion == "auto" and refined is None and left_px < MAY_TURN_PX * table.width / 1280 and fitted.good.mean() < MOSTLY:
+            # to a camera that turns past water, the water is a place that it moves along
+            other = Fitted(*finish_turning(table, turned, lens, job))
+            turning = bool(other.good.sum() > fitted.good.sum())
+            shares = f"turning alone explains {other.good.mean():.0%} of what was followed, a camera that moves {fitted.good.mean():.0%}"
+            fitted, why = (other if turning else fitted), shares
     job.part(0.92, 0.95)
 
     def readmit(fitted: Fitted, limits: float) -> Fitted:

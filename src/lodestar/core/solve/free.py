@@ -11,7 +11,7 @@ from ..basics.geometry import plane_by_votes
 from ..basics.job import Job
 from .adjust import NO_ZOOM, Scene, adjust, project, seen
 from .lensing import Lensing
-from .views import Table, directions, fundamental, parallax, resect, resect_from_nothing, start_pose, triangulate
+from .views import LOOSE_SPREAD, SPREAD, Table, directions, fundamental, parallax, resect, resect_from_nothing, start_pose, triangulate
 from .zoom import WINDOW_FRAMES, zoom_speeds
 
 FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its way over a factor of two
@@ -31,9 +31,6 @@ MISSING_COST = 0.8
 CLOSE = 1.1  # times the noise of the tracks, beyond which a finished solve is taken apart
 MOST_APART, APART_GAIN = 3, 0.03  # how often, and by what share of the observations it has to explain more
 NOISES_OFF = 6.0  # to which an observation may be off
-# how often the errors of a track (rms) have to go into what one of its observations may be off: to have its say in the cameras, and to have
-# a place in the end. What drifts along with water is within the one more often than not, and bends the cameras.
-SPREAD, LOOSE_SPREAD = 2.5, 1.5
 FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
 GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
 
@@ -126,7 +123,7 @@ class FreeSolver:
 
     def points(self, scene: Scene, frames: list[int], limit_px: float, only: np.ndarray | None = None, spread: float = 1.0) -> Scene:
         """Triangulate every track over `frames`; tracks of which under 60 % of the observations fit are left unknown, and those whose
-        errors (rms) go into limit_px fewer than `spread` times (all do once), unless something is known of them.
+        errors (rms) go into limit_px fewer than `spread` times (1.0 leaves none out), unless something is known of them.
 
         only (tracks,) bool: the others stay as they are.
         """
@@ -412,12 +409,12 @@ class FreeSolver:
         tracks in which one of them outweighs the other by far leads from there to that one; nearly all of a plane, of what is low in the
         picture or of what is short-lived can be water.
         """
-        t, X = self.table, scene.X
+        t = self.table
         before = self.part(scene, part.frames)
         rows = np.concatenate([t.rows(j) for j in part.frames])
         count = np.maximum(np.bincount(t.track[rows], minlength=t.tracks), 1)
         low = np.bincount(t.track[rows], t.xy[rows, 1], t.tracks) / count > t.centre[1]
-        shares = [self._in_plane(X), low, self.length >= np.median(self.length[t.track])]
+        shares = [self._in_plane(scene.X), low, self.length >= np.median(self.length[t.track])]
         found, everyone = [before], self.good
         suiting = NOISES_OFF * max(t.noise_px, LEAST_NOISE_PX)
         for share in [s for each in shares for s in (each, ~each)]:
@@ -470,7 +467,7 @@ class FreeSolver:
         done = self._finish(part)
         for _ in range(MOST_APART):
             miss = self._miss_px(done[0], done[2])
-            if miss < CLOSE * self.table.noise_px:
+            if not self.table.noise_px or miss < CLOSE * self.table.noise_px:
                 break
             self.job.step(1.0, "what moves by itself")
             better = self.apart(part, done[0])

@@ -5,7 +5,7 @@ import numpy as np
 from ..basics.job import Job
 from .adjust import NO_ZOOM, Scene, adjust, project, seen
 from .lensing import Lensing
-from .views import Table, directions, fundamental
+from .views import SPREAD, Table, directions, fundamental
 
 STARTS = (0.55, 0.9, 1.6)  # focal lengths tried, in picture widths
 TRACKS_AT_START = 300
@@ -139,15 +139,18 @@ def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple
     stiff = table.stiff(np.arange(table.frames)) if zooms else None
     X = directions(R, table.frame, table.track, table.rays(table.xy, K, zoom[table.frame]), table.tracks)
     scene, good = Scene(R, np.zeros((table.frames, 3)), X, K, zoom=zoom if zooms else NO_ZOOM), np.ones(len(table.frame), bool)
-    for k, floor in enumerate((6.0, 1.2, 1.0)):
-        job.step(k / 3, "all frames")
+    for k, floor in enumerate((6.0, 1.2, 1.0, 1.0)):
+        job.step(k / 4, "all frames")
         s = seen(table.frame[good], table.track[good], table.xy[good], table.tracks)
         scene, _ = adjust(scene, s, table.centre, loss_px=max(limit / 3, 3.0 if k == 0 else 0.0), move=False, rounds=25, tolerance=1e-6, lens=lens.vary, stiff=stiff,
                           prior=(K, np.array([1e6, 0.2, 0.2])))  # fmt: skip
         p, z = project(scene, table.frame, table.track, table.centre)
-        error = np.where(z > 0, np.linalg.norm(p - table.xy, axis=1), np.inf)
+        error = np.where(z > 0, np.linalg.norm(p - table.xy, axis=1), 1e6)
         limit = float(np.clip(6 * np.percentile(error, 25) / 0.759, floor, 6.0))
         good = error < limit
+        # what drifts along evenly is within the limit more often than not, but not closely
+        square, count = np.bincount(table.track, good * error**2, table.tracks), np.bincount(table.track, good, table.tracks)
+        good &= (square <= count * (limit / SPREAD) ** 2)[table.track]
     X = scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12)
     X[np.bincount(table.track, minlength=table.tracks) == 0] = np.nan
     return scene._replace(X=X), list(range(table.frames)), good, limit

@@ -12,6 +12,9 @@ from .adjust import Scene, project, zoom_stiffness
 from .known import Span, Ties, ties_of
 
 LEAST_NOISE_PX = 0.1
+# how often the errors of a track (rms) have to go into what one of its observations may be off: to have its say in the cameras, and to have
+# a place in the end. What drifts along with water is within the one more often than not, and bends the cameras.
+SPREAD, LOOSE_SPREAD = 2.5, 1.5
 
 
 class Table:
