@@ -3,7 +3,8 @@
 
     make_trials.py FOLDER [NAME[.SEED] ...] [--frames N] [--samples N] [--still FRAME]
 
-A name with a seed, as river.3, is another shot of that kind: another hand, way, lens, land and drift. They share the demo's scenery and ray caster with other paths and seeds. Not in the repository: about three minutes a shot.
+A name with a seed, as river.3, is another shot of that kind: another hand, way, lens, land and drift. They share the demo's scenery
+and ray caster with other paths and seeds. Not in the repository: three to six minutes a shot.
 Truth is an npz: times (k,) in frames round the middle of the exposure of the middle row, R (frames, k, 3, 3) and
 C (frames, k, 3) at those times, lens (f, k1, k2), readout (rows' delay over the whole picture, in frames), points (m, 3) and
 visible (frames, m).
@@ -23,7 +24,7 @@ import raycast
 import scenery
 from make_demo import FPS, HEIGHT, WIDTH, Film, look, shake
 
-DRONE_BASE_M = -2.8207667
+DRONE_BASE_M = -2.8207667  # the height of the drone's land where it begins, whatever the land
 TRUTH_TIMES = np.linspace(-0.8, 0.8, 17)
 
 

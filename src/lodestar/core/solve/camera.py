@@ -137,7 +137,7 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
             other = Fitted(*finish_turning(table, turned, lens, job))
             turning = bool(other.good.sum() > fitted.good.sum())
             shares = f"turning alone explains {other.good.mean():.0%} of what was followed, a camera that moves {fitted.good.mean():.0%}"
-            fitted, why = (other if turning else fitted), shares
+            fitted, why, warning = (other, shares, "") if turning else (fitted, shares, warning)
     job.part(0.92, 0.95)
 
     def readmit(fitted: Fitted, limits: float) -> Fitted:
