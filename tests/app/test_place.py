@@ -22,6 +22,7 @@ from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solve_is_stale
 from lodestar.core.shot.keyed import constant
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
+from lodestar.core.track.edit import lengths
 from tests.app.window_case import LEFT, SHIFT, WindowCase
 from tests.helpers import DEMO, SHOTS
 
@@ -539,7 +540,8 @@ class GroundTest(PlaceCase):
 
     def test_a_second_distance_holds_the_solve_when_asked(self):
         shot = self.session.shot
-        tracks, known = shot.tracks, set(shot.solve.point_ids.tolist())
+        # long ones, whose places are sure without what is said of them
+        tracks, known = shot.tracks, set(np.intersect1d(shot.solve.point_ids, np.flatnonzero(lengths(shot.tracks) >= 40)).tolist())
         rows = tracks.at(FRAME)
         rows = rows[[int(t) in known and 200 < x < 1080 and 420 < y < 600 for t, (x, y) in zip(tracks.track[rows], tracks.xy[rows], strict=True)]]
         crowd = tracks.xy[tracks.at(FRAME)]
@@ -577,7 +579,9 @@ class GroundTest(PlaceCase):
         self.wait_idle()
         self.assertTrue(self.session.shot.solving.hold)
         self.assertFalse(solve_is_stale(self.session.shot))
-        self.assertLess(abs(np.log(said / apart())), 0.95 * before, "the tracks have their say too")
+        # long tracks are surer of their distance (0.1 %) than what is said (0.5 %): they yield by some hundredths
+        self.assertLess(abs(np.log(said / apart())), 0.99 * before, "what is said has its say")
+        self.assertGreater(abs(np.log(said / apart())), 0.5 * before, "the tracks have theirs")
         np.testing.assert_allclose(self.seen(), seen, atol=0.5)
         self.session.show_step("Ground")
         self.settle()
