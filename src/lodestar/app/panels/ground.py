@@ -180,7 +180,15 @@ class GroundPanel(Panel):
         return lines
 
     def _show(self, said: Said) -> None:
+        """Choose its points, and go to the nearest frame that shows them where this one does not."""
         self.session.select("", frozenset(said.tracks))
+        tracks, now = self.session.shot.tracks, self.session.frame
+        if tracks is None:
+            return
+        seen = np.bincount(tracks.frame[np.isin(tracks.track, said.tracks)], minlength=now + 1)
+        if seen[now] < min(2, seen.max()):
+            best = np.flatnonzero(seen == seen.max())
+            self.session.show_frame(int(best[np.abs(best - now).argmin()]))
 
     def _list(self, g: Ground) -> None:
         listed = (g, self.session.shot.solve)  # what was said, and how it fits
