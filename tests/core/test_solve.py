@@ -16,7 +16,7 @@ from lodestar.core.solve import normal
 from lodestar.core.solve.adjust import Scene, System, adjust, pieces, project, seen
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.free import start_pairs
-from lodestar.core.solve.report import residuals
+from lodestar.core.solve.report import report, residuals
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.views import Table, resect, triangulate
 from lodestar.core.track.tracks import make_tracks
@@ -192,6 +192,10 @@ class SolveTest(unittest.TestCase):
         self.assertLess(abs(s.lens.fx / t.lens.fx - 1), 0.005)
         apart = s.R[-1] @ s.R[0].T @ (t.cameras[-1].R @ t.cameras[0].R.T).T
         self.assertLess(np.rad2deg(np.arccos(np.clip((np.trace(apart) - 1) / 2, -1, 1))), 0.05)
+        # here a camera that moves explains far more, but not as closely: it was 23 % off in focal length
+        _, s = solved(Seeded(seed=4, turning=True, moving=0, tracks=600, life=30, drift=(-1.0, 1.0)))
+        self.assertEqual(s.motion, "turning")
+        self.assertLess(abs(s.lens.fx / t.lens.fx - 1), 0.06)
 
     def test_as_good_as_the_information_allows(self):
         """Positions within 1.1 of the Cramer-Rao bound, from the information matrix at the truth (Kay, Estimation Theory, 1993, 3.8)."""
@@ -217,6 +221,25 @@ class SolveTest(unittest.TestCase):
             self.assertEqual((len(s.frames), len(s.zoom)), (60, 0))
             self.assertLess(abs(s.lens.fx / t.lens.fx - 1), 0.02, (seed, drift))
             self.assertGreater((s.point_ids >= 350).mean(), 0.55)
+
+    def test_water_over_half_of_a_short_clip_is_told_or_doubted(self):
+        """In a second of film a slow drift and a slow flight look like one motion of another lens: up to 40 % off here, and not a word."""
+        for seed, frames, speed, off in ((1, 20, 1.0, 0.02), (1, 30, 0.5, 0.03), (3, 30, 0.5, 0.03), (1, 20, 0.33, 0.45), (4, 24, 0.4, 0.45)):
+            t = Seeded(seed=seed, frames=frames, speed=speed, tracks=600, life=15, moving=0, drift=(1.0, 0.4))
+            tracks, s = solved(t)
+            self.assertEqual(len(s.frames), frames)
+            self.assertLess(abs(s.lens.fx / t.lens.fx - 1), off, (seed, frames))
+            self.assertLess(abs(s.lens.fx - t.lens.fx), 3 * s.lens_deviation[0], (seed, frames))
+            if speed < 1:
+                self.assertIn("explain the tracks about as well", s.warning)
+                self.assertEqual(report(s, tracks).state, "doubtful")
+            else:
+                self.assertEqual(s.warning, "")
+        land = t.track >= 300
+        s = solve(make_tracks(t.frame[land], t.track[land], t.xy[land]), t.width, t.height, SolveSettings(), Job())
+        self.assertEqual(s.warning, "", "of the ground alone there is no doubt")
+        self.assertLess(abs(s.lens.fx - t.lens.fx), 3 * s.lens_deviation[0])
+        self.assertLess(s.lens_deviation[0], 0.03 * s.lens.fx)
 
     def test_a_clip_with_a_cut_is_solved_to_the_cut_and_says_so(self):
         t = Seeded(seed=10, frames=60, tracks=500, gap=(36, 35), moving=0)
@@ -272,6 +295,10 @@ class SolveTest(unittest.TestCase):
         self.assertLess(found.mean_px, s.mean_px)
         _, none = solved(Seeded(seed=13, frames=50, tracks=400, moving=0))
         self.assertEqual(none.looks_rolling, 0.0)
+        # on this way f and the bend of the lens take up most of it: seen all the same, and without it f is 1.5 % off
+        _, s = solved(Seeded(seed=2, readout=0.5))
+        self.assertAlmostEqual(s.looks_rolling, 0.5, delta=0.1)
+        self.assertLess(abs(s.lens.fx / 1000 - 1), 0.005)
 
     def test_a_lens_that_sits_off_centre_is_found(self):
         t = Seeded(seed=15, frames=50, tracks=400, moving=0)

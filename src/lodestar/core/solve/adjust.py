@@ -352,7 +352,7 @@ def adjust(
     by as much as is usual costs as much as an observation that is off by tie_px. stiff: of a lens that zooms, see `zoom_stiffness`.
     """
     frames = len(scene.R)
-    whole, (s, owner) = s, pieces(s, frames)
+    whole, (s, owner), given = s, pieces(s, frames), scene.X
     scene = Scene(*(np.array(a, np.float64, order="C") for a in (scene.R, scene.C, scene.X[owner], scene.K, scene.extra, scene.zoom)))
     more = (centre_px > 0, late is not None)
     if stiff is not None:
@@ -398,7 +398,7 @@ def adjust(
             if damping > 1e8:
                 break
     if whole is not s:  # a track that was cut takes the place that most of it agrees on
-        X, inner = np.zeros((len(whole.first) - 1, 3)), np.full(len(whole.first) - 1, 4 * INNER_ROUNDS)
+        X, inner = np.array(given, np.float64, order="C"), np.full(len(whole.first) - 1, 4 * INNER_ROUNDS)
         X[owner[::-1]] = scene.X[::-1]
         if ties is not None:
             inner[ties.points] = 0

@@ -26,13 +26,14 @@ from .zoom import looks_zooming
 LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
-MAY_TURN_PX, MOSTLY = 4.0, 0.7  # what turning may leave over, and a moving camera explain, for both to be finished and compared
+MAY_TURN_PX = 4.0  # what turning may leave over for it to be finished too, and compared with a camera that moves
 NEARLY = 4.0  # what turning may leave, in noises of the tracks, before the shot is called nearly turning
 ROLLING_ROUNDS = 4
 ROLLING_LIMITS = 3.0  # by how many times more an observation may be off while no readout is known
+RIVAL_FOCAL, RIVAL_DEVIATIONS = 0.03, 4.0  # by what share, and how many deviations, a focal length has to differ to be another one
 DISAGREES = 4.0  # deviations by which a known distance or direction may be off before it is doubted
 COMPARED = 40  # frames by which lens centre and readout are tried
-ROLLING_GAIN = 0.03  # share of the cost that a readout must save before it is spoken of
+ROLLING_GAIN = 0.01  # share of the cost that a readout must save before it is spoken of
 CENTRE_GAIN = 0.01  # share of the cost that a lens centre elsewhere must save before it is believed
 CENTRE_SHARE = 0.015  # of the picture's width: by what deviation a lens centre may lie elsewhere
 CLEAR = 1.35  # times the noise of the tracks, up to which a solve needs no other beside it
@@ -132,10 +133,10 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
     else:
         solver = FreeSolver(table, lens, job, zooms, if_sure)
         fitted, warning = _solve_free(solver, settings, refined, first)
-        if settings.motion == "auto" and refined is None and left_px < MAY_TURN_PX * table.width / 1280 and fitted.good.mean() < MOSTLY:
+        if settings.motion == "auto" and refined is None and left_px < MAY_TURN_PX * table.width / 1280:
             # to a camera that turns past water, the water is a place that it moves along
             other = Fitted(*finish_turning(table, turned, lens, job))
-            turning = bool(other.good.sum() > fitted.good.sum())
+            turning = not solver.explains_more(fitted.scene, other.scene)
             shares = f"turning alone explains {other.good.mean():.0%} of what was followed, a camera that moves {fitted.good.mean():.0%}"
             fitted, why, warning = (other, shares, "") if turning else (fitted, shares, warning)
     job.part(0.92, 0.95)
@@ -151,10 +152,26 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
         fitted = readmit(fitted, 1.0)
     job.part(0.95, 1.0)
     result = _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling, job)
+    if not (turning or looks_rolling or result.readout):  # which no rival knows of
+        result = _doubted(result, solver.rivals)
     if zooms:
         f = result.lens.fx * result.zooms[[0, -1]]
         result = msgspec.structs.replace(result, why=f"{result.why}; the lens zooms, from {f[0]:.0f} to {f[1]:.0f} px")
     return result
+
+
+def _doubted(solve: Solve, rivals: list[float]) -> Solve:
+    """With the focal lengths (px) that explain the tracks about as well counted in its deviation, and told, where they are others."""
+    clear = max(RIVAL_FOCAL, RIVAL_DEVIATIONS * solve.lens_deviation[0] / solve.lens.fx)
+    others = [f for f in rivals if abs(np.log(f / solve.lens.fx)) > clear]
+    if not others:
+        return solve
+    off = float(np.sqrt(np.mean((np.array(others) - solve.lens.fx) ** 2)))
+    low, high = min(*others, solve.lens.fx), max(*others, solve.lens.fx)
+    told = (f"Focal lengths from {low:.0f} to {high:.0f} px explain the tracks about as well: what moves by itself (water, a crowd) may pass for the place. "
+            "Enter the focal length if you know it, cover what moves, or take a longer part of the clip.")  # fmt: skip
+    return msgspec.structs.replace(solve, warning=f"{solve.warning} {told}".strip(),
+                                   lens_deviation=(float(np.hypot(solve.lens_deviation[0], off)), *solve.lens_deviation[1:]))  # fmt: skip
 
 
 def _solve_free(solver: FreeSolver, settings: SolveSettings, refined: Solve | None, first: int) -> tuple[Fitted, str]:
@@ -164,14 +181,13 @@ def _solve_free(solver: FreeSolver, settings: SolveSettings, refined: Solve | No
         frames = [int(j) for j in refined.frames - first if 0 <= j < table.frames]
         if len(frames) < 2:
             raise SolveError("The solve before shares no frames with these tracks.", "Solve from nothing instead.")
-        part, extra = solver.part(solver.points(scene, frames, 6.0), frames), ""
+        part = solver.part(solver.points(scene, frames, 6.0), frames)
     else:
         reference = None if settings.reference is None else int(np.clip(settings.reference - first, 0, table.frames - 1))
-        part, extra = solver.from_nothing(reference)
-    fitted = Fitted(*solver.finish(part))
+        part = solver.from_nothing(reference)
+    fitted, extra = Fitted(*solver.finish(part)), ""
     if table.spans:
-        fitted, told = _held(table, fitted, lens, job)
-        extra = f"{extra} {told}".strip()
+        fitted, extra = _held(table, fitted, lens, job)
     missing = table.frames - len(fitted.frames)
     if missing:
         extra = f"{missing} of {table.frames} frames could not be placed: too few points are known there. {extra}".strip()

@@ -24,12 +24,15 @@ WINDOW = 16  # key frames that vary while the solve grows
 SURE = 0.85  # share of explained observations at which no other start is tried
 LEAST_POINTS = 20
 LEAST_ROWS = 24  # observations under which there is nothing to adjust by
-CLOSELY = 1.25  # times the noise, up to which a track is explained closely
+CLOSELY = 1.22  # times the noise, beyond which a track is not explained
 LONG_LIFE = 40  # frames, beyond which a track counts no more
 FLAT_COST = 0.1
 MISSING_COST = 0.8
-CLOSE = 1.1  # times the noise of the tracks, beyond which a finished solve is taken apart
+CLOSE = 1.04  # times the noise of the tracks, beyond which a finished solve is taken apart;
+SUITS = 1.3  # and up to which (rms) the tracks that have been led apart have their say
+RIVAL_COST, START_COST = 0.045, 0.015  # how much more a part may cost and still be about as likely as another: when it is led apart, and at the start
 MOST_APART, APART_GAIN = 3, 0.03  # how often, and by what share of the observations it has to explain more
+MOVE_GAIN = 0.18  # what a camera that moves has to explain more than one that turns
 NOISES_OFF = 6.0  # to which an observation may be off
 FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
 GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
@@ -46,6 +49,11 @@ class Part(NamedTuple):
     frames: list[int]
     noise_px: float
     explained: float
+
+    @property
+    def focal(self) -> float:
+        """Focal length in px, half-way through a zoom (in proportion)."""
+        return float(self.scene.K[0] * np.exp(np.log(self.scene.zooms[self.frames]).mean()))
 
 
 def start_pairs(table: Table, reference: int | None = None, only: np.ndarray | None = None) -> list[tuple[int, int]]:
@@ -112,6 +120,7 @@ class FreeSolver:
         self.good = np.ones(len(table.frame), bool)
         self.parallax_px = max(LEAST_PARALLAX_PX, NOISES * table.noise_px)
         self.length = np.bincount(table.track, minlength=table.tracks)
+        self.rivals: list[float] = []  # focal lengths in px of what explained the tracks about as well as what was last chosen
 
     def rows(self, frames: Iterable[int], X: np.ndarray | None = None) -> np.ndarray:
         on = np.zeros(self.table.frames, bool)
@@ -233,8 +242,9 @@ class FreeSolver:
         rows, often, error = self._errors(part.scene, part.frames)
         t, weight = self.table, often * np.minimum(self.length[self.table.track[rows]], LONG_LIFE)
         square = np.minimum(error / noise_px, 6.0) ** 2 / 2
-        mean = np.bincount(t.track[rows], often * square, t.tracks) / np.maximum(np.bincount(t.track[rows], often, t.tracks), 1)
-        left = 1 / (1 + (CLOSELY / np.sqrt(np.maximum(mean, 1e-9))) ** 8)
+        # a point has three coordinates to bend to what is seen of it
+        mean = np.bincount(t.track[rows], often * square, t.tracks) / np.maximum(np.bincount(t.track[rows], often, t.tracks) - 1.5, 1)
+        left = np.minimum(mean / CLOSELY**2, 1.0)
         # drifting water is flat, and that tells it from a place
         flat = FLAT_COST if self._in_plane(part.scene.X).sum() > 0.9 * np.isfinite(part.scene.X[:, 0]).sum() else 0.0
         lost = MISSING_COST * max(missing / (missing + len(part.frames)) - FORGIVEN, 0.0)
@@ -355,13 +365,13 @@ class FreeSolver:
         error = np.linalg.norm(p - t.xy, axis=1)
         return (error < limit_px) & (z > 1e-6) & np.isfinite(scene.X[t.track, 0])
 
-    def from_nothing(self, reference: int | None) -> tuple[Part, str]:
-        """Key frames over the clip, from the best of several starts; and a warning when another explains as much."""
+    def from_nothing(self, reference: int | None) -> Part:
+        """Key frames over the clip, from the best of several starts."""
         t, job = self.table, self.job
         job.part(0.25, 0.35)
         pairs = start_pairs(t, reference)
         starts = [self.lens.K[0]] if self.lens.K[0] else [f * t.width for f in FOCALS]
-        step = max(4, min(10, t.frames // 12))
+        step = max(2, min(10, t.frames // 12))
         begun: list[Part] = []
         for k, (a, b) in enumerate(pairs):
             for group in moving_alike(t, a, b):
@@ -390,10 +400,8 @@ class FreeSolver:
                 "The camera hardly moves for the distance of what it sees. Solve it as one that only turns, or choose a part in which it moves.",
             )
         (cost, best), *others = self._ranked(grown)
-        warning = ""
-        if others and others[0][0] < 1.02 * cost and abs(np.log(others[0][1].scene.K[0] / best.scene.K[0])) > 0.05:
-            warning = f"A focal length of {others[0][1].scene.K[0]:.0f} px explains the tracks almost as well; enter the focal length if you know it."
-        return best, warning
+        self.rivals = [part.focal for rival, part in others if rival < cost + START_COST]
+        return best
 
     def _ranked(self, parts: list[Part]) -> list[tuple[float, Part]]:
         """The parts with what each costs, the best first."""
@@ -416,17 +424,21 @@ class FreeSolver:
         low = np.bincount(t.track[rows], t.xy[rows, 1], t.tracks) / count > t.centre[1]
         shares = [self._in_plane(scene.X), low, self.length >= np.median(self.length[t.track])]
         found, everyone = [before], self.good
-        suiting = NOISES_OFF * max(t.noise_px, LEAST_NOISE_PX)
+        noise = max(t.noise_px, LEAST_NOISE_PX)
+        suiting, close = NOISES_OFF * noise, NOISES_OFF / (np.sqrt(2) * SUITS)
         for share in [s for each in shares for s in (each, ~each)]:
             led = scene
-            for good, limits in ((everyone & share[t.track], (7 * suiting, 3 * suiting, 1.5 * suiting)), (everyone, (suiting, suiting))):
+            for good, spread, limits in (
+                (everyone & share[t.track], SPREAD, (7 * suiting, 3 * suiting, 1.5 * suiting)), (everyone, close, (suiting,) * 4),
+            ):  # fmt: skip
                 self.good = good
                 for limit in limits:
-                    led = self.adjust(self.points(led, part.frames, limit, spread=SPREAD), part.frames, limit / 3, rounds=12, tolerance=1e-3)
+                    led = self.adjust(self.points(led, part.frames, limit, spread=spread), part.frames, limit / 3, rounds=12, tolerance=1e-3)
             self.good = everyone
             if np.isfinite(led.X[:, 0]).sum() >= LEAST_POINTS:
                 found.append(self.part(self.points(led, part.frames, suiting, spread=SPREAD), part.frames))
         ranked = self._ranked(found)
+        self.rivals = [part.focal for cost, part in ranked if cost < ranked[0][0] + RIVAL_COST]
         was = next(cost for cost, part in ranked if part is before)
         return ranked[0][1] if ranked[0][0] < was - APART_GAIN else None
 
@@ -473,30 +485,42 @@ class FreeSolver:
             better = self.apart(part, done[0])
             if better is None:
                 break
-            again = self._finish(better)
+            again = self._finish(better, np.sqrt(2) * SUITS * max(self.table.noise_px, LEAST_NOISE_PX))
             if self._miss_px(again[0], again[2]) > (1 - APART_GAIN) * miss:
                 break  # it went back to where it was
             part, done = better, again
         return done
 
+    def explains_more(self, moving: Scene, turning: Scene) -> bool:
+        """Whether a scene over all frames explains clearly more than one of a camera that only turns (its points are directions): it should,
+        with a place for each frame and a depth for each point."""
+        everyone = list(range(self.table.frames))
+        ranked = self._ranked([self.part(scene, everyone) for scene in (moving, turning)])
+        cost = {part.scene is moving: cost for cost, part in ranked}
+        return cost[True] < cost[False] - MOVE_GAIN
+
     def _miss_px(self, scene: Scene, good: np.ndarray) -> float:
-        """Error of one axis (rms) of the observations that fit."""
+        """Error of one axis (rms) of the observations that fit, as it would be if cameras and points had not been bent to them."""
         t = self.table
         miss = project(scene, t.frame[good], t.track[good], t.centre)[0] - t.xy[good]
-        return float(np.sqrt((miss**2).mean())) if len(miss) else 0.0
+        free = 1 - (3 * len(np.unique(t.track[good])) + 6 * t.frames) / max(2 * len(miss), 1)
+        return float(np.sqrt((miss**2).mean() / max(free, 0.1))) if len(miss) else 0.0
 
-    def _finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray, float]:
-        """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, and the limit in px too."""
+    def _finish(self, part: Part, say_px: float = np.inf) -> tuple[Scene, list[int], np.ndarray, float]:
+        """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, and the limit in px too.
+
+        say_px: error (rms) beyond which a track has no say in it, however wide the limit.
+        """
         job, (scene, frames, noise, _) = self.job, part
         job.part(0.7, 0.92)
         noise = max(noise, self.table.noise_px)
         limits = [k * noise for k in (10.0, 7.0, NOISES_OFF)]
-        scene = self.points(scene, frames, limits[0], spread=SPREAD)
+        scene = self.points(scene, frames, limits[0], spread=max(SPREAD, limits[0] / say_px))
         scene, frames = self.fill(scene, frames)
         for k, limit in enumerate(limits):
             job.part(0.7 + 0.07 * k, 0.77 + 0.07 * k)
             job.step(0, "all frames")
-            scene = self.points(scene, frames, limit, spread=SPREAD)
+            scene = self.points(scene, frames, limit, spread=max(SPREAD, limit / say_px))
             if len(frames) < self.table.frames:
                 scene, frames = self.fill(scene, frames)
             self.good = self.fitting(scene, limit)

@@ -140,6 +140,8 @@ def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple
     X = directions(R, table.frame, table.track, table.rays(table.xy, K, zoom[table.frame]), table.tracks)
     scene, good = Scene(R, np.zeros((table.frames, 3)), X, K, zoom=zoom if zooms else NO_ZOOM), np.ones(len(table.frame), bool)
     for k, floor in enumerate((6.0, 1.2, 1.0, 1.0)):
+        if not good.any():
+            break  # hardly a turn
         job.step(k / 4, "all frames")
         s = seen(table.frame[good], table.track[good], table.xy[good], table.tracks)
         scene, _ = adjust(scene, s, table.centre, loss_px=max(limit / 3, 3.0 if k == 0 else 0.0), move=False, rounds=25, tolerance=1e-6, lens=lens.vary, stiff=stiff,
