@@ -194,6 +194,8 @@ class AskForMoreTest(MarksCase):
     def test_regions_are_offered_switched_off(self):
         shot = self.session.shot
         self.click("suggest-regions")
+        self.assertTrue(self.session.jobs.busy)
+        self.wait_idle()
         regions = self.session.shot.regions
         self.assertTrue(regions and not any(r.on for r in regions))
         self.assertNotIn("stale", self.find("step-track").accessibleDescription())

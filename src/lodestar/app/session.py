@@ -484,15 +484,22 @@ class Session(QObject):
 
     def suggest_regions(self) -> None:
         """Offer regions round what moves by itself."""
-        try:
-            found = work.suggest_regions(self.shot)
-        except UserError as error:
-            self.tell(error.what, error.hint, "doubtful")
-            return
-        self.edit("Suggest regions", lambda s: msgspec.structs.replace(s, regions=(*s.regions, *found)))
-        self.select(found[0].id)
-        self.tell("One thing moves by itself." if len(found) == 1 else f"{len(found)} things move by themselves.",
-                  "Switch a region on to take it; draw it over, or delete it. Then track again.")  # fmt: skip
+        before = self.shot
+
+        def take(found: tuple) -> None:
+            if self.shot.plate is not before.plate or self.shot.solve is not before.solve:
+                self.tell("What moves was looked for in another solve.", "The result was dropped; ask again.", "doubtful")
+                return
+            if not found:
+                self.tell("Nothing large moves by itself: the tracks fit the solved camera all over the picture, and so does its flow.",
+                          "Draw a region by hand if you see something.")  # fmt: skip
+                return
+            self.edit("Suggest regions", lambda s: msgspec.structs.replace(s, regions=(*s.regions, *found)))
+            self.select(found[0].id)
+            self.tell("One thing moves by itself." if len(found) == 1 else f"{len(found)} things move by themselves.",
+                      "Switch a region on to take it; draw it over, or delete it. Then track again.")  # fmt: skip
+
+        self.run_job("Suggest regions", "Track", lambda job: work.suggest_regions(before, job), take)
 
     def deliver(self, path: Path, **how: Any) -> None:
         shot = self.shot

@@ -70,7 +70,7 @@ class TrackPanel(Panel):
         self.regions.add_wide(plain(self.region_list))
         row = QHBoxLayout()
         row.addWidget(button("Draw", "draw-region", "Draw round people, water or vehicles", lambda: self.session.use_tool("region")))
-        self.suggest = button("Suggest", "suggest-regions", "Find what moves by itself, from the tracks that no standing point explains; offered switched off",
+        self.suggest = button("Suggest", "suggest-regions", "Find what moves by itself, from tracks and from how the picture flows, which no standing point explains; offered switched off",
                               self.session.suggest_regions)  # fmt: skip
         row.addWidget(self.suggest)
         self.regions.add_wide(plain(row))

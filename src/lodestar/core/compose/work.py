@@ -19,14 +19,14 @@ from ..media.plates import open_plate
 from ..shot.document import Outline, Shot, solving_inputs, tracking_inputs
 from ..shot.keyed import Key, Keyed
 from ..solve.camera import solve
-from ..solve.report import residuals
+from ..solve.report import residuals, standing
 from ..solve.result import Solve
 from ..solve.uprights import find_uprights, lines_in
 from ..track.edit import added, joined, replaced, seen_twice
 from ..track.eyes import prepare
 from ..track.follow import follow
 from ..track.hand import follow_by_hand, more_here
-from ..track.moving import CORNERS, EVERY, moving_regions
+from ..track.moving import CORNERS, EVERY, FLOW_GAP, grid, moving_places, moving_regions
 from ..track.tracks import Tracks, frozen, make_tracks
 from .carry import settled
 from .frame import frame, ignored_at, plate_frame
@@ -135,19 +135,17 @@ def coverage_of(corners: np.ndarray, shot: Shot) -> np.ndarray:
     return mask > 0
 
 
-def suggest_regions(shot: Shot) -> tuple[Outline, ...]:
-    """Regions round what moves by itself, as outlines that are switched off: to be taken, changed or dropped.
+def suggest_regions(shot: Shot, job: Job) -> tuple[Outline, ...]:
+    """Regions round what moves by itself, as outlines that are switched off: to be taken, changed or dropped; none where nothing
+    large moves.
 
-    Raises SolveError without a solve, and when nothing that large moves.
+    Raises SolveError without a solve, and PlateError.
     """
     if shot.tracks is None or shot.solve is None or shot.plate is None:
         raise SolveError("What moves by itself is known only after a solve.", "Track and solve first; then ask again.")
     width, height = shot.plate.width, shot.plate.height
-    found = moving_regions(shot.tracks, residuals(shot.solve, shot.tracks), width, height)
-    if not found:
-        raise SolveError(
-            "Nothing large moves by itself: the tracks fit the solved camera all over the picture.", "Draw a region by hand if you see something."
-        )
+    places = _moving_places(shot, job)
+    found = moving_regions(shot.tracks, residuals(shot.solve, shot.tracks), width, height, places)
     outlines = []
     away = tuple(float(v) for v in (np.array([[-2.0 * width, -2.0 * height]]) + np.array([[i % 4, i // 4] for i in range(CORNERS)])).ravel())
     for k, region in enumerate(found[:6]):
@@ -163,6 +161,24 @@ def suggest_regions(shot: Shot) -> tuple[Outline, ...]:
             Outline(id=f"moves-{uuid.uuid4().hex[:6]}", name=f"Moves by itself {k + 1}", shape=Keyed(keys[0].value, tuple(keys)), on=False)
         )
     return tuple(outlines)
+
+
+def _moving_places(shot: Shot, job: Job) -> dict[int, np.ndarray]:
+    """(m, 2) px by frame, of those frames that `moving_regions` looks at: what the picture's flow shows to move by itself."""
+    tracks, solve, plate = shot.tracks, shot.solve, shot.plate
+    assert tracks is not None and solve is not None and plate is not None
+    found: dict[int, np.ndarray] = {}
+    number = {int(f): k for k, f in enumerate(solve.frames)}
+    xy = grid(plate.width, plate.height)
+    with _eyes(shot) as luma:
+        frames = [int(f) for f in np.unique(tracks.frame)[::EVERY]]
+        for k, frame in enumerate(frames):
+            job.step(k / len(frames), f"frame {frame}")
+            after = frame + FLOW_GAP if frame + FLOW_GAP in number else frame - FLOW_GAP
+            if frame in number and after in number:
+                line = standing(solve, number[frame], number[after], xy)
+                found[frame] = moving_places(luma(frame), luma(after), line)
+    return found
 
 
 def join_same(shot: Shot) -> tuple[Shot, int]:

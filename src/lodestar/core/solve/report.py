@@ -2,6 +2,7 @@
 
 import msgspec
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..track.tracks import Tracks
 from .camera import mean_by
@@ -13,6 +14,7 @@ WEAK_TRACKS = 12  # a frame with fewer long tracks is weak
 LONG_FRAMES = 15
 NEAR_PX = 3.0
 BEHIND_PX = 100.0
+DEPTHS, AROUND, NEARER = 12, 12, 0.5  # steps of inverse depth; points round a place, and how much nearer than them it may be
 SLIDES_PX, TOO_MUCH_PX = 0.5, 1.5  # what a title may slide, median and worst, at 1280 pixels across
 LITTLE_PX, LITTLE_NOISES = 3.0, 8.0  # parallax under which depths are mostly noise
 NOISY_RATIO = 1.5
@@ -89,6 +91,27 @@ def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
     result = np.full(len(tracks.frame), np.nan)
     result[rows] = best
     return result
+
+
+def standing(solve: Solve, a: int, b: int, xy: np.ndarray) -> np.ndarray:
+    """(n, k, 2) px: where pixels (n, 2) of `frames[a]` lie in `frames[b]` if what they show stands, from infinitely far to half as far as the
+    nearest of the points round them. With a camera that only turns both ends are one place.
+
+    Source: the epipolar line, Hartley & Zisserman, Multiple View Geometry, 2nd ed., 9.2.
+    """
+    way = np.c_[solve.straight(np.full(len(xy), a), xy), np.ones(len(xy))] @ solve.R[a]
+    share = np.linspace(0, 1, DEPTHS if solve.motion == "free" else 2)[None, :, None]  # of the nearest one's inverse depth
+    nearest = np.zeros((len(xy), 1, 1))
+    if solve.motion == "free":
+        inside = (solve.xyz - solve.centres[a]) @ solve.R[a].T
+        seen = solve.pixels(np.full(len(inside), a), inside)
+        in_view = (inside[:, 2] > 0) & (seen >= 0).all(1) & (seen < [solve.width, solve.height]).all(1)
+        if in_view.any():
+            around = cKDTree(seen[in_view]).query(xy, min(AROUND, int(in_view.sum())))[1].reshape(len(xy), -1)
+            nearest = (1 / (NEARER * inside[in_view, 2][around].min(1)))[:, None, None]
+    # along each ray, the point at depth z seen from the other camera, times 1 / z: finite at infinity, too
+    other = (way[:, None] + share * nearest * (solve.centres[a] - solve.centres[b])) @ solve.R[b].T
+    return solve.pixels(np.full(other.shape[0] * other.shape[1], b), other.reshape(-1, 3)).reshape(*other.shape[:2], 2)
 
 
 def report(solve: Solve, tracks: Tracks, error: np.ndarray | None = None) -> Report:
