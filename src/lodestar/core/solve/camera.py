@@ -19,14 +19,14 @@ from .lensing import Lensing
 from .result import Solve, SolveSettings
 from .shutter import displacement, motion
 from .slip import Wander, misfit, slide, wander
-from .turning import finish_turning, keyframe_step, solve_turning, turning_votes
-from .views import Table, parallax, resect
+from .turning import finish_turning, fitting_turning, keyframe_step, solve_turning, turning_votes
+from .views import LOOSE_SPREAD, Table, parallax, resect
 from .zoom import looks_zooming
 
 LEAST_TRACKS = 24
 LEAST_LINK = 8  # tracks that have to lead from one frame to the next
 STILL_PX = 1.0
-MAY_TURN_PX = 4.0  # what turning may leave over for it to be finished too, and compared with a camera that moves
+MAY_TURN_PX = 4.0  # what turning may leave over for it to be finished too, where a camera that moves does not explain the tracks
 NEARLY = 4.0  # what turning may leave, in noises of the tracks, before the shot is called nearly turning
 ROLLING_ROUNDS = 4
 ROLLING_LIMITS = 3.0  # by how many times more an observation may be off while no readout is known
@@ -34,6 +34,7 @@ RIVAL_FOCAL, RIVAL_DEVIATIONS = 0.03, 4.0  # by what share, and how many deviati
 DISAGREES = 4.0  # deviations by which a known distance or direction may be off before it is doubted
 COMPARED = 40  # frames by which lens centre and readout are tried
 ROLLING_GAIN = 0.01  # share of the cost that a readout must save before it is spoken of
+ROLLING_CLEAR = 0.1  # and to leave no doubt
 CENTRE_GAIN = 0.01  # share of the cost that a lens centre elsewhere must save before it is believed
 CENTRE_SHARE = 0.015  # of the picture's width: by what deviation a lens centre may lie elsewhere
 CLEAR = 1.35  # times the noise of the tracks, up to which a solve needs no other beside it
@@ -133,7 +134,11 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
     else:
         solver = FreeSolver(table, lens, job, zooms, if_sure)
         fitted, warning = _solve_free(solver, settings, refined, first)
-        if settings.motion == "auto" and refined is None and left_px < MAY_TURN_PX * table.width / 1280:
+        if (
+            settings.motion == "auto"
+            and refined is None
+            and (left_px < NEARLY * table.noise_px or (left_px < MAY_TURN_PX * table.width / 1280 and not solver.explains(fitted.scene, fitted.good)))
+        ):
             # to a camera that turns past water, the water is a place that it moves along
             other = Fitted(*finish_turning(table, turned, lens, job))
             turning = not solver.explains_more(fitted.scene, other.scene)
@@ -143,16 +148,16 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
 
     def readmit(fitted: Fitted, limits: float) -> Fitted:
         if turning:
-            return fitted
+            return fitted._replace(good=fitting_turning(table, fitted.scene, limits * fitted.limit_px, LOOSE_SPREAD))
         more, good = solver.readmitted(fitted.scene, fitted.frames, limits * fitted.limit_px)
         return fitted._replace(scene=more, good=good)
 
-    fitted, centred, looks_rolling = _with_more(table, fitted, lens, turning, settings.rolling, readmit, job)
+    fitted, centred, looks_rolling, rolls = _with_more(table, fitted, lens, turning, settings.rolling, readmit, job)
     if not fitted.scene.extra[2]:  # what a readout displaces is not known of the others
         fitted = readmit(fitted, 1.0)
     job.part(0.95, 1.0)
     result = _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling, job)
-    if not (turning or looks_rolling or result.readout):  # which no rival knows of
+    if not (turning or rolls):  # of a readout no rival knows
         result = _doubted(result, solver.rivals)
     if zooms:
         f = result.lens.fx * result.zooms[[0, -1]]
@@ -322,9 +327,9 @@ def _held(table: Table, fitted: Fitted, lens: Lensing, job: Job) -> tuple[Fitted
 
 
 def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked: bool, readmit: Callable[[Fitted, float], Fitted],
-               job: Job) -> tuple[Fitted, bool, float]:  # fmt: skip
+               job: Job) -> tuple[Fitted, bool, float, bool]:  # fmt: skip
     """What else the lens and the sensor may do: the scene, whether the lens centre was found elsewhere (the table then holds
-    it), and the readout that the tracks hint at when it was not asked for.
+    it), the readout that the tracks hint at when it was not asked for, and whether a readout explains much.
 
     Either can pass for the other in part, so the one that explains more is believed.
     """
@@ -334,6 +339,7 @@ def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked
     plain, rolling, moved = (_refit(table, fitted, lens, turning, job, every, *more) for more in ((False, 0.0), (True, 0.0), (False, elsewhere)))
     by_rolling, by_centre = (1 - x.cost / max(plain.cost, 1e-12) for x in (rolling, moved))
     readout = float(rolling.scene.extra[2])
+    rolls = by_rolling > ROLLING_CLEAR
     hint = readout if not asked and by_rolling > ROLLING_GAIN and 0.05 < readout < 1.2 else 0.0
     if hint or asked:
         # without a readout it is the middle of the picture that fits: what lies at its top and bottom has to come in again
@@ -348,11 +354,11 @@ def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked
         moved = _refit(table, fitted, lens, turning, job, 1, True, elsewhere)
         by_centre = 1 - moved.cost / max(fitted.cost, 1e-12)
     if by_centre < CENTRE_GAIN or (not asked and by_centre < by_rolling):
-        return fitted, False, hint
+        return fitted, False, hint, rolls
     moved = moved if asked else _refit(table, fitted, lens, turning, job, 1, False, elsewhere)
     dx, dy, readout = moved.scene.extra
     table.centre = (table.centre[0] + float(dx), table.centre[1] + float(dy))
-    return moved._replace(scene=moved.scene._replace(extra=np.array([0.0, 0.0, readout]))), True, 0.0
+    return moved._replace(scene=moved.scene._replace(extra=np.array([0.0, 0.0, readout]))), True, 0.0, rolls
 
 
 def _poses_alone(table: Table, fitted: Fitted, turning: bool) -> Fitted:

@@ -5,6 +5,7 @@ from typing import NamedTuple
 
 import cv2
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..basics.errors import SolveError
 from ..basics.geometry import plane_by_votes
@@ -28,10 +29,12 @@ CLOSELY = 1.22  # times the noise, beyond which a track is not explained
 LONG_LIFE = 40  # frames, beyond which a track counts no more
 FLAT_COST = 0.1
 MISSING_COST = 0.8
-CLOSE = 1.04  # times the noise of the tracks, beyond which a finished solve is taken apart;
+CLOSE = 1.06  # times the noise of the tracks, beyond which a finished solve is taken apart,
+IN_COMMON, NEIGHBOURS, COMPARED = -0.005, 3, 100  # if neighbours have this share of it in common; how many of them, in how many frames;
 SUITS = 1.3  # and up to which (rms) the tracks that have been led apart have their say
 RIVAL_COST, START_COST = 0.045, 0.015  # how much more a part may cost and still be about as likely as another: when it is led apart, and at the start
 MOST_APART, APART_GAIN = 3, 0.03  # how often, and by what share of the observations it has to explain more
+MOSTLY = 0.7  # share of the observations that a finished solve should explain
 MOVE_GAIN = 0.18  # what a camera that moves has to explain more than one that turns
 NOISES_OFF = 6.0  # to which an observation may be off
 FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
@@ -403,6 +406,11 @@ class FreeSolver:
         self.rivals = [part.focal for rival, part in others if rival < cost + START_COST]
         return best
 
+    @staticmethod
+    def say_px(noise_px: float) -> float:
+        """Error (rms) up to which tracks that have been led apart have their say."""
+        return float(np.sqrt(2) * SUITS * noise_px)
+
     def _ranked(self, parts: list[Part]) -> list[tuple[float, Part]]:
         """The parts with what each costs, the best first."""
         noise = max(self.table.noise_px, min(part.noise_px for part in parts))
@@ -424,16 +432,18 @@ class FreeSolver:
         low = np.bincount(t.track[rows], t.xy[rows, 1], t.tracks) / count > t.centre[1]
         shares = [self._in_plane(scene.X), low, self.length >= np.median(self.length[t.track])]
         found, everyone = [before], self.good
-        noise = max(t.noise_px, LEAST_NOISE_PX)
-        suiting, close = NOISES_OFF * noise, NOISES_OFF / (np.sqrt(2) * SUITS)
         for share in [s for each in shares for s in (each, ~each)]:
-            led = scene
-            for good, spread, limits in (
-                (everyone & share[t.track], SPREAD, (7 * suiting, 3 * suiting, 1.5 * suiting)), (everyone, close, (suiting,) * 4),
-            ):  # fmt: skip
-                self.good = good
-                for limit in limits:
-                    led = self.adjust(self.points(led, part.frames, limit, spread=spread), part.frames, limit / 3, rounds=12, tolerance=1e-3)
+            led, noise = scene, max(t.noise_px, LEAST_NOISE_PX)
+            self.good = everyone & share[t.track]
+            for limit in (42 * noise, 18 * noise, 9 * noise):
+                led = self.adjust(self.points(led, part.frames, limit, spread=SPREAD), part.frames, limit / 3, rounds=12, tolerance=1e-3)
+            self.good = everyone
+            # noise that lasts is more than a track's bends show
+            noise = max(noise, self.part(self.points(led, part.frames, NOISES_OFF * noise), part.frames).noise_px)
+            suiting = NOISES_OFF * noise
+            for _ in range(4):
+                led = self.adjust(self.points(led, part.frames, suiting, spread=suiting / self.say_px(noise)), part.frames, suiting / 3, rounds=12,
+                                  tolerance=1e-3)  # fmt: skip
             self.good = everyone
             if np.isfinite(led.X[:, 0]).sum() >= LEAST_POINTS:
                 found.append(self.part(self.points(led, part.frames, suiting, spread=SPREAD), part.frames))
@@ -478,18 +488,26 @@ class FreeSolver:
         """All frames, as `_finish`; what then does not suit the tracks' own noise is taken apart and finished again."""
         done = self._finish(part)
         for _ in range(MOST_APART):
-            miss = self._miss_px(done[0], done[2])
-            if not self.table.noise_px or miss < CLOSE * self.table.noise_px:
+            if not self._bent(done[0], done[2]):
                 break
             self.job.step(1.0, "what moves by itself")
             better = self.apart(part, done[0])
             if better is None:
                 break
-            again = self._finish(better, np.sqrt(2) * SUITS * max(self.table.noise_px, LEAST_NOISE_PX))
-            if self._miss_px(again[0], again[2]) > (1 - APART_GAIN) * miss:
+            again = self._finish(better, self.say_px(max(self.table.noise_px, better.noise_px)))
+            if self._miss_px(again[0], again[2]) > (1 - APART_GAIN) * self._miss_px(done[0], done[2]):
                 break  # it went back to where it was
             part, done = better, again
         return done
+
+    def explains(self, scene: Scene, good: np.ndarray) -> bool:
+        """Whether a finished scene accounts for most of what was followed, as well as the tracks' own noise lets it."""
+        return bool(good.mean() > MOSTLY and self._miss_px(scene, good) < CLOSE * self.table.noise_px)
+
+    def _bent(self, scene: Scene, good: np.ndarray) -> bool:
+        """Whether more is left than the tracks' own noise, and neighbours have it in common."""
+        noise = self.table.noise_px
+        return noise > 0 and self._miss_px(scene, good) > CLOSE * noise and self._in_common(scene, good) > IN_COMMON
 
     def explains_more(self, moving: Scene, turning: Scene) -> bool:
         """Whether a scene over all frames explains clearly more than one of a camera that only turns (its points are directions): it should,
@@ -505,6 +523,18 @@ class FreeSolver:
         miss = project(scene, t.frame[good], t.track[good], t.centre)[0] - t.xy[good]
         free = 1 - (3 * len(np.unique(t.track[good])) + 6 * t.frames) / max(2 * len(miss), 1)
         return float(np.sqrt((miss**2).mean() / max(free, 0.1))) if len(miss) else 0.0
+
+    def _in_common(self, scene: Scene, good: np.ndarray) -> float:
+        """Share of the squared error that tracks have in common with their neighbours in the picture (-1 to 1). Noise is each track's own,
+        also where it lasts; two motions bent to one leave whole neighbourhoods off alike."""
+        t, shared, whole = self.table, 0.0, 0.0
+        for j in np.unique(np.linspace(0, t.frames - 1, COMPARED).astype(int)):
+            rows = t.rows(j)[good[t.rows(j)]]
+            if len(rows) > 3 * NEIGHBOURS:
+                miss = project(scene, t.frame[rows], t.track[rows], t.centre)[0] - t.xy[rows]
+                near = cKDTree(t.xy[rows]).query(t.xy[rows], NEIGHBOURS + 1)[1][:, 1:]
+                shared, whole = shared + float((miss[:, None] * miss[near]).sum()) / NEIGHBOURS, whole + float((miss * miss).sum())
+        return shared / max(whole, 1e-12)
 
     def _finish(self, part: Part, say_px: float = np.inf) -> tuple[Scene, list[int], np.ndarray, float]:
         """All frames: fill in what is missing, prune ever closer and adjust. Returns which observations fit, and the limit in px too.

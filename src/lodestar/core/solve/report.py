@@ -215,7 +215,8 @@ def _judge(solve: Solve, ratio: float, middle: float, high: float, weak: tuple, 
             "Look at the region that is suggested under Track, and cover it."  # fmt: skip
     if ratio > NOISY_RATIO:
         return "doubtful", f"{base}, but the error is {ratio:.1f} times the noise of the tracks: something else is in it.", \
-            "Look for things that move, a lens that bends otherwise, or a rolling shutter."  # fmt: skip
+            "Look for things that move, a lens that bends otherwise, or a rolling shutter." if solve.motion == "free" else \
+            "The camera may have been carried round a little as it turned: keep titles on what is far away."  # fmt: skip
     if weak:
         return (
             "doubtful",

@@ -130,6 +130,20 @@ def _gric(error2: np.ndarray, noise2: float, dimension: int, freedoms: int) -> f
     return float(np.minimum(error2 / noise2, 2 * (4 - dimension)).sum() + np.log(4) * dimension * n + np.log(4 * n) * freedoms)
 
 
+def _errors(table: Table, scene: Scene) -> np.ndarray:
+    p, z = project(scene, table.frame, table.track, table.centre)
+    return np.where(z > 0, np.linalg.norm(p - table.xy, axis=1), 1e6)
+
+
+def fitting_turning(table: Table, scene: Scene, limit_px: float, spread: float) -> np.ndarray:
+    """(k,) bool: observations within the limit, of tracks whose errors (rms) go into it `spread` times: what drifts along evenly is within
+    the limit more often than not, but not closely."""
+    error = np.where(np.isfinite(scene.X[table.track, 0]), _errors(table, scene._replace(X=np.nan_to_num(scene.X))), 1e6)
+    good = error < limit_px
+    square, count = np.bincount(table.track, good * error**2, table.tracks), np.bincount(table.track, good, table.tracks)
+    return good & (square <= count * (limit_px / spread) ** 2)[table.track]
+
+
 def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple[Scene, list[int], np.ndarray, float]:
     """All frames of a turning shot: prune ever closer and adjust. Returns the scene, its frames, which observations fit, and
     the limit in px that said so."""
@@ -146,13 +160,8 @@ def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple
         s = seen(table.frame[good], table.track[good], table.xy[good], table.tracks)
         scene, _ = adjust(scene, s, table.centre, loss_px=max(limit / 3, 3.0 if k == 0 else 0.0), move=False, rounds=25, tolerance=1e-6, lens=lens.vary, stiff=stiff,
                           prior=(K, np.array([1e6, 0.2, 0.2])))  # fmt: skip
-        p, z = project(scene, table.frame, table.track, table.centre)
-        error = np.where(z > 0, np.linalg.norm(p - table.xy, axis=1), 1e6)
-        limit = float(np.clip(6 * np.percentile(error, 25) / 0.759, floor, 6.0))
-        good = error < limit
-        # what drifts along evenly is within the limit more often than not, but not closely
-        square, count = np.bincount(table.track, good * error**2, table.tracks), np.bincount(table.track, good, table.tracks)
-        good &= (square <= count * (limit / SPREAD) ** 2)[table.track]
+        limit = float(np.clip(6 * np.percentile(_errors(table, scene), 25) / 0.759, floor, 6.0))
+        good = fitting_turning(table, scene, limit, SPREAD)
     X = scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12)
     X[np.bincount(table.track, minlength=table.tracks) == 0] = np.nan
     return scene._replace(X=X), list(range(table.frames)), good, limit
