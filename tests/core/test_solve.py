@@ -15,9 +15,9 @@ from lodestar.core.solve import adjust as adjust_module
 from lodestar.core.solve import normal
 from lodestar.core.solve.adjust import Scene, System, adjust, pieces, project, seen
 from lodestar.core.solve.camera import solve
-from lodestar.core.solve.free import start_pairs
 from lodestar.core.solve.report import report, residuals
 from lodestar.core.solve.result import SolveSettings
+from lodestar.core.solve.starts import start_pairs
 from lodestar.core.solve.views import Table, resect, triangulate
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import Seeded

@@ -3,7 +3,6 @@
 from collections.abc import Iterable
 from typing import NamedTuple
 
-import cv2
 import numpy as np
 from scipy.spatial import cKDTree
 
@@ -12,11 +11,11 @@ from ..basics.geometry import plane_by_votes
 from ..basics.job import Job
 from .adjust import NO_ZOOM, Scene, adjust, project, seen
 from .lensing import Lensing
-from .views import LOOSE_SPREAD, SPREAD, Table, directions, fundamental, parallax, resect, resect_from_nothing, start_pose, triangulate
+from .starts import moving_alike, start_pairs
+from .views import LOOSE_SPREAD, SPREAD, Table, directions, parallax, resect, resect_from_nothing, start_pose, triangulate
 from .zoom import WINDOW_FRAMES, zoom_speeds
 
 FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its way over a factor of two
-PAIRS = 3
 UNEXPLAINED_PX = 20.0
 LEAST_NOISE_PX = 0.1
 LEAST_PARALLAX_PX = 3.0  # by which a point has to be seen to shift against infinity, to have a place;
@@ -38,7 +37,6 @@ MOSTLY = 0.7  # share of the observations that a finished solve should explain
 MOVE_GAIN = 0.18  # what a camera that moves has to explain more than one that turns
 NOISES_OFF = 6.0  # to which an observation may be off
 FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
-GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
 
 
 class Part(NamedTuple):
@@ -57,61 +55,6 @@ class Part(NamedTuple):
     def focal(self) -> float:
         """Focal length in px, half-way through a zoom (in proportion)."""
         return float(self.scene.K[0] * np.exp(np.log(self.scene.zooms[self.frames]).mean()))
-
-
-def start_pairs(table: Table, reference: int | None = None, only: np.ndarray | None = None) -> list[tuple[int, int]]:
-    """Pairs of frames, the best first, that show most parallax over most shared tracks: what one homography leaves over,
-    times the tracks. The later ones lie elsewhere in the clip. reference: a frame that every pair has to begin at; only (tracks,) bool: the
-    tracks that count.
-
-    Raises SolveError when no two frames share enough tracks.
-    """
-    found = []
-    for a in [reference] if reference is not None else range(0, max(1, table.frames - 4), max(1, table.frames // 12)):
-        for gap in (6, 10, 16, 24, 32, 45, 60, 80):
-            b = a + gap if reference is None or a + gap < table.frames else a - gap
-            if not 0 <= b < table.frames:
-                break
-            tracks, p, q = table.shared(a, b)
-            if only is not None:
-                p, q = p[only[tracks]], q[only[tracks]]
-            if len(p) < 30:
-                break
-            H, _ = cv2.findHomography(p, q, cv2.USAC_MAGSAC, 3.0)
-            if H is None:
-                continue
-            left = np.median(np.linalg.norm(cv2.perspectiveTransform(p[:, None], H)[:, 0] - q, axis=1))
-            found.append((min(left, 0.06 * table.width) * min(len(p), 150), min(a, b), max(a, b)))
-    if not found:
-        raise SolveError("Too few tracks live long enough: no two frames far apart share 30 of them.",
-                         "Track with more features, uncover parts that were excluded, or shorten the range to the textured part.")  # fmt: skip
-    chosen: list[tuple[int, int]] = []
-    for _, a, b in sorted(found, reverse=True):
-        if all(abs(a + b - c - d) > 0.3 * table.frames for c, d in chosen):
-            chosen.append((a, b))
-    return chosen[:PAIRS]
-
-
-def moving_alike(table: Table, a: int, b: int) -> list[np.ndarray]:
-    """Groups of tracks (tracks,) bool that one epipolar geometry each accounts for, between frames a and b: the place, and
-    perhaps something large that moves by itself (water, a vehicle, someone close). Focal length and lens play no part.
-
-    Source: sequential RANSAC; P. Torr, Geometric motion segmentation and model selection, Phil. Trans. R. Soc. A 356, 1998.
-    """
-    tracks, p, q = table.shared(a, b)
-    left = np.ones(len(tracks), bool)
-    groups: list[np.ndarray] = []
-    while len(groups) < 2 and left.sum() >= max(25, 0.25 * len(tracks)):
-        found = fundamental(p[left], q[left], GROUP_PX * table.width / 1280, 5000)
-        if found is None or found[1].sum() < max(20, 0.2 * len(tracks)):
-            break
-        rows = np.flatnonzero(left)[found[1]]
-        group = np.zeros(table.tracks, bool)
-        group[tracks[rows]] = True
-        groups.append(group)
-        left[rows] = False
-    # what fits no group may still belong to the first
-    return groups if len(groups) > 1 else [np.ones(table.tracks, bool)]
 
 
 class FreeSolver:
