@@ -112,6 +112,15 @@ class ReportTest(unittest.TestCase):
         _, s = solved(t)
         self.assertEqual(report(s, tracks).state, "good")
 
+    def test_what_is_left_over_is_spoken_of_by_what_may_cause_it(self):
+        for kind, cause in (({}, "a lens that bends otherwise"), ({"turning": True}, "carried round")):
+            tracks, s = solved(Seeded(seed=4, moving=0, **kind))
+            self.assertEqual(report(s, tracks).state, "good")
+            told = report(msgspec.structs.replace(s, rms_px=2 * s.rms_px), tracks)
+            self.assertEqual(told.state, "doubtful")
+            self.assertIn("times the noise", told.verdict)
+            self.assertIn(cause, told.action)
+
     def test_where_in_the_picture(self):
         self.assertEqual([place_name(0, 0), place_name(4, 7), place_name(2, 3.5), place_name(2, 0)], ["top left", "bottom right", "middle", "left"])
 

@@ -138,7 +138,7 @@ def _errors(table: Table, scene: Scene) -> np.ndarray:
 def fitting_turning(table: Table, scene: Scene, limit_px: float, spread: float) -> np.ndarray:
     """(k,) bool: observations within the limit, of tracks whose errors (rms) go into it `spread` times: what drifts along evenly is within
     the limit more often than not, but not closely."""
-    error = np.where(np.isfinite(scene.X[table.track, 0]), _errors(table, scene._replace(X=np.nan_to_num(scene.X))), 1e6)
+    error = _errors(table, scene)
     good = error < limit_px
     square, count = np.bincount(table.track, good * error**2, table.tracks), np.bincount(table.track, good, table.tracks)
     return good & (square <= count * (limit_px / spread) ** 2)[table.track]

@@ -163,8 +163,9 @@ class Follower:
             ids, xy = old_ids, old_xy
 
 
-def reduced(luma: np.ndarray) -> np.ndarray:
-    reduce = int(np.ceil(max(luma.shape) / FLOW_WIDTH))
+def reduced(luma: np.ndarray, most: int = FLOW_WIDTH) -> np.ndarray:
+    """The picture, by a whole number smaller: no side is longer than `most` pixels."""
+    reduce = int(np.ceil(max(luma.shape) / most))
     return luma if reduce == 1 else cv2.resize(luma, (luma.shape[1] // reduce, luma.shape[0] // reduce), interpolation=cv2.INTER_AREA)
 
 

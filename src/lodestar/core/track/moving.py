@@ -10,6 +10,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import ConvexHull, cKDTree
 
 from .edit import lengths
+from .follow import reduced
 from .tracks import Tracks
 
 CORNERS = 12
@@ -19,7 +20,7 @@ STANDS_PX, STANDS_NOISES = 1.5, 4.0  # rms up to which a track may stand, at 128
 MOVING_SHARE = 0.6  # of the tracks in a region
 TOUCH_PX, MARGIN_PX = 90.0, 26.0
 FLOW_GAP = 2  # frames over which the picture's flow is judged
-FLOW_ACROSS = 640  # pixels to which it is reduced for that
+FLOW_ACROSS = 640  # pixels to which its longer side is reduced for that
 GRID_PX, GRID_TOUCH_PX, LEAST_PLACES = 16.0, 36.0, 8
 BESIDE_PX = 50.0
 FLOW_PX, BACK_PX = 2.0, 1.5  # by which flow has to miss every standing place, and may miss its beginning on the way back
@@ -41,8 +42,8 @@ def moving_places(before: np.ndarray, after: np.ndarray, standing: np.ndarray) -
     Source: T. Kroeger et al., Fast Optical Flow using Dense Inverse Search, ECCV 2016 (OpenCV's).
     """
     height, width = before.shape
-    scale, reduce = width / 1280, max(1, round(width / FLOW_ACROSS))
-    small = [cv2.resize(p, (width // reduce, height // reduce), interpolation=cv2.INTER_AREA) for p in (before, after)]
+    small = [reduced(p, FLOW_ACROSS) for p in (before, after)]
+    scale, reduce = width / 1280, width / small[0].shape[1]
     flow = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
     there, back = (flow.calc(a, b, None) for a, b in (small, small[::-1]))  # type: ignore[call-overload]
     xy = grid(width, height)
@@ -65,8 +66,8 @@ def moving_places(before: np.ndarray, after: np.ndarray, standing: np.ndarray) -
     return np.concatenate([sure, lost[cKDTree(sure).query(lost)[0] < BESIDE_PX * scale]])
 
 
-def _at(field: np.ndarray, xy: np.ndarray, reduce: int) -> np.ndarray:
-    """(n, c) of a field (h, w, c) over a picture reduced by a whole number, at pixels (n, 2) of the whole one."""
+def _at(field: np.ndarray, xy: np.ndarray, reduce: float) -> np.ndarray:
+    """(n, c) of a field (h, w, c) over a picture reduced by a factor, at pixels (n, 2) of the whole one."""
     q = ((xy + 0.5) / reduce - 0.5)[:, ::-1].T
     return np.stack([map_coordinates(field[..., c], q, order=1, mode="nearest") for c in range(field.shape[2])], 1)
 
@@ -119,7 +120,7 @@ def moving_regions(
         flowing = np.zeros((0, 2)) if places is None else places.get(int(frame), np.zeros((0, 2)))
         xy = np.concatenate([tracks.xy[rows], flowing])
         found: list[tuple[set[int], np.ndarray]] = []
-        for group in _groups(xy, TOUCH_PX * scale, len(rows), GRID_TOUCH_PX * scale):
+        for group in _groups(xy, GRID_TOUCH_PX * scale, len(rows), TOUCH_PX * scale):
             own = group[group < len(rows)]
             flows = len(group) - len(own) >= LEAST_PLACES
             line = _outline(xy[group], MARGIN_PX * scale, width, height)
@@ -139,14 +140,12 @@ def moving_regions(
     return sorted((r for r in done if len(r) >= 3), key=len, reverse=True)
 
 
-def _groups(xy: np.ndarray, touch: float, count: int | None = None, close: float = 0.0) -> list[np.ndarray]:
-    """Numbers of the points that hang together: nearer than `touch`, or `close` where both come after the first `count`."""
+def _groups(xy: np.ndarray, close: float, count: int = 0, touch: float = 0.0) -> list[np.ndarray]:
+    """Numbers of the points that hang together: within `close`, or within `touch` of one of the first `count`."""
     if len(xy) == 0:
         return []
-    pairs = cKDTree(xy).query_pairs(touch, output_type="ndarray")
-    if count is not None:
-        near = np.linalg.norm(xy[pairs[:, 0]] - xy[pairs[:, 1]], axis=1) < close
-        pairs = pairs[near | (pairs.min(1) < count)]
+    pairs = cKDTree(xy).query_pairs(max(close, touch), output_type="ndarray")
+    pairs = pairs[(np.linalg.norm(xy[pairs[:, 0]] - xy[pairs[:, 1]], axis=1) <= close) | (pairs.min(1) < count)]
     links = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), (len(xy),) * 2)
     label = connected_components(links, directed=False)[1]
     order = np.argsort(label, kind="stable")
