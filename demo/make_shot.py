@@ -17,14 +17,15 @@ sys.path[:0] = [str(FOLDER), str(FOLDER.parent / "src")]
 import scenery  # noqa: E402
 from lodestar.core.basics.geometry import Camera, Lens, fit_similarity  # noqa: E402
 from lodestar.core.basics.job import Job  # noqa: E402
-from lodestar.core.compose.cameras import scene_frame  # noqa: E402
-from lodestar.core.compose.work import solve_shot, track_shot  # noqa: E402
+from lodestar.core.evaluate.cameras import scene_frame  # noqa: E402
 from lodestar.core.media.plates import probe  # noqa: E402
 from lodestar.core.shot import files  # noqa: E402
 from lodestar.core.shot.document import Finish, Ground, Light, Outline, ShadowLine, Shot, with_plate  # noqa: E402
 from lodestar.core.shot.keyed import Key, Keyed, constant  # noqa: E402
 from lodestar.core.shot.objects import Title  # noqa: E402
 from lodestar.core.solve.known import Span  # noqa: E402
+from lodestar.core.work.solving import solve_shot  # noqa: E402
+from lodestar.core.work.tracking import track_shot  # noqa: E402
 
 CORNERS, KEY_EVERY = 56, 2
 

@@ -27,11 +27,13 @@ import numpy as np
 
 import bench_window
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.frame import frame, plate_frame
-from lodestar.core.compose.work import deliver, solve_shot, track_shot
 from lodestar.core.media.deliveries import MovieDelivery
 from lodestar.core.media.plates import open_plate
+from lodestar.core.picture.frame import frame, plate_frame
 from lodestar.core.shot import files
+from lodestar.core.work.delivery import deliver
+from lodestar.core.work.solving import solve_shot
+from lodestar.core.work.tracking import track_shot
 
 
 def timed(function, *args):

@@ -29,13 +29,13 @@ from tests.helpers import Seeded
 
 from lodestar.core.basics.geometry import fit_similarity
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.work import track_shot
 from lodestar.core.media.plates import open_plate, probe
 from lodestar.core.shot.document import Shot
 from lodestar.core.solve.adjust import adjust
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings, slip
 from lodestar.core.track.tracks import make_tracks
+from lodestar.core.work.tracking import track_shot
 
 
 def memory_mb() -> float:

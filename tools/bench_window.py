@@ -30,7 +30,7 @@ from lodestar.app.derived import points_of
 from lodestar.app.jobs import Collector
 from lodestar.app.session import Session
 from lodestar.app.window import Window
-from lodestar.core.compose.frame import frame
+from lodestar.core.picture.frame import frame
 from lodestar.core.shot.keyed import constant
 
 HAND_HZ = 60  # events a second that a mouse sends, about

@@ -25,7 +25,7 @@ from PyQt6.QtWidgets import QApplication
 from lodestar.app import theme
 from lodestar.app.session import STEPS, Session
 from lodestar.app.window import Window
-from lodestar.core.compose.frame import frame
+from lodestar.core.picture.frame import frame
 from lodestar.core.shot.document import Marker, with_marker
 from lodestar.core.shot.keyed import Key, Keyed
 from lodestar.core.shot.motion import overshot

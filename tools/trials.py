@@ -22,12 +22,13 @@ sys.path.insert(0, str(ROOT / "src"))
 
 from lodestar.core.basics.geometry import Lens, fit_similarity
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.work import solve_shot, track_shot
 from lodestar.core.media.plates import probe
 from lodestar.core.shot.document import Shot
 from lodestar.core.solve.report import report
 from lodestar.core.solve.result import Solve
 from lodestar.core.solve.views import triangulate
+from lodestar.core.work.solving import solve_shot
+from lodestar.core.work.tracking import track_shot
 
 
 class Truth:

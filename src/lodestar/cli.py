@@ -127,10 +127,11 @@ class _Progress:
 
 
 def _solve(args: argparse.Namespace) -> None:
-    from lodestar.core.compose.work import solve_shot, track_shot
     from lodestar.core.exchange.camera_file import write_camera
     from lodestar.core.media.plates import probe
     from lodestar.core.shot.document import Shot, with_plate
+    from lodestar.core.work.solving import solve_shot
+    from lodestar.core.work.tracking import track_shot
 
     if args.threads:
         import cv2
@@ -179,8 +180,8 @@ def _masks(folder: str, width: int, height: int):
 
 def _render(args: argparse.Namespace) -> None:
     from lodestar.core.basics.errors import UserError
-    from lodestar.core.compose.work import deliver
     from lodestar.core.shot import files
+    from lodestar.core.work.delivery import deliver
 
     shot = files.read(args.shot)
     if shot.plate is None:

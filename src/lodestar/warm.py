@@ -8,7 +8,7 @@ from lodestar.core.basics import jit
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.blend import over_nothing, over_plate
+from lodestar.core.picture.blend import over_nothing, over_plate
 from lodestar.core.render.gpu import shade_ratio
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings

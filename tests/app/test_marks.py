@@ -9,7 +9,7 @@ from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 
 from lodestar.app.derived import points_of
-from lodestar.core.compose.frame import frame
+from lodestar.core.picture.frame import frame
 from lodestar.core.shot.document import solve_is_stale
 from lodestar.core.track.edit import lengths
 from tests.app.window_case import LEFT, NONE, WindowCase

@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from lodestar.core.compose.cameras import camera_at, scene_frame
+from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.shot import files
 from tests.app.window_case import SHIFT, WindowCase
 from tests.helpers import SHOTS

@@ -14,9 +14,9 @@ from PyQt6.QtWidgets import QPushButton
 
 from lodestar.app.derived import points_of
 from lodestar.core.basics.geometry import Camera, Lens, meet_plane
-from lodestar.core.compose.arrange import place_of
-from lodestar.core.compose.cameras import camera_at
-from lodestar.core.compose.objects import box_of, pose_of
+from lodestar.core.edits.arrange import place_of
+from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.evaluate.objects import box_of, pose_of
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solve_is_stale
@@ -270,9 +270,10 @@ class UntrackedTest(WindowCase):
 
     def test_a_camera_that_turns_gets_titles_at_a_distance_and_on_its_floor(self):
         from lodestar.core.basics.job import Job
-        from lodestar.core.compose.work import solve_shot, track_shot
         from lodestar.core.media.plates import probe
         from lodestar.core.shot.document import with_plate
+        from lodestar.core.work.solving import solve_shot
+        from lodestar.core.work.tracking import track_shot
 
         shot = msgspec.structs.replace(with_plate(Shot(), probe(SHOTS / "lookout.mp4")), last=39)
         shot = solve_shot(track_shot(shot, Job()), Job())

@@ -15,7 +15,7 @@ from lodestar.app.commands import Finder
 from lodestar.app.derived import points_of
 from lodestar.app.fields import NumberField
 from lodestar.app.session import STEPS
-from lodestar.core.compose.cameras import camera_at
+from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.shot import files
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from tests.app.window_case import WindowCase

@@ -8,7 +8,7 @@ from scipy.spatial.transform import Rotation
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import turn_from_matrix, turn_matrix
-from lodestar.core.compose.arrange import (
+from lodestar.core.edits.arrange import (
     PIVOTS,
     added,
     along_line,
@@ -33,8 +33,8 @@ from lodestar.core.compose.arrange import (
     turn_of,
     with_mesh_points,
 )
-from lodestar.core.compose.cameras import camera_at, scene_frame
-from lodestar.core.compose.objects import pose_of, problem_of
+from lodestar.core.evaluate.cameras import camera_at, scene_frame
+from lodestar.core.evaluate.objects import pose_of, problem_of
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.keyed import Key, Keyed, constant

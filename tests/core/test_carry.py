@@ -7,11 +7,10 @@ import numpy as np
 
 from lodestar.core.basics.geometry import turn_matrix
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.arrange import added, ground_through
-from lodestar.core.compose.cameras import camera_at, scene_frame
-from lodestar.core.compose.carry import settled
-from lodestar.core.compose.objects import mesh_of, model_of
-from lodestar.core.compose.work import solve_shot
+from lodestar.core.edits.arrange import added, ground_through
+from lodestar.core.edits.settle import settled
+from lodestar.core.evaluate.cameras import camera_at, scene_frame
+from lodestar.core.evaluate.objects import mesh_of, model_of
 from lodestar.core.scene.ground import Ground, PictureLine
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
@@ -19,6 +18,7 @@ from lodestar.core.shot.keyed import Key, Keyed, constant
 from lodestar.core.shot.objects import Anchor, Title
 from lodestar.core.solve.known import Span
 from lodestar.core.track.tracks import make_tracks
+from lodestar.core.work.solving import solve_shot
 from tests.helpers import DEMO
 
 

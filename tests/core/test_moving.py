@@ -7,7 +7,6 @@ import numpy as np
 
 from lodestar.core.basics.errors import Cancelled
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.work import suggest_regions
 from lodestar.core.media.plates import probe
 from lodestar.core.shot.document import Shot
 from lodestar.core.solve.camera import solve
@@ -15,6 +14,7 @@ from lodestar.core.solve.report import residuals, standing
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.track.moving import grid, moving_places, moving_regions, moving_tracks
 from lodestar.core.track.tracks import make_tracks
+from lodestar.core.work.tracking import suggest_regions
 from tests.helpers import FolderCase, Seeded, texture, write_clip
 
 WALL = 9.0  # m, where the textured wall of the drawn shots stands

@@ -11,9 +11,9 @@ import msgspec
 import numpy as np
 
 from lodestar.core.basics.errors import PlateError
-from lodestar.core.compose.frame import frame
-from lodestar.core.compose.objects import problem_of
+from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_frame, picture_size
+from lodestar.core.picture.frame import frame
 from lodestar.core.shot import files
 from lodestar.core.shot.keyed import constant
 from lodestar.core.shot.objects import Card
@@ -74,7 +74,7 @@ class PicturesTest(FolderCase):
         plate, with_card = (frame(s, 3, "draft").pixels.astype(int) for s in (base, msgspec.structs.replace(base, objects=(card,))))
         pink = (with_card[..., 0] - with_card[..., 1] > 60) & (with_card[..., 2] - with_card[..., 1] > 40)
         rows = np.flatnonzero(pink.any(1))
-        from lodestar.core.compose.cameras import camera_at
+        from lodestar.core.evaluate.cameras import camera_at
 
         top, half, foot = (camera_at(base, 3).project(np.array([0.4, -0.6, z]))[0][1] for z in (1.6, 0.8, 0.0))
         np.testing.assert_allclose([rows[0], rows[-1]], [top, half], atol=6)

@@ -10,11 +10,11 @@ import numpy as np
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.errors import PlateError
 from lodestar.core.basics.geometry import Camera, Lens
-from lodestar.core.compose.cameras import camera_at, default_lens
-from lodestar.core.compose.frame import close_workshop, frame
-from lodestar.core.compose.objects import mesh_of, model_of
+from lodestar.core.evaluate.cameras import camera_at, default_lens
+from lodestar.core.evaluate.objects import mesh_of, model_of
 from lodestar.core.light.sun import direction
 from lodestar.core.media.plates import probe
+from lodestar.core.picture.frame import close_workshop, frame
 from lodestar.core.render.gpu import Item, Lamp, Renderer, View, sample
 from lodestar.core.shape.extrude import Mesh, extrude
 from lodestar.core.shot import files

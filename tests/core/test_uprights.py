@@ -9,8 +9,7 @@ import numpy as np
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.cameras import camera_at
-from lodestar.core.compose.work import solve_shot, track_shot
+from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.media.plates import probe
 from lodestar.core.scene.ground import Ground, found_level, found_uprights, proposal, reference
 from lodestar.core.shot.document import Shot, with_plate
@@ -18,6 +17,8 @@ from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.uprights import find_uprights, lines_in
 from lodestar.core.track.tracks import make_tracks
+from lodestar.core.work.solving import solve_shot
+from lodestar.core.work.tracking import track_shot
 from tests.helpers import SHOTS, Seeded
 
 

@@ -7,12 +7,12 @@ import numpy as np
 
 from lodestar.core.basics.errors import Cancelled, PlateError, SolveError, TrackError
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.work import add_tracks, coverage_of, join_same, place_track, suggest_regions, track_shot
 from lodestar.core.media.plates import probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solving_inputs, tracks_are_stale
 from lodestar.core.track.edit import lengths
 from lodestar.core.track.tracks import make_tracks
+from lodestar.core.work.tracking import add_tracks, coverage_of, join_same, place_track, suggest_regions, track_shot
 from tests.helpers import DEMO, FolderCase, texture, write_clip
 
 SIZE = (360, 640)

@@ -7,7 +7,7 @@ import numpy as np
 
 from lodestar.core.basics.geometry import fit_similarity
 from lodestar.core.basics.job import Job
-from lodestar.core.compose.cameras import camera_at
+from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.exchange.camera_file import camera_tree, read_camera, write_camera
 from lodestar.core.media.plates import PlateInfo
 from lodestar.core.shot.document import Shot

@@ -5,8 +5,8 @@ from typing import Any
 
 import numpy as np
 
-from lodestar.core.compose.arrange import place_of
-from lodestar.core.compose.cameras import scene_frame, slip_at
+from lodestar.core.edits.arrange import place_of
+from lodestar.core.evaluate.cameras import scene_frame, slip_at
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Object
 from lodestar.core.solve.report import Report, report, residuals

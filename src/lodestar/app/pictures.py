@@ -12,7 +12,7 @@ from PyQt6.QtGui import QImage
 from lodestar.core.basics.colour import encode
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera
-from lodestar.core.compose.frame import close_workshop, frame, scene_picture
+from lodestar.core.picture.frame import close_workshop, frame, scene_picture
 from lodestar.core.shot.document import Shot
 
 KEPT_BYTES = 500_000_000

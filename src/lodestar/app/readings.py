@@ -2,8 +2,8 @@
 
 from typing import NamedTuple
 
-from lodestar.core.compose.cameras import ground_problem
-from lodestar.core.compose.objects import problem_of
+from lodestar.core.evaluate.cameras import ground_problem
+from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 from lodestar.core.shot.objects import Title
 

@@ -14,8 +14,7 @@ from PyQt6.QtWidgets import QFileDialog
 
 from lodestar.core.basics.errors import ShotFileError, UserError
 from lodestar.core.basics.job import Job
-from lodestar.core.compose import work
-from lodestar.core.compose.carry import settled
+from lodestar.core.edits.settle import settled
 from lodestar.core.media.plates import probe
 from lodestar.core.scene.ground import proposal
 from lodestar.core.shot import files
@@ -23,6 +22,7 @@ from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.shot.history import Edit, History
 from lodestar.core.shot.motion import Chosen, change_keys, eased, keyed_things, whole_motion, without_keys
 from lodestar.core.shot.objects import Object
+from lodestar.core.work import delivery, solving, tracking
 
 from .derived import keep_errors, with_errors
 from .jobs import Jobs
@@ -383,11 +383,11 @@ class Session(QObject):
 
     def track(self) -> None:
         shot = self.shot
-        self.run_job("Track", "Track", lambda job: work.track_shot(shot, job), lambda result: self._take("Track", shot, "tracks", result))
+        self.run_job("Track", "Track", lambda job: tracking.track_shot(shot, job), lambda result: self._take("Track", shot, "tracks", result))
 
     def solve(self) -> None:
         shot = self.shot
-        self.run_job("Solve", "Solve", lambda job: with_errors(work.solve_shot(shot, job)), lambda done: self._take("Solve", shot, "solve", *done))
+        self.run_job("Solve", "Solve", lambda job: with_errors(solving.solve_shot(shot, job)), lambda done: self._take("Solve", shot, "solve", *done))
 
     def track_and_solve(self) -> None:
         """Bring everything up to the solve up to date, as one job."""
@@ -395,9 +395,9 @@ class Session(QObject):
 
         def both(job: Job) -> tuple[Shot, np.ndarray]:
             job.stage(0.0, 0.5)
-            tracked = work.track_shot(shot, job)
+            tracked = tracking.track_shot(shot, job)
             job.stage(0.5, 1.0)
-            return with_errors(work.solve_shot(tracked, job))
+            return with_errors(solving.solve_shot(tracked, job))
 
         self.run_job("Track and solve", "Track", both, lambda done: self._take("Track and solve", shot, "both", *done))
 
@@ -462,14 +462,14 @@ class Session(QObject):
         """Add every track that begins inside a closed line (n, 2) px of this frame."""
         shot, frame, least = self.shot, self.frame, self.least_frames
         old = shot.tracks.count if shot.tracks is not None else 0
-        self._change_tracks("More tracks here", lambda job: work.add_tracks(shot, frame, corners, least, job),
+        self._change_tracks("More tracks here", lambda job: tracking.add_tracks(shot, frame, corners, least, job),
                             lambda result: f"{result.tracks.count - old} tracks of {least} frames or more were added there.")  # fmt: skip
 
     def place_track(self, number: int | None, xy) -> None:
         """Place a track at xy (2,) px of this frame, or correct track `number` there; then follow it."""
         shot, frame = self.shot, self.frame
         label = "Place a track" if number is None else f"Correct track {number}"
-        self._change_tracks(label, lambda job: work.place_track(shot, number, frame, xy, work.SEARCH_PX, job), lambda result: "")
+        self._change_tracks(label, lambda job: tracking.place_track(shot, number, frame, xy, tracking.SEARCH_PX, job), lambda result: "")
 
     def join_found(self) -> None:
         """Find tracks that are one point seen twice, and join them."""
@@ -477,7 +477,7 @@ class Session(QObject):
 
         def join(job: Job) -> Shot:
             job.step(0.0, "comparing tracks")
-            joined, count[0] = work.join_same(shot)
+            joined, count[0] = tracking.join_same(shot)
             return joined
 
         self._change_tracks("Join what is one point", join, lambda result: f"{count[0]} tracks were another one seen again, and are joined with it.")
@@ -499,7 +499,7 @@ class Session(QObject):
             self.tell("One thing moves by itself." if len(found) == 1 else f"{len(found)} things move by themselves.",
                       "Switch a region on to take it; draw it over, or delete it. Then track again.")  # fmt: skip
 
-        self.run_job("Suggest regions", "Track", lambda job: work.suggest_regions(before, job), take)
+        self.run_job("Suggest regions", "Track", lambda job: tracking.suggest_regions(before, job), take)
 
     def deliver(self, path: Path, **how: Any) -> None:
         shot = self.shot
@@ -509,7 +509,7 @@ class Session(QObject):
             self.edit_part("Write output", "output", path=str(path))
             self.tell(f"{path.name} is written: {count} frames in {time.monotonic() - began:.0f} s.", str(path.parent))
 
-        self.run_job("Write output", "Output", lambda job: work.deliver(shot, path, job, **how), done)
+        self.run_job("Write output", "Output", lambda job: delivery.deliver(shot, path, job, **how), done)
 
     def close(self) -> None:
         self.jobs.close()

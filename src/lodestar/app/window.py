@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.compose.arrange import along_wall, dropped, facing_camera, packed, pasted, stood
+from lodestar.core.edits.arrange import along_wall, dropped, facing_camera, packed, pasted, stood
 from lodestar.core.exchange.camera_file import write_camera
 from lodestar.core.media.deliveries import SequenceDelivery
 from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe

@@ -9,7 +9,7 @@ import numpy as np
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.compose.cameras import scene_frame
+from lodestar.core.evaluate.cameras import scene_frame
 from lodestar.core.scene.ground import Ground, proposal, reference, with_span
 from lodestar.core.shot.document import Shot
 from lodestar.core.solve.known import Span, says_of_itself

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QCheckBox, QComboBox
 
-from lodestar.core.compose.frame import QUALITIES
+from lodestar.core.picture.frame import QUALITIES
 
 from ..fields import button, quiet
 from .panel import Panel

@@ -7,7 +7,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.compose.arrange import (
+from lodestar.core.edits.arrange import (
     PIVOTS,
     along_line,
     along_wall,
@@ -26,8 +26,8 @@ from lodestar.core.compose.arrange import (
     tube_along,
     with_mesh_points,
 )
-from lodestar.core.compose.arrange import added as with_object
-from lodestar.core.compose.objects import problem_of
+from lodestar.core.edits.arrange import added as with_object
+from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_size
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known
 from lodestar.core.shot.document import Shot
@@ -274,7 +274,7 @@ class PlacePanel(Panel):
     # what the buttons do
 
     def arrange(self, label: str, change: Callable[..., Shot], *more: float) -> None:
-        """Do a change of compose.arrange to each chosen object, as one step."""
+        """Do a change of edits.arrange to each chosen object, as one step."""
         ids, frame, keying = self.session.chosen_objects(), self.session.frame, self.session.keying
 
         def edit(shot: Shot) -> Shot:

@@ -3,7 +3,7 @@
 import numpy as np
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
-from lodestar.core.compose.frame import ignored_at
+from lodestar.core.picture.frame import ignored_at
 from lodestar.core.shot.document import tracks_are_stale
 from lodestar.core.track.edit import inside, lengths, lonely
 

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera
-from lodestar.core.compose.cameras import camera_at
+from lodestar.core.evaluate.cameras import camera_at
 
 from .. import theme
 from ..pictures import Pictures, Request

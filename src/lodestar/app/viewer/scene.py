@@ -6,8 +6,8 @@ from PyQt6.QtGui import QAction, QActionGroup, QColor, QImage, QPainter, QPen
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QToolButton, QWidget
 
 from lodestar.core.basics.geometry import Camera, Lens
-from lodestar.core.compose.arrange import corners_of
-from lodestar.core.compose.cameras import camera_at
+from lodestar.core.edits.arrange import corners_of
+from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.shot.objects import Anchor
 
 from .. import theme

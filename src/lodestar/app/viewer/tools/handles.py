@@ -6,8 +6,8 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import meet_plane, turn_matrix
-from lodestar.core.compose.arrange import dropped, place_of, removed, repivoted, stood, turn_of, with_pose
-from lodestar.core.compose.objects import box_of, mesh_of, model_of, objects_at, pose_of
+from lodestar.core.edits.arrange import dropped, place_of, removed, repivoted, stood, turn_of, with_pose
+from lodestar.core.evaluate.objects import box_of, mesh_of, model_of, objects_at, pose_of
 from lodestar.core.scene.poses import moved, size_of
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Anchor, Object

@@ -4,9 +4,9 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from lodestar.core.compose.work import SEARCH_PX
 from lodestar.core.track.edit import deleted, joined
 from lodestar.core.track.refine import HALF
+from lodestar.core.work.tracking import SEARCH_PX
 
 from ... import theme
 from .tool import REACH_PX, Tool

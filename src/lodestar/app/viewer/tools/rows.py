@@ -4,7 +4,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from lodestar.core.compose.arrange import along_line
+from lodestar.core.edits.arrange import along_line
 from lodestar.core.scene.surfaces import on_ground
 
 from ... import theme

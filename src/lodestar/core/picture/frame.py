@@ -11,18 +11,18 @@ import numpy as np
 
 from ..basics.errors import PlateError
 from ..basics.geometry import Camera, Lens
-from ..light.sun import direction
-from ..matte.outline import coverage
+from ..evaluate.cameras import camera_at
+from ..evaluate.lights import lamp_at
+from ..evaluate.mattes import ignored_at, matte_at
+from ..evaluate.objects import item_of, objects_at
 from ..media.plates import Plate, PlateInfo, open_plate
 from ..render.gpu import Item, Lamp, Layers, Renderer, View, box_corners, upper_plane
 from ..shape.extrude import Mesh
-from ..shot.document import Outline, Shot
+from ..shot.document import Shot
 from ..shot.keyed import constant
 from ..shot.objects import GroundMesh, Logo, Object, Title
 from ..track.eyes import prepare
 from .blend import over_nothing, over_plate
-from .cameras import camera_at
-from .objects import item_of, objects_at
 
 QUALITIES = {"draft": 1, "final": 20}
 PASSES = ("picture", "layers", "shadow", "matte", "plate", "tracker")  # the last: what the tracker is shown
@@ -81,33 +81,6 @@ def plate_frame(info: PlateInfo, index: int) -> np.ndarray:
         while len(w.frames) > KEPT_PLATES:
             w.frames.popitem(last=False)
     return w.frames[index]
-
-
-def lamp_at(shot: Shot, index: float) -> Lamp:
-    light = shot.light
-    strength, sky = light.strength.at(index)[0] if light.on else 0.0, light.sky.at(index)[0]
-    return Lamp(direction(light.bearing.at(index)[0], light.height.at(index)[0]), strength * np.array(light.colour),
-                sky * np.array(light.sky_colour), light.softness.at(index)[0])  # fmt: skip
-
-
-def matte_at(outlines: tuple[Outline, ...], index: int, width: int, height: int, scale: float = 1.0) -> np.ndarray:
-    """(height, width) float32: the union of the outlines that are on; their points are in plate pixels times `scale`."""
-    total = np.zeros((height, width), np.float32)
-    for outline in outlines:
-        if not outline.on:
-            continue
-        points = np.array(outline.shape.at(index)).reshape(-1, 2)
-        # the centre of the top-left pixel is (0, 0) at every scale
-        cover = coverage((points + 0.5) * scale - 0.5, width, height, outline.feather.at(index)[0] * scale)
-        total = np.maximum(total, 1 - cover if outline.inverted else cover)
-    return total
-
-
-def ignored_at(outlines: tuple[Outline, ...], index: int, width: int, height: int) -> np.ndarray | None:
-    """(height, width) bool: what the tracker must not look at, or None."""
-    if not any(o.on for o in outlines):
-        return None
-    return matte_at(outlines, index, width, height) > 0.5
 
 
 def frame(shot: Shot, index: int, quality: str = "final", *, layer: str = "picture", scale: float = 1.0, samples: int | None = None,

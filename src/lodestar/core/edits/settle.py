@@ -7,13 +7,13 @@ import msgspec
 import numpy as np
 
 from ..basics.geometry import Similarity, fit_similarity, turn_from_matrix, turn_matrix
+from ..evaluate.cameras import camera_at, scene_frame
 from ..light.sun import bearing_and_height, direction
 from ..shot.document import Light, ShadowLine, Shot
 from ..shot.keyed import Key, Keyed
 from ..shot.objects import GroundMesh, Object
 from ..track.edit import renumbering
 from ..track.tracks import Tracks
-from .cameras import camera_at, scene_frame
 
 LEVEL_DEG = 3.0  # a new solve's idea of up differs by less; then what stood upright goes on standing upright
 LEAST_FACTOR = 0.001  # an object's own factor is told from that of the scene only beyond this
@@ -223,7 +223,7 @@ def _carried(item: Object, how: Similarity | None, scale: float, keep_level: boo
 
 def _refitted(mesh: GroundMesh, shot: Shot) -> GroundMesh:
     """Uneven ground through where its tracks are now; a point whose track has no place any more stays as it was carried."""
-    from .objects import pose_of
+    from ..evaluate.objects import pose_of
 
     new, m = _places(shot), pose_of(msgspec.structs.replace(shot, objects=(mesh,)), mesh, shot.first)
     points = np.array(mesh.points).reshape(-1, 3)

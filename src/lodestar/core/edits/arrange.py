@@ -8,13 +8,13 @@ import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import F64, turn_from_matrix, turn_matrix
+from ..evaluate.cameras import camera_at, scene_frame
+from ..evaluate.objects import box_of, mesh_of, model_of, pose_of
 from ..scene.poses import moved, pose_matrix, size_of
 from ..scene.surfaces import heading_towards, sturdy_plane
 from ..shot.document import Shot
 from ..shot.keyed import Key, Keyed, constant
 from ..shot.objects import Card, GroundMesh, Object, Tube, ancestors
-from .cameras import camera_at, scene_frame
-from .objects import box_of, mesh_of, model_of, pose_of
 
 PIVOTS = ("base line", "middle", "front left foot", "front right foot", "back left foot", "back right foot", "front left top", "front right top",
           "back left top", "back right top")  # fmt: skip

@@ -1,37 +1,27 @@
-"""The long steps of a shot, as functions from a shot to a shot: track, solve, deliver. The window and the command line call these."""
+"""Tracking as functions from a shot to a shot: all of it, more in one place, one by hand, what moves by itself."""
 
 import contextlib
-import functools
 import uuid
 from collections.abc import Callable
-from fractions import Fraction
-from pathlib import Path
 
 import cv2
 import msgspec
 import numpy as np
 
-from ..basics.colour import decode, encode
 from ..basics.errors import PlateError, SolveError, TrackError
 from ..basics.job import Job
-from ..media.deliveries import open_delivery
+from ..evaluate.mattes import ignored_at
 from ..media.plates import open_plate
-from ..shot.document import Outline, Shot, solving_inputs, tracking_inputs
+from ..shot.document import Outline, Shot, tracking_inputs
 from ..shot.keyed import Key, Keyed
-from ..solve.camera import solve
 from ..solve.report import residuals, standing
-from ..solve.result import Solve
-from ..solve.uprights import find_uprights, lines_in
 from ..track.edit import added, joined, replaced, seen_twice
 from ..track.eyes import prepare
 from ..track.follow import follow
 from ..track.hand import follow_by_hand, more_here
 from ..track.moving import CORNERS, EVERY, FLOW_GAP, grid, moving_places, moving_regions
-from ..track.tracks import Tracks, frozen, make_tracks
-from .carry import settled
-from .frame import frame, ignored_at, plate_frame
+from ..track.tracks import Tracks, make_tracks
 
-LOOKED_AT = 10
 SEARCH_PX = 12.0  # round where flow leads, for a track placed by hand
 BLACK = 20  # code values; a clip that never gets brighter is black
 
@@ -203,88 +193,3 @@ def join_same(shot: Shot) -> tuple[Shot, int]:
     for chain in chains.values():
         tracks = joined(tracks, np.array(chain))
     return msgspec.structs.replace(shot, tracks=tracks), len(pairs)
-
-
-def solve_shot(shot: Shot, job: Job) -> Shot:
-    """The shot with its camera solved from its tracks."""
-    if shot.tracks is None or shot.plate is None:
-        raise SolveError("There are no tracks to solve from.", "Track the clip first.")
-    found = solve(shot.tracks, shot.plate.width, shot.plate.height, shot.solving, job, shot.solve, shot.ground.spans if shot.solving.hold else ())
-    found = _looked_over(shot, msgspec.structs.replace(found, source=solving_inputs(shot)), job)
-    return settled(shot, msgspec.structs.replace(shot, solve=found))
-
-
-def _looked_over(shot: Shot, solve: Solve, job: Job) -> Solve:
-    """The solve with what a few frames of the plate, spread over it, tell: the colour of each point, and what is upright."""
-    assert shot.tracks is not None and shot.plate is not None
-    tracks, plate = shot.tracks, shot.plate
-    row_of = np.full(max(tracks.count, int(solve.point_ids.max(initial=0)) + 1), -1)
-    row_of[solve.point_ids] = np.arange(len(solve.point_ids))
-    colours, known = np.full((len(solve.point_ids), 3), 128, np.uint8), np.zeros(len(solve.point_ids), bool)
-    lines = {}
-    for i in np.unique(np.linspace(0, len(solve.frames) - 1, LOOKED_AT).round().astype(int)):
-        job.step(1.0, "looking for what is upright")
-        index = int(solve.frames[i])
-        picture = _eight_bit(plate_frame(plate, index))
-        lines[index] = lines_in(picture)
-        rows = tracks.at(index)
-        point = row_of[tracks.track[rows]]
-        fresh = (point >= 0) & ~known[np.maximum(point, 0)]
-        x, y = np.clip(np.round(tracks.xy[rows[fresh]]).astype(int), 0, [plate.width - 1, plate.height - 1]).T
-        colours[point[fresh]], known[point[fresh]] = picture[y, x], True
-    return msgspec.structs.replace(solve, colours=frozen(colours), uprights=frozen(find_uprights(solve, lines)))
-
-
-def _eight_bit(picture: np.ndarray) -> np.ndarray:
-    """Any frame of a plate as 8-bit code values."""
-    if picture.dtype == np.uint8:
-        return picture
-    return np.clip(picture / 257.0 if picture.dtype == np.uint16 else encode(picture, "srgb") * 255, 0, 255).astype(np.uint8)
-
-
-def deliver(shot: Shot, path: str | Path, job: Job, *, quality: str = "final", samples: int | None = None, layer: str = "picture",
-            frames: range | None = None, sound: bool = True) -> int:  # fmt: skip
-    """Write the range to a movie or to pictures; returns the number of frames. A cancel or an error leaves nothing behind."""
-    if shot.plate is None:
-        raise PlateError("There is no clip to deliver.", "Open a clip first.")
-    info, frames = shot.plate, frames or shot.frames
-    rate = Fraction(*info.rate)
-    heard = (info.path, float(frames[0] / rate), float((frames[-1] + 1) / rate)) if sound and info.has_sound and layer == "picture" else None
-    path = Path(path)
-    delivery = open_delivery(path, rate, info.width, info.height, info.transfer, heard)
-    linear = path.suffix.lower() == ".exr"
-    try:
-        for number, index in enumerate(frames):
-            job.step(number / len(frames), f"frame {index}")
-            share = number / len(frames)
-            picture = frame(shot, index, quality, layer=layer, samples=samples, check=functools.partial(job.step, share))
-            delivery.add(index, _for_file(picture.pixels, picture.transfer, layer, linear))
-        job.step(1.0, "closing the file")
-        delivery.finish()
-    except BaseException:
-        delivery.abandon()
-        raise
-    return len(frames)
-
-
-def _for_file(pixels: np.ndarray, transfer: str, layer: str, linear: bool) -> np.ndarray:
-    """What a file of this kind holds: EXR linear light; else 8 bit (16 for deep pictures), straight alpha for our layers."""
-    if linear:
-        if layer != "picture":
-            return pixels
-        full = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0}.get(pixels.dtype, 1.0)
-        return decode(pixels.astype(np.float32) / full, transfer)
-    if layer == "layers":
-        alpha = pixels[..., 3:]
-        straight = np.where(alpha > 1e-4, pixels[..., :3] / np.maximum(alpha, 1e-4), 0)
-        return _bytes(np.concatenate([encode(straight, "srgb"), alpha], -1))
-    if layer in ("shadow", "matte"):
-        grey = _bytes(pixels)
-        return grey if grey.ndim == 3 else np.repeat(grey[..., None], 3, -1)
-    if pixels.dtype == np.float32:
-        return _bytes(encode(pixels, "srgb"))
-    return pixels
-
-
-def _bytes(x: np.ndarray) -> np.ndarray:
-    return (np.clip(x, 0, 1) * 255 + 0.5).astype(np.uint8)
