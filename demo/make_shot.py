@@ -17,6 +17,7 @@ sys.path[:0] = [str(FOLDER), str(FOLDER.parent / "src")]
 import scenery  # noqa: E402
 from lodestar.core.basics.geometry import Camera, Lens, fit_similarity  # noqa: E402
 from lodestar.core.basics.job import Job  # noqa: E402
+from lodestar.core.edits.settle import with_ground  # noqa: E402
 from lodestar.core.evaluate.cameras import scene_frame  # noqa: E402
 from lodestar.core.media.plates import probe  # noqa: E402
 from lodestar.core.shot import files  # noqa: E402
@@ -91,7 +92,7 @@ def main() -> None:
     metres = round(float(np.linalg.norm(points[index[a]] - points[index[b]])), 3)
     origin = nearest_tracks(solve, points, [(0.0, 6.5, 0.0)])[0]
     ground = Ground(on_ground=tuple(int(solve.point_ids[i]) for i in flat[:: max(1, len(flat) // 40)]), origin=origin, spans=(Span(a, b, metres),))
-    shot = msgspec.structs.replace(shot, ground=ground)
+    shot = with_ground(shot, ground)
     place = scene_frame(shot)
     to_scene = lambda p: place.points((np.asarray(p, float) - truth.t) @ truth.R / truth.scale)
     sun, tuple3 = scenery.sun_direction(), lambda p: tuple(round(float(v), 4) for v in p)

@@ -31,6 +31,7 @@ from lodestar.app.jobs import Collector
 from lodestar.app.session import Session
 from lodestar.app.window import Window
 from lodestar.core.picture.frame import frame
+from lodestar.core.shot.document import rebased
 from lodestar.core.shot.keyed import constant
 
 HAND_HZ = 60  # events a second that a mouse sends, about
@@ -58,7 +59,7 @@ def rest(app: QApplication, seconds: float) -> None:
 
 
 def shut(window: Window) -> None:
-    window.session.saved_shot = window.session.shot
+    window.session.files.saved_shot = window.session.shot
     window.close()
 
 
@@ -149,7 +150,7 @@ def scene_figures() -> None:
         msgspec.structs.replace(session.shot.objects[k % 2], id=f"t{k}", tracks=(), position=constant(-2.0 + k, 0.5 * k, 0.0)) for k in range(5)
     )
     # as another shot, so that nothing is carried from the old points to the new ones
-    session.start_shot(msgspec.structs.replace(session.shot, solve=solve, objects=titles, tracks=None), None)
+    session.files.start_shot(rebased(session.shot, solve=solve, objects=titles, tracks=None), None)
     window.viewer.show_view("Scene")
     scene = window.viewer.scene
     rest(app, 3.0)
@@ -184,7 +185,7 @@ def gap_figures() -> None:
     timer = QTimer(interval=5)
     timer.timeout.connect(beat)
     window.session.show_step("Solve")
-    window.session.track_and_solve()
+    window.session.work.track_and_solve()
     last[0] = time.perf_counter()
     timer.start()
     began = time.perf_counter()

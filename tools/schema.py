@@ -23,7 +23,9 @@ def array(kind: type) -> dict:
 
 
 def text() -> str:
-    return json.dumps(msgspec.json.schema(Shot, schema_hook=array), indent=1) + "\n"
+    tree = msgspec.json.schema(Shot, schema_hook=array)
+    del tree["$defs"]["Shot"]["properties"]["basis"]  # no part of a file
+    return json.dumps(tree, indent=1) + "\n"
 
 
 if __name__ == "__main__":

@@ -156,7 +156,7 @@ def main() -> None:
     if not args.steps or "finished" in args.steps:
         pixels = frame(session.shot, FRAME).pixels
         cv2.imwrite(str(out / "finished.png"), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR))
-    session.saved_shot = session.shot
+    session.files.saved_shot = session.shot
     window.close()
 
 

@@ -54,7 +54,7 @@ class PathTest(WindowCase):
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getSaveFileName", return_value=(str(self.folder / "mine.lode"), "")):
             self.key(Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier, self.window)
         self.assertEqual(files.read(self.folder / "mine.lode").objects, self.session.shot.objects)
-        self.assertFalse(self.session.unsaved)
+        self.assertFalse(self.session.files.unsaved)
 
     def _say_the_ground(self):
         self.click("step-ground")

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QPushButton
 from lodestar.app.derived import points_of
 from lodestar.core.basics.geometry import Camera, Lens, meet_plane
 from lodestar.core.edits.arrange import place_of
+from lodestar.core.edits.settle import with_solve
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.objects import box_of, pose_of
 from lodestar.core.scene.poses import moved
@@ -44,7 +45,7 @@ class PlaceCase(WindowCase):
         super().setUp()
         self.clicks = 0
         shot = msgspec.structs.replace(files.read(DEMO), objects=(), mattes=())
-        self.session.start_shot(shot, None)
+        self.session.files.start_shot(shot, None)
         self.session.show_step("Solve")
         self.session.show_frame(FRAME)
         self.settle()
@@ -278,7 +279,7 @@ class UntrackedTest(WindowCase):
         shot = msgspec.structs.replace(with_plate(Shot(), probe(SHOTS / "lookout.mp4")), last=39)
         shot = solve_shot(track_shot(shot, Job()), Job())
         self.assertEqual(shot.solve.motion, "turning")
-        self.session.start_shot(shot, None)
+        self.session.files.start_shot(shot, None)
         self.session.show_step("Place")
         self.settle()
         self.click_at((640, 600))
@@ -423,7 +424,7 @@ class HandsTest(PlaceCase):
         self.assertEqual(self.session.shot.objects[1].tracks, self.session.shot.objects[0].tracks)
         other = self.open_window()
         try:
-            other.session.start_shot(msgspec.structs.replace(files.read(DEMO), objects=()), None)
+            other.session.files.start_shot(msgspec.structs.replace(files.read(DEMO), objects=()), None)
             other.commands.run("paste")
             self.assertEqual((len(other.session.shot.objects), other.session.shot.objects[0].tracks), (1, ()))
         finally:
@@ -448,6 +449,24 @@ class HandsTest(PlaceCase):
         self.drag([(300, 600), (500, 560), (700, 600), (900, 640)])
         faces = {round(o.turn.value[0], 1) for o in self.session.shot.objects}
         self.assertGreater(len(faces), 1)
+
+    def test_steps_of_two_objects_are_two_steps_of_undo(self):
+        self.session.set("Another", objects=(*self.session.shot.objects, Box(id="another")))
+        a, b = self.session.shot.objects
+        at = lambda id_: np.array(next(o for o in self.session.shot.objects if o.id == id_).position.value)
+        begin = at(a.id), at(b.id)
+        for id_ in (a.id, b.id):
+            self.session.select(id_)
+            self.settle()
+            self.key(Qt.Key.Key_Right)
+            self.key(Qt.Key.Key_Right)
+        after = at(a.id)
+        self.assertGreater(np.linalg.norm(at(b.id) - begin[1]), 0.01)
+        self.session.undo()
+        np.testing.assert_array_equal(at(b.id), begin[1])
+        np.testing.assert_array_equal(at(a.id), after)
+        self.session.undo()
+        np.testing.assert_array_equal(at(a.id), begin[0])
 
     def test_nothing_in_hand_and_locked_objects(self):
         self.session.edit_item("Lock", "objects", self.item().id, locked=True)
@@ -625,7 +644,7 @@ class GroundTest(PlaceCase):
         line = msgspec.structs.replace(self.session.shot.solve, xyz=self.session.shot.solve.xyz.copy())
         xyz = line.xyz.copy()
         xyz[on_x] = xyz[on_x[0]] + np.outer([0, 1, 2], [0.5, 0.1, 0.0])
-        self.session.set("Line", solve=msgspec.structs.replace(line, xyz=xyz))
+        self.session.edit("Line", lambda s: with_solve(s, msgspec.structs.replace(line, xyz=xyz)))
         self.session.select("", frozenset(int(t) for t in line.point_ids[on_x]))
         self.settle()
         before = self.session.shot.ground

@@ -2,12 +2,14 @@
 
 import unittest
 
+import msgspec
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtTest import QTest
 
 from lodestar.app.timeline.axis import LANE, RULER, TimeAxis
 from lodestar.app.timeline.lanes import rows
+from lodestar.core.edits.settle import with_ground
 from lodestar.core.shot.keyed import Key, Keyed
 from lodestar.core.shot.motion import speed
 from tests.app.window_case import SHIFT, WindowCase
@@ -63,6 +65,23 @@ class LanesTest(TimeCase):
             self.mouse(QEvent.Type.MouseMove, self.spot(frame), widget=self.lanes)
         self.mouse(QEvent.Type.MouseButtonRelease, self.spot(50), widget=self.lanes)
         self.assertEqual(self.frames(), [10, 50, 80])
+
+    def test_a_result_that_lands_during_a_drag_stays(self):
+        """A key is dragged while the ground is said anew, as a job would do: both are there afterwards, each one step of undo."""
+        start = self.spot(40)
+        self.mouse(QEvent.Type.MouseButtonPress, start, widget=self.lanes)
+        self.mouse(QEvent.Type.MouseMove, self.spot(60), widget=self.lanes)
+        said = msgspec.structs.replace(self.session.shot.ground, moved=(5.0, 0.0, 0.0))
+        self.session.land("Ground", lambda s: with_ground(s, said))
+        at = self.item().position.at(10)
+        self.mouse(QEvent.Type.MouseMove, self.spot(55), widget=self.lanes)
+        self.mouse(QEvent.Type.MouseButtonRelease, self.spot(55), widget=self.lanes)
+        self.assertEqual(self.session.shot.ground, said)
+        self.assertEqual((self.frames(), self.item().position.at(10)), ([10, 55, 80], at))
+        self.session.undo()
+        self.assertEqual((self.frames(), self.session.shot.ground), (list(FRAMES), said))
+        self.session.undo()
+        self.assertNotEqual(self.session.shot.ground, said)
 
     def test_keys_are_chosen_copied_moved_by_arrow_and_deleted(self):
         self.drag_lane(self.spot(10), self.spot(30), CTRL)

@@ -15,6 +15,7 @@ from lodestar.app.commands import Finder
 from lodestar.app.derived import points_of
 from lodestar.app.fields import NumberField
 from lodestar.app.session import STEPS
+from lodestar.core.edits.settle import with_tracks
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.shot import files
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
@@ -245,7 +246,7 @@ class WorkTest(DemoCase):
 
     def test_a_failed_solve_says_why_and_keeps_the_shot(self):
         shot = self.session.shot
-        self.session.set("Reject nearly all", tracks=shot.tracks.with_rejected(np.arange(shot.tracks.count) > 8))
+        self.session.edit("Reject nearly all", lambda s: with_tracks(s, shot.tracks.with_rejected(np.arange(shot.tracks.count) > 8)))
         before = self.session.shot
         self.click("step-solve")
         self.click("solve")
@@ -254,8 +255,42 @@ class WorkTest(DemoCase):
         self.assertIn("too few", self.told())
         self.assertIn("too few", self.find("strip-text").text())
 
+    def test_track_and_solve_leaves_titles_where_they_are(self):
+        self.session.set("Shorten", first=20, last=59)
+        on_picture = lambda: [
+            camera_at(self.session.shot, f).project(np.array(o.position.at(f)))[0] for f in (25, 50) for o in self.session.shot.objects
+        ]
+        before = on_picture()
+        self.session.work.track_and_solve()
+        self.wait_idle()
+        self.assertEqual(self.session.history.undo_label, "Track and solve")
+        self.assertLess(np.linalg.norm(np.subtract(on_picture(), before), axis=1).max(), 2.0)
+
+    def test_a_result_that_no_longer_fits_is_offered(self):
+        rejected = self.session.shot.tracks.rejected.copy()
+        rejected[:3] = True
+        self.session.edit("Reject", lambda s: with_tracks(s, s.tracks.with_rejected(rejected)))
+        self.session.work.solve()
+        self.session.undo()  # while it runs: the tracks that it solves are gone
+        before = self.session.shot
+        self.wait_idle()
+        self.assertIs(self.session.shot, before)
+        self.assertIn("the tracks changed meanwhile", self.told())
+        self.click("strip-take-it-all-the-same")
+        self.assertTrue(self.session.shot.tracks.rejected[:3].all(), "a solve comes with the tracks that it was made from")
+        self.session.undo()
+        self.assertIs(self.session.shot, before)
+
+    def test_what_is_done_while_a_job_runs_stays(self):
+        self.session.work.solve()
+        self.session.edit_item("Type", "objects", "open-sky", text="MEANWHILE")
+        solve = self.session.shot.solve
+        self.wait_idle()
+        self.assertIsNot(self.session.shot.solve, solve)
+        self.assertEqual(self.session.shot.objects[0].text, "MEANWHILE")
+
     def test_a_cancelled_output_leaves_no_file(self):
-        self.session.deliver(self.folder / "out.mp4", quality="draft")
+        self.session.work.deliver(self.folder / "out.mp4", quality="draft")
         self.wait(lambda: self.session.jobs.job is not None and self.session.jobs.job.share > 0.05)
         self.session.jobs.cancel()
         self.wait_idle()
@@ -263,7 +298,7 @@ class WorkTest(DemoCase):
 
     def test_a_fault_of_the_program_is_told_in_one_sentence(self):
         with self.assertLogs("lodestar.app.jobs", "ERROR"):
-            self.session.run_job("Count", "Track", lambda job: 1 / 0, lambda result: None)
+            self.session.work.run_job("Count", "Track", lambda job: 1 / 0, lambda result: None)
             self.wait_idle()
         self.assertIn("fault of the program", self.told())
 
@@ -272,10 +307,11 @@ class FileTest(WindowCase):
     def test_autosave_and_recovery(self):
         self.window.open_demo()
         self.session.edit_item("Type", "objects", "open-sky", text="KEPT")
-        self.session.autosave()
-        self.assertTrue(self.session.swap_path().exists())
+        self.session.files.autosave()
+        self.session.files.finish_autosave()
+        self.assertTrue(self.session.files.swap_path().exists())
         other = self.open_window()
-        other.session.offer_untitled()
+        other.session.files.offer_untitled()
         self.assertIn("not saved", other.session.messages[-1].what)
         label, bring_back = other.session.messages[-1].actions[0]
         bring_back()
@@ -284,13 +320,44 @@ class FileTest(WindowCase):
 
     def test_a_saved_shot_has_its_swap_beside_it_and_loses_it_on_saving(self):
         self.window.open_demo()
-        self.session.save(self.folder / "mine.lode")
+        self.session.files.save(self.folder / "mine.lode")
         self.session.edit_item("Type", "objects", "open-sky", text="NEW")
-        self.session.autosave()
+        self.session.files.autosave()
+        self.session.files.finish_autosave()
         swap = self.folder / ".mine.lode.swap"
         self.assertTrue(swap.exists())
-        self.session.save(self.session.path)
+        self.session.files.save(self.session.files.path)
         self.assertFalse(swap.exists())
+
+    def test_recovery_takes_the_shot_as_it_was_kept(self):
+        self.window.open_demo()
+        self.session.edit_ground("Turn the scene", turned=(40.0, 3.0, 0.0), sized=1.5)
+        kept = self.session.shot.objects
+        self.session.files.autosave()
+        self.session.files.finish_autosave()
+        other = self.open_window()
+        other.open_demo()  # the ground of before: objects must not be carried a second time
+        other.session.files.recover()
+        self.assertEqual(other.session.shot.objects, kept)
+        self.close_window(other)
+
+    def test_an_autosave_comes_while_edits_go_on(self):
+        self.window.open_demo()
+        self.session.files._timer.setInterval(60)
+        swap, count = self.session.files.swap_path(), 0
+        while not swap.exists() and count < 4000:
+            count += 1
+            self.session.edit_item("Type", "objects", "open-sky", text=f"N{count}")
+            self.settle(1)
+        self.session.files.finish_autosave()
+        self.assertTrue(swap.exists())
+
+    def test_the_demo_is_no_recent_file_that_saving_writes_over(self):
+        for way in (self.window.open_demo, lambda: self.window.open_path(DEMO)):
+            way()
+            self.assertNotIn(str(DEMO), self.session.files.recent())
+        self.window.open_demo()
+        self.assertIsNone(self.session.files.path)
 
     def test_a_missing_clip_is_asked_for_and_can_be_found(self):
         shot = files.read(DEMO)
@@ -310,14 +377,14 @@ class FileTest(WindowCase):
     def test_bad_files_are_told_and_nothing_is_lost(self):
         self.window.open_demo()
         before = self.session.shot
-        self.session.saved_shot = before
+        self.session.files.saved_shot = before
         for name, data in (("cut.lode", DEMO.read_bytes()[:9000]), ("text.mp4", b"no movie"), ("empty.mp4", b"")):
             path = self.folder / name
             path.write_bytes(data)
             self.window.open_path(path)
             self.assertIn(name, self.told())
             self.assertIs(self.session.shot, before)
-        self.assertFalse(self.session.save(self.folder / "nowhere" / "a.lode"))
+        self.assertFalse(self.session.files.save(self.folder / "nowhere" / "a.lode"))
         self.assertIn("does not exist", self.told())
 
     def test_a_clip_is_dropped_on_the_window(self):
@@ -351,8 +418,8 @@ class FileTest(WindowCase):
 
     def test_side_folders_and_recent_shots_are_remembered(self):
         self.window.open_demo()
-        self.session.save(self.folder / "mine.lode")
-        self.assertEqual(self.session.recent()[0], str(self.folder / "mine.lode"))
+        self.session.files.save(self.folder / "mine.lode")
+        self.assertEqual(self.session.files.recent()[0], str(self.folder / "mine.lode"))
 
 
 if __name__ == "__main__":

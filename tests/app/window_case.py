@@ -56,7 +56,7 @@ class WindowCase(unittest.TestCase):
         self._folder.cleanup()
 
     def close_window(self, window: Window) -> None:
-        window.session.saved_shot = window.session.shot
+        window.session.files.saved_shot = window.session.shot
         window.close()
         self.assertFalse(window.session.jobs.busy)
         window.deleteLater()

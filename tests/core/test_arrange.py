@@ -33,6 +33,7 @@ from lodestar.core.edits.arrange import (
     turn_of,
     with_mesh_points,
 )
+from lodestar.core.edits.settle import with_solve
 from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.evaluate.objects import pose_of, problem_of
 from lodestar.core.shot import files
@@ -218,7 +219,7 @@ class StandInTest(unittest.TestCase):
         foot, top = np.array([0.3, 0.2, 0.0]), np.array([0.35, 0.2, 1.1])
         xyz = scene_frame(shot).inverse().points(np.array([foot + s * (top - foot) for s in (0.1, 0.4, 0.7, 1.0)]))
         solve = msgspec.structs.replace(shot.solve, xyz=np.concatenate([xyz, shot.solve.xyz[4:]]))
-        shot = msgspec.structs.replace(shot, solve=solve)
+        shot = with_solve(shot, solve)
         tracks = [int(i) for i in self.ids[:4]]
         tube, card = tube_along(shot, tracks), post_card(shot, tracks, 20)
         for item, length in ((tube, 0.9 * np.linalg.norm(top - foot)), (card, np.linalg.norm(top - foot))):
@@ -236,11 +237,11 @@ class StandInTest(unittest.TestCase):
             with self.assertRaises(UserError):
                 make(self.shot, tracks)
         xyz = scene_frame(self.shot).inverse().points(np.c_[np.linspace(0, 4, 8), np.linspace(0, 8, 8), np.zeros(8)])
-        line = msgspec.structs.replace(self.shot, solve=msgspec.structs.replace(self.shot.solve, xyz=np.concatenate([xyz, self.shot.solve.xyz[8:]])))
+        line = with_solve(self.shot, msgspec.structs.replace(self.shot.solve, xyz=np.concatenate([xyz, self.shot.solve.xyz[8:]])))
         with self.assertRaises(UserError) as told:
             ground_through(line, some[:8])
         self.assertIn("line", told.exception.what)
-        turning = msgspec.structs.replace(self.shot, solve=msgspec.structs.replace(self.shot.solve, motion="turning"))
+        turning = with_solve(self.shot, msgspec.structs.replace(self.shot.solve, motion="turning"))
         with self.assertRaises(UserError):
             ground_through(turning, some[:8])
 

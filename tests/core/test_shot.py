@@ -12,6 +12,7 @@ import msgspec
 import numpy as np
 
 from lodestar.core.basics.errors import OutputError, ShotFileError
+from lodestar.core.edits.settle import with_tracks
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solve_is_stale, solving_inputs, tracks_are_stale, with_plate
 from lodestar.core.shot.history import History
@@ -72,12 +73,30 @@ class HistoryTest(unittest.TestCase):
         history.apply("Name", rename("other"))
         self.assertIsNone(history.redo_label)  # what was undone cannot come back after another edit
 
+    def test_an_edit_that_lands_during_a_drag_goes_in_before_it(self):
+        history = History(Shot())
+        begin = history.shot
+        history.apply("Drag", lambda s: msgspec.structs.replace(s, last=s.last + 5), group="drag")
+        history.land("Rename", lambda s: msgspec.structs.replace(s, name="landed"))
+        self.assertEqual((history.shot.name, history.shot.last), ("landed", 5))
+        history.apply("Drag", lambda s: msgspec.structs.replace(s, last=s.last + 7), group="drag")
+        self.assertEqual((history.shot.name, history.shot.last), ("landed", 7))
+        self.assertEqual([history.undo(), history.shot.name, history.shot.last], ["Drag", "landed", 0])
+        self.assertEqual([history.undo(), history.shot is begin], ["Rename", True])
+
+    def test_a_drag_back_to_its_beginning_is_no_step(self):
+        history = History(Shot())
+        history.apply("Drag", lambda s: msgspec.structs.replace(s, last=3), group="drag")
+        history.apply("Drag", lambda s: s, group="drag")
+        history.close_group()
+        self.assertIsNone(history.undo_label)
+
     def test_what_is_stale_is_known(self):
         shot = files.read(DEMO)
         self.assertFalse(tracks_are_stale(shot) or solve_is_stale(shot))
         rejected = np.zeros(shot.tracks.count, bool)
         rejected[3] = True
-        changed = msgspec.structs.replace(shot, tracks=shot.tracks.with_rejected(rejected))
+        changed = with_tracks(shot, shot.tracks.with_rejected(rejected))
         self.assertTrue(solve_is_stale(changed))
         self.assertNotEqual(solving_inputs(changed), shot.solve.source)
         self.assertTrue(tracks_are_stale(msgspec.structs.replace(shot, last=50)))

@@ -9,6 +9,7 @@ import numpy as np
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
+from lodestar.core.edits.settle import with_ground
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.media.plates import probe
 from lodestar.core.scene.ground import Ground, found_level, found_uprights, proposal, reference
@@ -101,7 +102,7 @@ class ProposalTest(unittest.TestCase):
             np.median([np.rad2deg(np.arccos(np.clip(camera_at(s, int(f)).R[:, 2] @ t, -1, 1))) for f, t in zip(shot.solve.frames, true)])
         )
         ground, words = proposal(shot.solve)
-        kept = msgspec.structs.replace(shot, ground=ground)
+        kept = with_ground(shot, ground)
         self.assertLess(off(kept), 1.0)
         return off(shot), words, shot
 

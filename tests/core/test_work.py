@@ -9,7 +9,7 @@ from lodestar.core.basics.errors import Cancelled, PlateError, SolveError, Track
 from lodestar.core.basics.job import Job
 from lodestar.core.media.plates import probe
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, solving_inputs, tracks_are_stale
+from lodestar.core.shot.document import Shot, rebased, solving_inputs, tracks_are_stale
 from lodestar.core.track.edit import lengths
 from lodestar.core.track.tracks import make_tracks
 from lodestar.core.work.tracking import add_tracks, coverage_of, join_same, place_track, suggest_regions, track_shot
@@ -58,7 +58,7 @@ class TracksTest(WorkCase):
         self.assertIn("no tracks yet", told.exception.what)
         with self.assertRaises(PlateError):
             track_shot(Shot(), Job())
-        few = msgspec.structs.replace(self.shot, tracks=make_tracks(np.arange(3), np.zeros(3, int), np.zeros((3, 2))))
+        few = rebased(self.shot, tracks=make_tracks(np.arange(3), np.zeros(3, int), np.zeros((3, 2))))
         corners = np.array([[200, 100], [320, 100], [320, 220], [200, 220]])
         more = add_tracks(few, 5, corners, 8, Job())
         self.assertGreater(more.tracks.count, 10)

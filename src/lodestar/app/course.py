@@ -215,11 +215,11 @@ class Foot(QWidget):
             p.setPen(QColor(theme.QUIET))
             p.drawText(QRectF(12, 8, room, 16), left, "No work running")
         p.setPen(QColor(theme.QUIET))
-        saved = self.session.saved_at
+        saved = self.session.files.saved_at
         p.drawText(
             QRectF(12, self.height() - 42, room, 16),
             left,
-            "Not saved" if not saved else "Autosaved" if self.session.unsaved else "Saved",
+            "Not saved" if not saved else "Autosaved" if self.session.files.unsaved else "Saved",
         )
         p.drawText(QRectF(12, self.height() - 42, room, 16), right, time.strftime("%H:%M", time.localtime(saved)) if saved else "")
         p.drawText(QRectF(12, self.height() - 24, room, 16), left, "Messages")

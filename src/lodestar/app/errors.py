@@ -11,7 +11,8 @@ from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPlainTextEdit, QPushB
 
 from . import theme
 from .fields import icon_button
-from .session import Message, Session, state_folder
+from .session import Message, Session
+from .shot_files import state_folder
 
 NOTE_MS = 7000
 log = logging.getLogger(__name__)

@@ -19,10 +19,12 @@ class NumberField(QWidget):
     """A number with its unit. Drag sideways (Shift finer, Ctrl coarser), click to type arithmetic with units, arrows to step,
     Delete or a double click on the label to reset.
 
-    changed(value, group): group is the same during one drag, so that it is one step of undo, and None for a typed value.
+    changed(value, group): group is the same during one drag, so that it is one step of undo, and None for a typed value. let_go: a
+    drag ended.
     """
 
     changed = pyqtSignal(float, object)
+    let_go = pyqtSignal()
     wrong = pyqtSignal(object)
 
     def __init__(self, name: str, unit: str = "", step: float = 0.01, decimals: int = 2, low: float = -1e9, high: float = 1e9,
@@ -103,7 +105,9 @@ class NumberField(QWidget):
     def mouseReleaseEvent(self, event) -> None:
         if self._press is not None and self._group is None:
             self.begin_typing()
-        self._press, self._group = None, None
+        dragged, self._press, self._group = self._group is not None, None, None
+        if dragged:
+            self.let_go.emit()
         self.update()
 
     def begin_typing(self, text: str | None = None) -> None:

@@ -42,7 +42,7 @@ def run(path: str | None) -> int:
     elif path:
         QTimer.singleShot(0, lambda: window.open_path(path))
     else:
-        QTimer.singleShot(0, session.offer_untitled)
+        QTimer.singleShot(0, session.files.offer_untitled)
     signal.signal(signal.SIGINT, lambda *_: window.close())
     beat = QTimer(interval=200)  # lets Python see Ctrl+C while Qt runs
     beat.timeout.connect(lambda: None)

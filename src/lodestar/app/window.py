@@ -51,7 +51,6 @@ from .viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor
 from .viewer.viewer import Viewer
 
 PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)
-DEMO = Path(__file__).resolve().parents[3] / "demo" / "open-night.lode"
 CLIPBOARD = "application/x-bright-lodestar-objects"
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
 
@@ -166,7 +165,7 @@ class Window(QMainWindow):
             Command("open-clip", "Shot", "Open a clip…", self.choose_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
             Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
             Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
-            Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.recent()[0]), enabled=lambda: bool(s.recent())),
+            Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.files.recent()[0]), enabled=lambda: bool(s.files.recent())),
             Command("save", "Shot", "Save", self.save, "Ctrl+S"),
             Command("save-as", "Shot", "Save as…", self.save_as, "Ctrl+Shift+S"),
             Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=lambda: s.shot.solve is not None),
@@ -178,8 +177,8 @@ class Window(QMainWindow):
             Command("restore", "Edit", "Restore chosen marks", lambda: reject_tracks(s, s.tracks, True), "", lambda: bool(s.tracks)),
             Command("delete-marks", "Edit", "Delete chosen marks", lambda: delete_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
             Command("join-marks", "Edit", "Chosen marks are the same point", lambda: join_tracks(s, s.tracks), "", lambda: len(s.tracks) > 1),
-            Command("join-found", "Edit", "Find marks that are one point", s.join_found, "", lambda: idle() and s.shot.solve is not None),
-            Command("suggest", "Edit", "Suggest regions to keep out", s.suggest_regions, "", lambda: s.shot.solve is not None),
+            Command("join-found", "Edit", "Find marks that are one point", s.work.join_found, "", lambda: idle() and s.shot.solve is not None),
+            Command("suggest", "Edit", "Suggest regions to keep out", s.work.suggest_regions, "", lambda: s.shot.solve is not None),
             Command("more-here", "Edit", "More tracks in one place", lambda: self._marks_tool("more"), "", has),
             Command("place-track", "Edit", "Place a track by hand", lambda: self._marks_tool("hand"), "", has),
             Command("track", "Edit", "Track", self._track, "Ctrl+T", idle),
@@ -250,7 +249,7 @@ class Window(QMainWindow):
 
     def _track(self) -> None:
         self.session.show_step("Track")
-        self.session.track()
+        self.session.work.track()
 
     def _marks_tool(self, name: str) -> None:
         if self.session.step != "Solve":
@@ -261,9 +260,9 @@ class Window(QMainWindow):
         shot = self.session.shot
         self.session.show_step("Solve")
         if shot.tracks is None or tracks_are_stale(shot):
-            self.session.track_and_solve()
+            self.session.work.track_and_solve()
         else:
-            self.session.solve()
+            self.session.work.solve()
 
     def _fit(self) -> None:
         if self.viewer.view == "Scene" or self.viewer.scene.hasFocus():
@@ -318,7 +317,7 @@ class Window(QMainWindow):
 
     def _copy_keys(self) -> None:
         s = self.session
-        move_keys(s, s.shot, s.keys, s.frame - min(frame for *_, frame in s.keys), True, None)
+        move_keys(s, s.keys, s.frame - min(frame for *_, frame in s.keys), True, None)
 
     def _next_of(self, frames: list[float], way: int) -> None:
         """The next of some frames after the present one, or with way -1 the one before."""
@@ -351,24 +350,24 @@ class Window(QMainWindow):
 
     def may_leave(self) -> bool:
         """Ask what to do with unsaved work; True when the shot may be left."""
-        if not self.session.unsaved or self.session.shot.plate is None:
+        if not self.session.files.unsaved or self.session.shot.plate is None:
             return True
         choice = ask(self, "This shot has unsaved work.", "It can be saved first.", ["Save", "Do not save", "Stay here"])
         if choice == "Save":
             return self.save()
         if choice == "Do not save":
-            self.session.swap_path().unlink(missing_ok=True)
+            self.session.files.drop_swap()
         return choice == "Do not save"
 
     def new_shot(self) -> None:
         if self.may_leave():
-            self.session.start_shot(Shot(), None)
+            self.session.files.start_shot(Shot(), None)
             self.session.show_step("Plate")
 
     def open_path(self, path: str | Path) -> None:
         if Path(path).suffix.lower() == ".lode" and not self.may_leave():
             return
-        self.session.open(path)
+        self.session.files.open(path)
 
     def choose_shot(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Open a shot", self._folder("shot"), "Shots (*.lode)")
@@ -380,16 +379,11 @@ class Window(QMainWindow):
         path, _ = QFileDialog.getOpenFileName(self, "Open a clip", self._folder("clip"), f"{CLIPS};;All files (*)")
         if path:
             self._remember_folder("clip", path)
-            self.session.open(path)
+            self.session.files.open(path)
 
     def open_demo(self) -> None:
-        """The demo opens as an untitled copy, so that it is never overwritten."""
-        if not self.may_leave():
-            return
-        if self.session.open(DEMO):
-            self.session.path = None
-            self.session.saved_at = 0.0
-            self.refresh()
+        if self.may_leave():
+            self.session.files.open_demo()
 
     def find_clip(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Where is the clip?", self._folder("clip"), f"{CLIPS};;All files (*)")
@@ -411,7 +405,7 @@ class Window(QMainWindow):
         self.session.edit("Say where the clip is", lambda s: with_plate(s, info))
 
     def save(self) -> bool:
-        return self.session.save(self.session.path) if self.session.path is not None else self.save_as()
+        return self.session.files.save(self.session.files.path) if self.session.files.path is not None else self.save_as()
 
     def save_as(self) -> bool:
         name = f"{self._folder('shot')}/{self.session.shot.name}.lode"
@@ -419,7 +413,7 @@ class Window(QMainWindow):
         if not path:
             return False
         self._remember_folder("shot", path)
-        return self.session.save(Path(path).with_suffix(".lode"))
+        return self.session.files.save(Path(path).with_suffix(".lode"))
 
     def export_camera(self) -> None:
         path, _ = QFileDialog.getSaveFileName(
@@ -447,7 +441,7 @@ class Window(QMainWindow):
             and ask(self, "Pictures of this name are there already.", "They will be replaced.", ["Replace", "Stay here"]) != "Replace"
         ):
             return
-        self.session.deliver(Path(path), **panel.how())
+        self.session.work.deliver(Path(path), **panel.how())
 
     def _would_replace(self, path: str) -> bool:
         if "%" not in path:
@@ -459,7 +453,7 @@ class Window(QMainWindow):
 
     def refresh(self) -> None:
         shot = self.session.shot
-        mark = " · unsaved" if self.session.unsaved and shot.plate else ""
+        mark = " · unsaved" if self.session.files.unsaved and shot.plate else ""
         self.name.setText(f"{shot.name}{mark}" if shot.plate else "") if hasattr(self, "name") else None
         self.setWindowTitle(f"{shot.name} · Bright Lodestar" if shot.plate else "Bright Lodestar")
         self.invitation.setVisible(shot.plate is None)

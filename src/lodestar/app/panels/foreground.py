@@ -27,9 +27,7 @@ class ForegroundPanel(Panel):
         self.name.textEdited.connect(lambda text: self._set("Rename", ("name", self.session.selected), name=text))
         self.one.add("Name", self.name)
         feather = self.field("feather", unit="px", step=0.1, decimals=1, low=0, high=60, reset=2.0, tip="How far the edge fades outward")
-        self.keyed(
-            self.one, "Feather", [feather], lambda: self._part("feather"), lambda value, group: self._set("Change feather", group, feather=value)
-        )
+        self.keyed(self.one, "Feather", [feather], lambda: self.session.selected, "feather", "Change feather")
         self.keys = quiet()
         self.one.add_wide(self.keys)
         self.unkey = button("Take away the key here", "unkey-matte", "The shape at this frame follows its neighbours again", self._unkey)

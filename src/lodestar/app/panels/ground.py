@@ -9,6 +9,7 @@ import numpy as np
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
+from lodestar.core.edits.settle import with_ground
 from lodestar.core.evaluate.cameras import scene_frame
 from lodestar.core.scene.ground import Ground, proposal, reference, with_span
 from lodestar.core.shot.document import Shot
@@ -38,7 +39,7 @@ class GroundPanel(Panel):
             "Level is right",
             "confirm-level",
             "Keep what was found by itself: it is written down as what was said, and can be taken back",
-            self.session.keep_level,
+            self.session.work.keep_level,
             True,
         )
         say = self.section("Chosen points")
@@ -102,7 +103,7 @@ class GroundPanel(Panel):
         self._listed: object = None
 
     def _put(self, label: str, group: object = None, **fields) -> None:
-        self.session.edit_part(label, "ground", group, **fields)
+        self.session.edit_ground(label, group, **fields)
 
     def _known(self) -> list[int]:
         solve = self.session.shot.solve
@@ -114,7 +115,7 @@ class GroundPanel(Panel):
         def change(shot: Shot) -> Shot:
             ground = msgspec.structs.replace(shot.ground, **fields)
             reference(shot.solve, ground)
-            return msgspec.structs.replace(shot, ground=ground)
+            return with_ground(shot, ground)
 
         self.session.edit(label, change)
 

@@ -83,8 +83,7 @@ class LightPanel(Panel):
         self, section, label: str, part: str, unit: str, step: float, decimals: int, tip: str, low=-1e9, high=1e9, reset=None, factor=1.0, name=""
     ) -> None:
         field = self.field(name or part, unit=unit, step=step, decimals=decimals, low=low, high=high, reset=reset, factor=factor, tip=tip)
-        put = lambda value, group: self.session.edit_part(f"Change {section.header.text().lower()} {label.lower()}", "light", group, **{part: value})
-        self.keyed(section, label, [field], lambda: getattr(self.session.shot.light, part), put)
+        self.keyed(section, label, [field], lambda: "light", part, f"Change {section.header.text().lower()} {label.lower()}")
 
     def _colour(self, part: str, rgb) -> None:
         linear = tuple(float(v) for v in decode(np.array(rgb), "srgb"))

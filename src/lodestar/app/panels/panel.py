@@ -6,6 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from lodestar.core.shot.keyed import Keyed
+from lodestar.core.shot.motion import keyed_things
 
 from .. import theme
 from ..fields import KeyButton, NumberField, Section
@@ -88,14 +89,18 @@ class Panel(QScrollArea):
               factor: float = 1.0, tip: str = "") -> NumberField:  # fmt: skip
         field = NumberField(name, unit, step, decimals, low, high, reset, factor, tip)
         field.wrong.connect(self.session.fail)
+        field.let_go.connect(lambda: self.session.history.close_group())  # of the shot that is open then
         return field
 
-    def keyed(self, section: Section, label: str, fields: list[NumberField], get: Callable[[], Keyed | None],
-              put: Callable[[Keyed, object], None]) -> None:  # fmt: skip
-        """A row bound to a keyed value: one field for each of its numbers, and the key."""
+    def keyed(self, section: Section, label: str, fields: list[NumberField], thing: Callable[[], str], part: str, step: str) -> None:
+        """A row bound to a keyed value: one field for each of its numbers, and the key. thing: the id of what it belongs to now
+        (`motion.keyed_things`), part: the name of the value there, step: what a change is called in the history."""
         key = KeyButton(fields[0].objectName())
         section.add(label, *fields, key=key)
         session = self.session
+
+        def get() -> Keyed | None:
+            return getattr(keyed_things(session.shot).get(thing()), part, None)
 
         def update() -> None:
             value = get()
@@ -108,19 +113,18 @@ class Panel(QScrollArea):
             key.show_state(2 if value.has_key(session.frame) else 1 if value.keys else 0)
 
         def change(i: int, number: float, group: object) -> None:
-            value = get()
-            if value is None:
-                return
-            now = list(value.at(session.frame))
-            now[i] = number
-            put(value.changed(session.frame, tuple(now), session.keying), group)
+            frame, keying = session.frame, session.keying
+
+            def put(value: Keyed) -> Keyed:
+                now = list(value.at(frame))
+                now[i] = number
+                return value.changed(frame, tuple(now), keying)
+
+            session.edit_value(step, thing(), part, put, group)
 
         def toggle() -> None:
-            value = get()
-            if value is not None:
-                put(
-                    value.without_key(session.frame) if value.has_key(session.frame) else value.with_key(session.frame, value.at(session.frame)), None
-                )
+            frame = session.frame
+            session.edit_value(step, thing(), part, lambda v: v.without_key(frame) if v.has_key(frame) else v.with_key(frame, v.at(frame)))
 
         for i, f in enumerate(fields):
             f.changed.connect(lambda number, group, i=i: change(i, number, group))

@@ -248,9 +248,7 @@ class PlacePanel(Panel):
 
     def _number(self, section, label: str, part: str, unit: str, step: float, decimals: int, tip: str, low=-1e9, high=1e9, reset=None, factor=1.0, name="") -> None:  # fmt: skip
         field = self.field(name or part, unit=unit, step=step, decimals=decimals, low=low, high=high, reset=reset, factor=factor, tip=tip)
-        self.keyed(
-            section, label, [field], lambda: self._part(part), lambda value, group: self._set(f"Change {label.lower()}", group, **{part: value})
-        )
+        self.keyed(section, label, [field], self._id, part, f"Change {label.lower()}")
         if unit == "m":
             self.on_refresh(lambda: self._unit(field))
 
@@ -259,12 +257,11 @@ class PlacePanel(Panel):
 
     def _vector(self, section, label: str, part: str, names, unit: str, step: float, decimals: int, tip: str, low: float = -1e9) -> None:
         fields = [self.field(f"{part}-{n}", step=step, decimals=decimals, reset=0.0, low=low, tip=f"{tip}: {n}, in {unit}") for n in names]
-        self.keyed(
-            section, label, fields, lambda: self._part(part), lambda value, group: self._set(f"Change {label.lower()}", group, **{part: value})
-        )
+        self.keyed(section, label, fields, self._id, part, f"Change {label.lower()}")
 
-    def _part(self, part: str):
-        return getattr(self.session.object(), part, None)
+    def _id(self) -> str:
+        item = self.session.object()
+        return item.id if item is not None else ""
 
     def _set(self, step: str, group: object = None, /, **fields) -> None:
         item = self.session.object()

@@ -71,7 +71,7 @@ class TrackPanel(Panel):
         row = QHBoxLayout()
         row.addWidget(button("Draw", "draw-region", "Draw round people, water or vehicles", lambda: self.session.use_tool("region")))
         self.suggest = button("Suggest", "suggest-regions", "Find what moves by itself, from tracks and from how the picture flows, which no standing point explains; offered switched off",
-                              self.session.suggest_regions)  # fmt: skip
+                              self.session.work.suggest_regions)  # fmt: skip
         row.addWidget(self.suggest)
         self.regions.add_wide(plain(row))
 
@@ -105,7 +105,7 @@ class TrackPanel(Panel):
         self.join = button(
             "Same point", "join-tracks", "The chosen marks are one point that was lost and found again", lambda: join_tracks(s, s.tracks)
         )
-        self.join_all = button("Find same", "join-found", "Find marks that are one point seen twice, and join them", s.join_found)
+        self.join_all = button("Find same", "join-found", "Find marks that are one point seen twice, and join them", s.work.join_found)
         self.restore_all = button("Restore all", "restore-all", "Bring all rejected marks back", self._restore_all)
         for k, b in enumerate((self.reject, self.restore, self.delete, self.join, self.join_all, self.restore_all)):
             grid.addWidget(b, k // 3, k % 3)

@@ -1,12 +1,14 @@
 """The curve of one keyed value over time, and under it how fast it changes; keys and their handles are dragged."""
 
+from collections.abc import Callable
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QComboBox, QWidget
 
 from lodestar.core.shot.keyed import Key, Keyed
-from lodestar.core.shot.motion import change_keys, keyed_things, moved_keys, shaped, speed
+from lodestar.core.shot.motion import keyed_things, moved_keys, shaped, speed
 from lodestar.core.shot.objects import keyed_parts
 
 from .. import theme
@@ -245,7 +247,7 @@ class Curves(QWidget):
             session.choose_keys(frozenset({(in_hand(session), self.part, frame)}))
             session.show_frame(round(frame))
         scale = self._scale(value)
-        self._drag = (kind, frame, component, at, session.shot, object(), scale)
+        self._drag = (kind, frame, component, at, object(), scale)
 
     def mouseMoveEvent(self, event) -> None:
         if not self._drag:
@@ -253,39 +255,45 @@ class Curves(QWidget):
         if self._drag[0] == "playhead":
             self.session.show_frame(self.axis().frame(event.position().x()))
             return
-        kind, frame, component, start, base, group, scale = self._drag
-        value, at = getattr(keyed_things(base)[in_hand(self.session)], self.part), event.position()
+        kind, frame, component, start, _, _ = self._drag
+        at = event.position()
         if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and kind == "key":
             away = at - start
             at = QPointF(at.x(), start.y()) if abs(away.x()) > abs(away.y()) else QPointF(start.x(), at.y())
         if kind == "key":
-            self._move_key(value, frame, component, start, at, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            self._move_key(frame, component, start, at, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
         else:
-            self._move_handle(value, kind, frame, component, at)
+            self._move_handle(kind, frame, component, at)
 
-    def _put(self, label: str, change) -> None:
-        base, group = self._drag[4], self._drag[5]
-        chosen = frozenset({(in_hand(self.session), self.part, self._drag[1])})
-        self.session.edit(label, lambda _: change_keys(base, chosen, lambda value, frames: change(value)), group)
+    def _put(self, label: str, change: Callable[[Keyed], Keyed]) -> None:
+        self.session.edit_value(label, in_hand(self.session), self.part, change, self._drag[4])
 
-    def _move_key(self, value: Keyed, frame: float, component: int, start: QPointF, at: QPointF, copy: bool) -> None:
+    def _move_key(self, frame: float, component: int, start: QPointF, at: QPointF, copy: bool) -> None:
         axis, scale = self.axis(), self._drag[-1]
         by = round(axis.at(at.x()) - axis.at(start.x()))
-        old = next(k for k in value.keys if k.frame == frame).value
-        raised = old[component] + self._v(at.y(), scale) - self._v(start.y(), scale)
-        fresh = tuple(raised if c == component else v for c, v in enumerate(old))
-        self._put("Copy key" if copy else "Move key", lambda v: moved_keys(v, [frame], by, copy).with_key(frame + by, fresh))
+        rise = self._v(at.y(), scale) - self._v(start.y(), scale)
+
+        def change(value: Keyed) -> Keyed:
+            old = next(k for k in value.keys if k.frame == frame).value
+            raised = tuple(v + rise if c == component else v for c, v in enumerate(old))
+            return moved_keys(value, [frame], by, copy).with_key(frame + by, raised)
+
+        self._put("Copy key" if copy else "Move key", change)
         self.session.choose_keys(frozenset({(in_hand(self.session), self.part, frame + by)}))
 
-    def _move_handle(self, value: Keyed, kind: str, frame: float, c: int, at: QPointF) -> None:
-        a = next(k for k in value.keys if k.frame == frame)
-        b = value.keys[value.keys.index(a) + 1]
-        rise = b.value[c] - a.value[c]
-        x = (self.axis().at(at.x()) - a.frame) / (b.frame - a.frame)
-        y = (self._v(at.y(), self._drag[-1]) - a.value[c]) / rise if abs(rise) > 1e-9 else 0.0
-        x1, y1, x2, y2 = a.curve
-        handles = (x, y, x2, y2) if kind == "out" else (x1, y1, x, y)
-        self._put("Shape easing", lambda v: shaped(v, frame, handles))
+    def _move_handle(self, kind: str, frame: float, c: int, at: QPointF) -> None:
+        when, level = self.axis().at(at.x()), self._v(at.y(), self._drag[-1])
+
+        def change(value: Keyed) -> Keyed:
+            a = next(k for k in value.keys if k.frame == frame)
+            b = value.keys[value.keys.index(a) + 1]
+            rise = b.value[c] - a.value[c]
+            x = (when - a.frame) / (b.frame - a.frame)
+            y = (level - a.value[c]) / rise if abs(rise) > 1e-9 else 0.0
+            x1, y1, x2, y2 = a.curve
+            return shaped(value, frame, (x, y, x2, y2) if kind == "out" else (x1, y1, x, y))
+
+        self._put("Shape easing", change)
 
     def mouseReleaseEvent(self, event) -> None:
         self._drag = ()

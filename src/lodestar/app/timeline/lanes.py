@@ -7,6 +7,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
+from lodestar.core.shot.document import Shot
 from lodestar.core.shot.keyed import Keyed
 from lodestar.core.shot.motion import Chosen, change_keys, keyed_things, moved_keys, whole_motion, with_things
 from lodestar.core.shot.objects import Thing, keyed_parts
@@ -161,7 +162,7 @@ class Lanes(QWidget):
         elif near:
             self._take_key(row, near[0], shift)
         elif alt:
-            self._drag = ("all", row.id, axis.frame(at.x()), session.shot, object())
+            self._drag = ("all", row.id, axis.frame(at.x()), object())
         else:
             self._take_lane(axis, row, at.x())
         self.update()
@@ -176,7 +177,7 @@ class Lanes(QWidget):
             session.choose_keys(session.keys - here if here <= session.keys else session.keys | here)
         elif not here <= session.keys:
             session.choose_keys(here)
-        self._drag = ("keys", frame, session.shot, session.keys, object())
+        self._drag = ("keys", frame, session.keys, object())
         session.show_frame(round(frame))
 
     def _take_lane(self, axis: TimeAxis, row: Row, x: float) -> None:
@@ -199,21 +200,21 @@ class Lanes(QWidget):
                 session.show_frame(to)
             case ("box", start):
                 self._box = QRectF(start, event.position()).normalized()
-            case ("keys", frame, base, chosen, group):
+            case ("keys", frame, chosen, group):
                 copy = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-                move_keys(session, base, chosen, to - frame, copy, group)
-            case ("all", id_, start, base, group):
-                self._move_all(base, id_, to - start, group)
+                move_keys(session, chosen, to - frame, copy, group)
+            case ("all", id_, start, group):
+                self._move_all(id_, to - start, group)
             case (end, id_, (a, b), group):
                 span = (min(to, b), b) if end == "first" else (a, max(to, a))
                 session.edit_item("Change span", "objects", id_, group, span=span)
         self.update()
 
-    def _move_all(self, base, id_: str, by: int, group: object) -> None:
+    def _move_all(self, id_: str, by: int, group: object) -> None:
         """A thing with its span and all its keys goes along time."""
 
-        def edit(_):
-            shot = change_keys(base, whole_motion(base, id_), lambda value, frames: moved_keys(value, frames, by))
+        def edit(shot: Shot) -> Shot:
+            shot = change_keys(shot, whole_motion(shot, id_), lambda value, frames: moved_keys(value, frames, by))
             thing = keyed_things(shot)[id_]
             span = getattr(thing, "span", None)
             return with_things(shot, {id_: msgspec.structs.replace(thing, span=(span[0] + by, span[1] + by))}) if span else shot
@@ -245,7 +246,7 @@ class Lanes(QWidget):
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and session.keys:
             session.delete_keys()
         elif event.key() in steps and session.keys:
-            move_keys(session, session.shot, session.keys, steps[event.key()], False, None)
+            move_keys(session, session.keys, steps[event.key()], False, None)
         elif event.key() == Qt.Key.Key_Escape:
             session.choose_keys(frozenset())
         else:
@@ -264,11 +265,13 @@ def step_of(session: Session, id_: str) -> str:
     return "Foreground" if any(m.id == id_ for m in session.shot.mattes) else "Place"
 
 
-def move_keys(session: Session, base, chosen: Chosen, by: float, copy: bool, group: object) -> None:
-    """Keys of a shot as it was go along time; they stay in hand."""
-    if by == 0 and session.shot is base:
-        return
-    session.edit("Copy keys" if copy else "Move keys", lambda _: change_keys(base, chosen, lambda v, f: moved_keys(v, f, by, copy)), group)
+def move_keys(session: Session, chosen: Chosen, by: float, copy: bool, group: object) -> None:
+    """Keys go along time; they stay in hand."""
+
+    def edit(shot: Shot) -> Shot:
+        return change_keys(shot, chosen, lambda v, f: moved_keys(v, f, by, copy)) if by else shot
+
+    session.edit("Copy keys" if copy else "Move keys", edit, group)
     session.choose_keys(frozenset((id_, part, frame + by) for id_, part, frame in chosen))
 
 

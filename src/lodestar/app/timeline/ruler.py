@@ -166,7 +166,7 @@ class Ruler(QWidget):
         axis = TimeAxis(self.session, self.width())
         marker = self._marker_at(event.position())
         if marker is not None and not event.modifiers():
-            self._marker = (marker, self.session.shot, object())
+            self._marker = (marker, object())
             self.session.show_frame(marker.frame)
         elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self._start = axis.frame(event.position().x())
@@ -177,9 +177,12 @@ class Ruler(QWidget):
         axis = TimeAxis(self.session, self.width())
         at = axis.frame(event.position().x())
         if self._marker is not None:
-            marker, base, group = self._marker
-            if at != marker.frame or self.session.shot is not base:
-                self.session.edit("Move marker", lambda _: with_marker(without_marker(base, marker.frame), Marker(at, marker.text)), group)
+            marker, group = self._marker
+
+            def move(shot: Shot) -> Shot:
+                return with_marker(without_marker(shot, marker.frame), Marker(at, marker.text)) if at != marker.frame else shot
+
+            self.session.edit("Move marker", move, group)
             self.session.show_frame(at)
         elif self._start is not None and self.session.shot.plate:
             a, b = sorted((self._start, at))

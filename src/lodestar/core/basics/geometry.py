@@ -180,6 +180,21 @@ def turn_from_matrix(R: F64) -> tuple[float, float, float]:
     return float(h), float(p), float(r)
 
 
+def near_turn(turn_deg: tuple[float, ...], to: tuple[float, ...]) -> tuple[float, float, float]:
+    """The same rotation as `turn_deg`, written with the heading, pitch and roll that lie nearest to `to`, whole turns counted.
+
+    Each rotation is written in two ways, (h, p, r) and (h + 180, 180 - p, r + 180), and in each with whole turns more or less.
+    Looking straight up or down only heading and roll together are known, so the roll of `to` is kept.
+    """
+    h, p, r = turn_deg
+    if abs(abs(p) - 90) < 1e-4:
+        h, r = h + (r - to[2]) * (1.0 if p > 0 else -1.0), to[2]
+    ways = []
+    for way in ((h, p, r), (h + 180, 180 - p, r + 180)):
+        ways.append(tuple(float(v + 360 * round((t - v) / 360)) for v, t in zip(way, to)))
+    return min(ways, key=lambda way: sum(abs(v - t) for v, t in zip(way, to)))  # type: ignore[return-value]
+
+
 def blend_rotation(a: F64, b: F64, share: float) -> F64:
     """From rotation a (share 0) to b (share 1) along the shortest way."""
     return a @ rotation_from_vector(share * vector_from_rotation(a.T @ b))

@@ -7,14 +7,15 @@ import msgspec
 import numpy as np
 
 from ..basics.errors import UserError
-from ..basics.geometry import F64, turn_from_matrix, turn_matrix
+from ..basics.geometry import F64, near_turn, turn_from_matrix, turn_matrix
 from ..evaluate.cameras import camera_at, scene_frame
 from ..evaluate.objects import box_of, mesh_of, model_of, pose_of
 from ..scene.poses import moved, pose_matrix, size_of
 from ..scene.surfaces import heading_towards, sturdy_plane
 from ..shot.document import Shot
-from ..shot.keyed import Key, Keyed, constant
+from ..shot.keyed import Key, Keyed, Value, constant
 from ..shot.objects import Card, GroundMesh, Object, Tube, ancestors
+from .turns import turned
 
 PIVOTS = ("base line", "middle", "front left foot", "front right foot", "back left foot", "back right foot", "front left top", "front right top",
           "back left top", "back right top")  # fmt: skip
@@ -64,7 +65,7 @@ def with_pose(shot: Shot, item: Object, frame: float, keying: bool, R: F64 | Non
     fields = {}
     if R is not None:
         turn = m[:3, :3].T / size_of(m) @ R
-        fields["turn"] = item.turn.changed(frame, turn_from_matrix(turn), keying)
+        fields["turn"] = item.turn.changed(frame, near_turn(turn_from_matrix(turn), item.turn.at(frame)), keying)
     if at is not None:
         place = np.linalg.solve(m[:3, :3], np.asarray(at) - m[:3, 3])
         fields["position"] = item.position.changed(frame, tuple(float(v) for v in place), keying)
@@ -202,15 +203,15 @@ def reparented(shot: Shot, id_: str, parent: str) -> Shot:
     def position(frame: float) -> tuple[float, ...]:
         return tuple(float(v) for v in moved(local(frame), np.array(item.position.at(frame))))
 
-    def turn(frame: float) -> tuple[float, ...]:
-        m = local(frame)[:3, :3]
-        return turn_from_matrix(m / np.linalg.norm(m[:, 0]) @ turn_matrix(item.turn.at(frame)))  # type: ignore[arg-type]
+    def rotation(frame: float, turn: Value) -> F64:
+        m = local(frame)
+        return m[:3, :3] / size_of(m) @ turn_matrix(turn)  # type: ignore[arg-type]
 
     def size(frame: float) -> tuple[float, ...]:
         return (item.size.at(frame)[0] * size_of(local(frame)),)
 
-    fields = {}
-    for name, at in (("position", position), ("turn", turn), ("size", size)):
+    fields = {"turn": turned(item.turn, rotation)}
+    for name, at in (("position", position), ("size", size)):
         fields[name] = _over_keys(getattr(item, name), sorted(k.frame for k in getattr(item, name).keys), at)
     return replaced(shot, msgspec.structs.replace(fresh, **fields))
 

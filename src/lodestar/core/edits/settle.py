@@ -1,65 +1,95 @@
-"""Objects stay where they are in the picture when the camera is solved anew, the ground is said anew, or the tracks are made anew.
+"""Other tracks, another solve, another ground: what speaks of them goes along, and stays where it is in the picture.
 
-`settled(before, after)` is applied to every edit, so that no way of changing these can forget it.
+`with_tracks`, `with_solve` and `with_ground` are the only ways to change these (a shot refuses any other): they return a shot
+that agrees with itself. What names tracks gets their new numbers; objects, lines of shadows and the sun keep their place in
+the picture.
 """
+
+from collections.abc import Callable
 
 import msgspec
 import numpy as np
 
 from ..basics.geometry import Similarity, fit_similarity, turn_from_matrix, turn_matrix
 from ..evaluate.cameras import camera_at, scene_frame
+from ..evaluate.objects import pose_of
 from ..light.sun import bearing_and_height, direction
-from ..shot.document import Light, ShadowLine, Shot
+from ..scene.ground import Ground
+from ..shot.document import Light, ShadowLine, Shot, rebased
 from ..shot.keyed import Key, Keyed
 from ..shot.objects import GroundMesh, Object
+from ..solve.result import Solve
 from ..track.edit import renumbering
 from ..track.tracks import Tracks
+from .turns import turned
 
 LEVEL_DEG = 3.0  # a new solve's idea of up differs by less; then what stood upright goes on standing upright
 LEAST_FACTOR = 0.001  # an object's own factor is told from that of the scene only beyond this
 RENUMBER = -1
 
 
-def settled(before: Shot, after: Shot) -> Shot:
-    """`after` with tracks named by their new numbers, and with objects and light where they were in the picture of `before`."""
-    if after.tracks is not before.tracks and before.tracks is not None and after.tracks is not None:
-        after = _renumbered(before, after)
-    if (after.solve is before.solve and after.ground == before.ground) or before.solve is None or after.solve is None:
+def with_tracks(shot: Shot, tracks: Tracks | None) -> Shot:
+    """The shot with other tracks; ground, objects and the solve's points name them by their new numbers."""
+    if tracks is shot.tracks:
+        return shot
+    if tracks is None or shot.tracks is None or same_lineage(shot.tracks, tracks):
+        return rebased(shot, tracks=tracks)
+    return _carried(shot, _renumbered(shot, tracks))
+
+
+def with_solve(shot: Shot, solve: Solve | None) -> Shot:
+    """The shot with another solve, of the tracks that it holds; objects and light stay where they were in the picture."""
+    return shot if solve is shot.solve else _carried(shot, rebased(shot, solve=solve))
+
+
+def with_ground(shot: Shot, ground: Ground) -> Shot:
+    """The shot with another ground; objects and light stay where they were in the picture."""
+    return shot if ground == shot.ground else _carried(shot, rebased(shot, ground=ground))
+
+
+def _carried(before: Shot, after: Shot) -> Shot:
+    """`after` with objects and light where they were in the picture of `before`, in whose scene they still stand."""
+    if before.solve is None or after.solve is None:
         return after
     if not after.objects and not after.light.shadows and after.light == Light():
         return after
     old, new = scene_frame(before), scene_frame(after)
     if after.solve is before.solve or np.array_equal(after.solve.R, before.solve.R):
+        if _same(old, new):
+            return after
         between = new.after(old.inverse())
         return _moved(after, lambda item: between, between, False)
     between = _between(before, after)
     return _moved(after, lambda item: _seen_as_large(item, before, after, _shifted(between, _slide(item, before, after, between))), between, True)
 
 
+def _same(a: Similarity, b: Similarity) -> bool:
+    return a.scale == b.scale and np.array_equal(a.R, b.R) and np.array_equal(a.t, b.t)
+
+
 # tracks that were made anew -----------------------------------------------------------------------------------------------------
 
 
-def _renumbered(before: Shot, after: Shot) -> Shot:
-    """What speaks of tracks by number, in the numbers of tracks that were made anew; where one has none, it is dropped."""
-    assert before.tracks is not None and after.tracks is not None
-    if same_lineage(before.tracks, after.tracks):
-        return after
-    number = renumbering(before.tracks, after.tracks)
+def _renumbered(before: Shot, tracks: Tracks) -> Shot:
+    """The shot with tracks that were made anew, and with what speaks of tracks in their numbers; what has none is dropped."""
+    assert before.tracks is not None
+    number = renumbering(before.tracks, tracks)
     count = before.tracks.count
     new = lambda t: int(number[t]) if 0 <= t < count else RENUMBER
     some = lambda ts: tuple(dict.fromkeys(n for t in ts if (n := new(t)) >= 0))
-    said = after.ground
+    said = before.ground
     ground = msgspec.structs.replace(
         said, on_ground=some(said.on_ground), origin=None if said.origin is None or new(said.origin) < 0 else new(said.origin),
         spans=tuple(msgspec.structs.replace(s, a=new(s.a), b=new(s.b)) for s in said.spans if min(new(s.a), new(s.b)) >= 0))  # fmt: skip
-    objects = tuple(_with_tracks(o, [new(t) for t in o.tracks]) if o.tracks else o for o in after.objects)
-    solve = after.solve
-    if solve is not None and solve is before.solve:
+    objects = tuple(_with_tracks(o, [new(t) for t in o.tracks]) if o.tracks else o for o in before.objects)
+    solve = before.solve
+    if solve is not None:
         ids = np.array([new(int(t)) for t in solve.point_ids])
         _, first = np.unique(ids, return_index=True)
         keep = np.sort(first[ids[first] >= 0])
-        solve = msgspec.structs.replace(solve, point_ids=ids[keep].astype(np.int32), xyz=solve.xyz[keep], point_error=solve.point_error[keep])
-    return msgspec.structs.replace(after, ground=ground, objects=objects, solve=solve)
+        by_point = {name: getattr(solve, name)[keep] for name in ("xyz", "point_error", "colours") if len(getattr(solve, name))}
+        solve = msgspec.structs.replace(solve, point_ids=ids[keep].astype(np.int32), **by_point)
+    return rebased(before, tracks=tracks, ground=ground, objects=objects, solve=solve)
 
 
 def _with_tracks(item: Object, numbers: list[int]) -> Object:
@@ -172,14 +202,14 @@ def _each(value: Keyed, change) -> Keyed:
     return Keyed(one(value.value), tuple(Key(k.frame, one(k.value), k.easing, k.handles) for k in value.keys))
 
 
-def _moved(shot: Shot, of, whole: Similarity, keep_level: bool) -> Shot:
+def _moved(shot: Shot, of: Callable[[Object], Similarity], whole: Similarity, keep_level: bool) -> Shot:
     """The shot with each object carried by `of(object)` and the light by `whole`."""
     by_id = {o.id for o in shot.objects}
     objects = []
     for item in shot.objects:
         root = item.parent not in by_id
         how = of(item) if root else None
-        objects.append(_carried(item, how, float(whole.scale), keep_level, shot))
+        objects.append(_moved_object(item, how, float(whole.scale), keep_level, shot))
     light = shot.light
     lines = tuple(
         ShadowLine(foot=_tuple(whole.points(np.array(s.foot))), tip=_tuple(whole.points(np.array(s.tip))), height=s.height * float(whole.scale))
@@ -187,8 +217,11 @@ def _moved(shot: Shot, of, whole: Similarity, keep_level: bool) -> Shot:
     )
     bearing, height = light.bearing, light.height
     if bearing.keys or height.keys:
-        turned = turn_from_matrix(whole.R)[0]
-        bearing = _each(bearing, lambda v: [(v[0] - turned) % 360])
+        heading = turn_from_matrix(whole.R)[0]
+        # the same for all keys, so that the way from key to key stays as it was
+        begin = bearing.keys[0].value[0] if bearing.keys else bearing.value[0]
+        shift = (begin - heading) % 360 - begin
+        bearing = _each(bearing, lambda v: [v[0] + shift])
     else:
         sun = bearing_and_height(whole.R @ direction(bearing.value[0], height.value[0]))
         bearing, height = Keyed((sun[0],)), Keyed((sun[1],))
@@ -200,7 +233,7 @@ def _tuple(p: np.ndarray) -> tuple[float, float, float]:
     return float(p[0]), float(p[1]), float(p[2])
 
 
-def _carried(item: Object, how: Similarity | None, scale: float, keep_level: bool, shot: Shot) -> Object:
+def _moved_object(item: Object, how: Similarity | None, scale: float, keep_level: bool, shot: Shot) -> Object:
     """An object after its world was turned, moved and sized; how: None for one that hangs on another, which moves already."""
     fields: dict = {name: _each(getattr(item, name), lambda v: [x * scale for x in v]) for name in item.LENGTHS} if scale != 1.0 else {}
     fields["pivot"] = tuple(x * scale for x in item.pivot)
@@ -212,7 +245,7 @@ def _carried(item: Object, how: Similarity | None, scale: float, keep_level: boo
         fields["position"] = _each(item.position, lambda v: how.points(np.array(v)))
         if how.scale != scale:
             fields["size"] = _each(item.size, lambda v: [v[0] * how.scale / scale])
-        fields["turn"] = _each(item.turn, lambda v: turn_from_matrix(turn @ turn_matrix(v)))
+        fields["turn"] = turned(item.turn, lambda _, v: turn @ turn_matrix(v))  # type: ignore[arg-type]
     if isinstance(item, GroundMesh):
         fields["points"] = tuple(x * scale for x in item.points)
     moved = msgspec.structs.replace(item, **fields)
@@ -223,8 +256,6 @@ def _carried(item: Object, how: Similarity | None, scale: float, keep_level: boo
 
 def _refitted(mesh: GroundMesh, shot: Shot) -> GroundMesh:
     """Uneven ground through where its tracks are now; a point whose track has no place any more stays as it was carried."""
-    from ..evaluate.objects import pose_of
-
     new, m = _places(shot), pose_of(msgspec.structs.replace(shot, objects=(mesh,)), mesh, shot.first)
     points = np.array(mesh.points).reshape(-1, 3)
     for row, track in enumerate(mesh.tracks):

@@ -4,6 +4,7 @@ Lengths in metres of the scene (or units, while no distance is known), angles in
 """
 
 import hashlib
+from typing import Any
 
 import msgspec
 
@@ -81,8 +82,27 @@ class Marker(msgspec.Struct, frozen=True):
     text: str = ""
 
 
+class Basis:
+    """The tracks, solve and ground that objects and light speak of: tracks by their numbers, places in the scene that they make."""
+
+    __slots__ = ("ground", "solve", "tracks")
+
+    def __init__(self, tracks: Tracks | None, solve: Solve | None, ground: Ground) -> None:
+        self.tracks, self.solve, self.ground = tracks, solve, ground
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Basis)  # it repeats what the shot holds, so it never makes two shots differ
+
+    __hash__ = None  # type: ignore[assignment]
+
+
 class Shot(msgspec.Struct, frozen=True, kw_only=True):
-    """Everything that is saved. first, last: in and out, both included."""
+    """Everything that is saved. first, last: in and out, both included.
+
+    Tracks, solve and ground are not replaced on their own: objects and light would then speak of others than the shot holds,
+    which raises ValueError. `edits.settle` changes them, and carries along what speaks of them. basis: which ones those are; it
+    is no part of a file.
+    """
 
     version: int = VERSION
     name: str = "Untitled"
@@ -101,10 +121,26 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
     finish: Finish = Finish()
     output: Output = Output()
     markers: tuple[Marker, ...] = ()
+    basis: Any = None
+
+    def __post_init__(self) -> None:
+        basis = self.basis
+        if basis is None:
+            msgspec.structs.force_setattr(self, "basis", Basis(self.tracks, self.solve, self.ground))
+        elif (basis.tracks, basis.solve) != (self.tracks, self.solve) or basis.ground is not self.ground:
+            raise ValueError("tracks, solve and ground of a shot change through edits.settle alone, which carries its objects along")
 
     @property
     def frames(self) -> range:
         return range(self.first, self.last + 1)
+
+
+def rebased(shot: Shot, **fields: Any) -> Shot:
+    """The shot with other tracks, solve or ground, and with whatever of objects and light goes with them among the fields.
+
+    For `edits.settle`, and where nothing of the old ones stays.
+    """
+    return msgspec.structs.replace(shot, basis=None, **fields)
 
 
 def with_plate(shot: Shot, info: PlateInfo) -> Shot:
@@ -113,7 +149,7 @@ def with_plate(shot: Shot, info: PlateInfo) -> Shot:
     same = old is not None and (old.width, old.height, old.count) == (info.width, info.height, info.count)
     if same:
         return msgspec.structs.replace(shot, plate=info)
-    return msgspec.structs.replace(shot, plate=info, first=0, last=info.count - 1, tracks=None, solve=None, ground=Ground())
+    return rebased(shot, plate=info, first=0, last=info.count - 1, tracks=None, solve=None, ground=Ground())
 
 
 def with_marker(shot: Shot, marker: Marker) -> Shot:
@@ -143,6 +179,18 @@ def solving_inputs(shot: Shot) -> str:
     by_hand = [tracks.keys.tobytes()] if tracks is not None and len(tracks.keys) else []
     spans = [shot.ground.spans] if shot.solving.hold else []
     return _digest(shot.solving, tracks.source if tracks else "", tracks.rejected.tobytes() if tracks else b"", *by_hand, *spans)
+
+
+def tracking_reads(shot: Shot) -> dict[str, Any]:
+    """What of the shot tracking reads, by its name in a sentence: a result made from others does not fit."""
+    return {"the clip": shot.plate, "in and out": (shot.first, shot.last), "the settings of the tracker": shot.follow,
+            "the regions": [r for r in shot.regions if r.on], "the tracks": shot.tracks}  # fmt: skip
+
+
+def solving_reads(shot: Shot) -> dict[str, Any]:
+    """What of the shot a solve reads, by its name in a sentence."""
+    return {"the clip": shot.plate, "the tracks": shot.tracks, "the settings of the solve": shot.solving, "the solve": shot.solve,
+            "what is known of the place": shot.ground.spans if shot.solving.hold else ()}  # fmt: skip
 
 
 def tracks_are_stale(shot: Shot) -> bool:

@@ -17,7 +17,7 @@ import numpy as np
 
 from ..basics.errors import ShotFileError, writing_problem
 from ..track.tracks import frozen
-from .document import VERSION, Shot
+from .document import VERSION, Basis, Shot
 from .objects import Card
 
 # from version n to n + 1: {n: function(tree) -> tree}, each with its reason in its docstring
@@ -42,6 +42,8 @@ def pack(shot: Shot, folder: Path) -> bytes:
     arrays: dict[str, np.ndarray] = {}
 
     def hook(value: object) -> object:
+        if isinstance(value, Basis):
+            return None
         if isinstance(value, np.ndarray):
             name = f"a{len(arrays):03}"
             arrays[name] = value
@@ -50,7 +52,9 @@ def pack(shot: Shot, folder: Path) -> bytes:
             return value.item()
         raise TypeError(f"{type(value)} cannot be saved")
 
-    tree = msgspec.json.format(msgspec.json.encode(shot, enc_hook=hook), indent=1)
+    parts = msgspec.to_builtins(shot, enc_hook=hook)
+    del parts["basis"]
+    tree = msgspec.json.format(msgspec.json.encode(parts), indent=1)
     packed, out = io.BytesIO(), io.BytesIO()
     np.savez(packed, **arrays)  # type: ignore[arg-type]
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:

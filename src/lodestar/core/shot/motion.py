@@ -38,6 +38,15 @@ def with_things(shot: Shot, changed: dict[str, msgspec.Struct]) -> Shot:
     return msgspec.structs.replace(shot, **fields) if fields else shot
 
 
+def with_value(shot: Shot, id_: str, part: str, change: Callable[[Keyed], Keyed]) -> Shot:
+    """The shot with one keyed value changed, of the thing with this id; as it is where there is no such value."""
+    thing = keyed_things(shot).get(id_)
+    old = getattr(thing, part, None)
+    if thing is None or not isinstance(old, Keyed):
+        return shot
+    return with_things(shot, {id_: msgspec.structs.replace(thing, **{part: change(old)})})
+
+
 def change_keys(shot: Shot, chosen: Chosen, change: Callable[[Keyed, list[float]], Keyed]) -> Shot:
     """Each value that has chosen keys, changed by a function of the value and the frames of those keys."""
     by_value: dict[tuple[str, str], list[float]] = {}

@@ -6,7 +6,7 @@ import numpy as np
 from ..basics.colour import encode
 from ..basics.errors import SolveError
 from ..basics.job import Job
-from ..edits.settle import settled
+from ..edits.settle import with_solve
 from ..picture.frame import plate_frame
 from ..shot.document import Shot, solving_inputs
 from ..solve.camera import solve
@@ -23,7 +23,7 @@ def solve_shot(shot: Shot, job: Job) -> Shot:
         raise SolveError("There are no tracks to solve from.", "Track the clip first.")
     found = solve(shot.tracks, shot.plate.width, shot.plate.height, shot.solving, job, shot.solve, shot.ground.spans if shot.solving.hold else ())
     found = _looked_over(shot, msgspec.structs.replace(found, source=solving_inputs(shot)), job)
-    return settled(shot, msgspec.structs.replace(shot, solve=found))
+    return with_solve(shot, found)
 
 
 def _looked_over(shot: Shot, solve: Solve, job: Job) -> Solve:

@@ -10,6 +10,7 @@ import numpy as np
 
 from ..basics.errors import PlateError, SolveError, TrackError
 from ..basics.job import Job
+from ..edits.settle import with_tracks
 from ..evaluate.mattes import ignored_at
 from ..media.plates import open_plate
 from ..shot.document import Outline, Shot, tracking_inputs
@@ -50,7 +51,7 @@ def track_shot(shot: Shot, job: Job, ignore: Callable[[int], np.ndarray | None] 
             for number in np.unique(shot.tracks.keys[:, 0]):
                 keys = shot.tracks.keys[shot.tracks.keys[:, 0] == number, 1:]
                 tracks = _hand_added(tracks, luma, shot, keys[np.isin(keys[:, 0], shot.frames)], job)
-    return msgspec.structs.replace(shot, tracks=msgspec.structs.replace(tracks, source=tracking_inputs(shot)))
+    return with_tracks(shot, msgspec.structs.replace(tracks, source=tracking_inputs(shot)))
 
 
 @contextlib.contextmanager
@@ -85,7 +86,7 @@ def add_tracks(shot: Shot, frame: int, corners: np.ndarray, least_frames: int, j
     place = coverage_of(corners, shot)
     with _eyes(shot) as luma:
         rows = more_here(luma, shot.frames, frame, place, tracks.xy[tracks.at(frame)], shot.follow, least_frames, _hidden(shot), job)
-    return msgspec.structs.replace(shot, tracks=added(tracks, rows, least_frames))
+    return with_tracks(shot, added(tracks, rows, least_frames))
 
 
 def place_track(shot: Shot, number: int | None, frame: int, xy: np.ndarray, search_px: float, job: Job) -> Shot:
@@ -103,7 +104,7 @@ def place_track(shot: Shot, number: int | None, frame: int, xy: np.ndarray, sear
             frames, places = follow_by_hand(luma, shot.frames, keys, search_px, job)
             tracks = replaced(tracks, number, frames, places, keys)
     source = tracking_inputs(shot) if shot.tracks is None else tracks.source
-    return msgspec.structs.replace(shot, tracks=msgspec.structs.replace(tracks, source=source))
+    return with_tracks(shot, msgspec.structs.replace(tracks, source=source))
 
 
 def _refuse_outside(shot: Shot, frame: int) -> None:
@@ -192,4 +193,4 @@ def join_same(shot: Shot) -> tuple[Shot, int]:
         chains[b] = [*chain, b]
     for chain in chains.values():
         tracks = joined(tracks, np.array(chain))
-    return msgspec.structs.replace(shot, tracks=tracks), len(pairs)
+    return with_tracks(shot, tracks), len(pairs)

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import meet_plane, rotation_from_vector, turn_from_matrix, turn_matrix
+from lodestar.core.edits.settle import with_ground
 from lodestar.core.scene.ground import Ground, PictureLine
 
 from ... import theme
@@ -37,7 +38,7 @@ class DrawLine(Tool):
             self.session.tell("That line is too short to tell a direction.", "Drag along all of it, from end to end.", "doubtful")
         else:
             line = PictureLine(self.session.frame, (round(float(a[0]), 2), round(float(a[1]), 2)), (round(float(b[0]), 2), round(float(b[1]), 2)))
-            self.session.edit(self.label, lambda s: msgspec.structs.replace(s, ground=self.said(s.ground, line)))
+            self.session.edit(self.label, lambda s: with_ground(s, self.said(s.ground, line)))
         self.canvas.update()
 
     def said(self, ground: Ground, line: PictureLine) -> Ground:
@@ -165,7 +166,7 @@ class TurnScene(Tool):
                 return
             moved = moved - (b - a)
         fresh = {"moved": tuple(float(v) for v in moved), "turned": turn_from_matrix(R), "sized": float(sized)}
-        self.session.edit("Turn the scene", lambda s: msgspec.structs.replace(s, ground=msgspec.structs.replace(s.ground, **fresh)), self.group)
+        self.session.edit_ground("Turn the scene", self.group, **fresh)
 
     def release(self, event) -> None:
         self.held = ""

@@ -1,12 +1,15 @@
 """Moving, turning and sizing objects by their handles, in the picture and in the scene alike."""
 
+from collections.abc import Callable
+from typing import NamedTuple
+
 import msgspec
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import meet_plane, turn_matrix
-from lodestar.core.edits.arrange import dropped, place_of, removed, repivoted, stood, turn_of, with_pose
+from lodestar.core.edits.arrange import dropped, find, place_of, removed, repivoted, stood, turn_of, with_pose
 from lodestar.core.evaluate.objects import box_of, mesh_of, model_of, objects_at, pose_of
 from lodestar.core.scene.poses import moved, size_of
 from lodestar.core.shot.document import Shot
@@ -24,6 +27,19 @@ ARC = np.deg2rad(np.linspace(-50, 50, 21))[:, None]  # of a ring that is drawn
 PLANES = {"level": (0, 1), "upright": (0, 2)}  # axes of the object that span the plane of a handle
 
 
+class Grip(NamedTuple):
+    """An object in hand before it was dragged: place (3,) of its pivot, axes (3, 3), heading, pitch and roll, size, the normal (3,)
+    of the plane in which it is dragged, and where in that plane it was taken, None where the pointer's ray misses it."""
+
+    item: Object
+    at: np.ndarray
+    R: np.ndarray
+    turn: tuple[float, float, float]
+    size: float
+    normal: np.ndarray
+    grip: np.ndarray | None
+
+
 class MoveObject(Tool):
     """Handles on the chosen object: arrows along its axes, squares for its planes, rings that turn and tilt it, the corner that
     sizes it, and tabs that stand it up or lay it down and drop it. Shift snaps to 15 degrees or the ground, Ctrl to points. Alt
@@ -33,9 +49,10 @@ class MoveObject(Tool):
 
     def __init__(self, canvas) -> None:
         super().__init__(canvas)
-        self.held = ""
+        self.held = self.id = ""
         self.group: object = None
-        self.from_: dict = {}
+        self.start = QPointF()
+        self.nudged = np.zeros(3)
 
     def hint(self) -> str:
         item = self.session.object()
@@ -171,36 +188,36 @@ class MoveObject(Tool):
             if self.held == "drop":
                 self.session.edit("Drop to the ground", lambda s: dropped(s, item.id, frame, keying))
             else:
-                upright = abs(self.from_["turn"][1]) < 45
+                upright = abs(turn_of(self.session.shot, item, frame)[1]) < 45
                 self.session.edit("Lie down" if upright else "Stand up", lambda s: stood(s, item.id, frame, keying, -90.0 if upright else 0.0))
             self.held = ""
 
     def _begin(self, item: Object, pointer: QPointF) -> None:
-        shot, frame = self.session.shot, self.session.frame
-        self.group, self.typed = object(), ""
-        m = pose_of(shot, item, frame)
-        at = place_of(shot, item, frame)
-        self.from_ = {"id": item.id, "at": at, "R": m[:3, :3] / size_of(m), "turn": turn_of(shot, item, frame), "size": item.size.at(frame)[0],
-                      "pointer": pointer, "shot": shot}  # fmt: skip
-        point, normal = self._plane()
-        self.from_["grip"] = self._on_plane(pointer, point, normal)
+        self.group, self.typed, self.id, self.start = object(), "", item.id, pointer
 
-    def _plane(self) -> tuple[np.ndarray, np.ndarray]:
-        """A point and the normal of the plane in which this drag moves."""
-        at, R = self.from_["at"], self.from_["R"]
+    def _grip(self, shot: Shot) -> Grip:
+        """What was taken in hand, in a shot as it was before the drag."""
+        item, frame = find(shot, self.id), self.session.frame
+        m, at = pose_of(shot, item, frame), place_of(shot, item, frame)
+        R = m[:3, :3] / size_of(m)
+        normal = self._normal(R)
+        return Grip(item, at, R, turn_of(shot, item, frame), item.size.at(frame)[0], normal, self._on_plane(self.start, at, normal))
+
+    def _normal(self, R: np.ndarray) -> np.ndarray:
+        """The normal of the plane in which this drag moves, for an object with the axes R."""
+        level = np.array([0, 0, 1.0])
         if self.held in PLANES:
             a, b = PLANES[self.held]
-            return at, np.cross(R[:, a], R[:, b])
+            return np.cross(R[:, a], R[:, b])
         if self.held == "tilt":
-            return at, R[:, 0]
+            return R[:, 0]
         if self.held == "turn":
-            return at, R[:, 2] if abs(R[2, 2]) > 0.5 else np.array([0, 0, 1.0])
+            return R[:, 2] if abs(R[2, 2]) > 0.5 else level
         camera = self.canvas.camera()
         # the body moves over the ground; one that is seen from the side, or that hangs on a wall, in its own upright plane
-        level = np.array([0, 0, 1.0])
-        if camera is not None and abs(camera.rays(self.canvas.to_plate(self.from_["pointer"])) @ level) < 0.06:
-            return at, R[:, 1]
-        return at, level
+        if camera is not None and abs(camera.rays(self.canvas.to_plate(self.start)) @ level) < 0.06:
+            return R[:, 1]
+        return level
 
     def _on_plane(self, at: QPointF, point: np.ndarray, normal: np.ndarray) -> np.ndarray | None:
         camera = self.canvas.camera()
@@ -210,64 +227,83 @@ class MoveObject(Tool):
         distance = float(meet_plane(camera.centre, ray, point, normal))
         return camera.centre + distance * ray if np.isfinite(distance) and distance < 1e4 else None
 
-    def _axis_shift(self, axis: np.ndarray, at: QPointF) -> float:
-        """How far along an axis the pointer was dragged, in scene units, by its picture."""
-        a, b = self._on_widget(self.from_["at"]), self._on_widget(self.from_["at"] + axis)
+    def _axis_shift(self, at: np.ndarray, axis: np.ndarray, pointer: QPointF) -> float:
+        """How far along an axis through `at` the pointer was dragged, in scene units, by its picture."""
+        a, b = self._on_widget(at), self._on_widget(at + axis)
         if a is None or b is None:
             return 0.0
-        d, start = b - a, self.from_["pointer"]
-        return float(((at.x() - start.x()) * d[0] + (at.y() - start.y()) * d[1]) / max(d @ d, 1e-6))
+        d = b - a
+        return float(((pointer.x() - self.start.x()) * d[0] + (pointer.y() - self.start.y()) * d[1]) / max(d @ d, 1e-6))
 
     def move(self, event) -> None:
         self.pointer = event.position()
-        item = next((o for o in self.session.shot.objects if o.id == self.from_.get("id")), None)
+        item = next((o for o in self.session.shot.objects if o.id == self.id), None)
         if not self.held or item is None:
             self.canvas.update()
             return
-        snap = event.modifiers()
+        pointer, snap = event.position(), event.modifiers()
         if self.held in ("x", "y", "z"):
-            axis = self.from_["R"][:, "xyz".index(self.held)]
-            self._move_to(item, self.from_["at"] + axis * self._axis_shift(axis, event.position()), snap)
+            number = "xyz".index(self.held)
+            self._move_to(item, lambda g: g.at + g.R[:, number] * self._axis_shift(g.at, g.R[:, number], pointer), snap)
         elif self.held in ("turn", "tilt"):
-            self._turn(item, event.position(), snap)
+            self._turn_to(item, lambda g: self._angle(g, pointer, snap))
         elif self.held == "size":
-            base = self._on_widget(self.from_["at"])
-            if base is not None:
-                start, at = self.from_["pointer"], event.position()
-                ratio = np.hypot(at.x() - base[0], at.y() - base[1]) / max(np.hypot(start.x() - base[0], start.y() - base[1]), 1)
-                self._edit(item, "Size", lambda o: msgspec.structs.replace(o, size=self._changed(o.size, (max(self.from_["size"] * ratio, 0.01),))))
+            self._size_to(item, lambda g: self._size(g, pointer))
         else:
-            now = self._on_plane(event.position(), *self._plane())
-            if now is not None and self.from_["grip"] is not None:
-                self._move_to(item, self.from_["at"] + now - self.from_["grip"], snap)
 
-    def _turn(self, item: Object, at: QPointF, modifiers) -> None:
-        point, normal = self._plane()
-        now = self._on_plane(at, point, normal)
-        grip = self.from_["grip"]
-        if now is None or grip is None:
-            return
-        a, b = grip - point, now - point
-        angle = float(np.rad2deg(np.arctan2(np.cross(a, b) @ normal, a @ b)))
-        heading, pitch, roll = self.from_["turn"]
-        value = (heading if self.held == "turn" else pitch) + angle
-        if modifiers & Qt.KeyboardModifier.ShiftModifier:
-            value = round(value / SNAP_DEG) * SNAP_DEG
-        self._turn_to(item, value)
+            def to(g: Grip) -> np.ndarray | None:
+                now = self._on_plane(pointer, g.at, g.normal)
+                return None if now is None or g.grip is None else g.at + now - g.grip
 
-    def _turn_to(self, item: Object, value: float) -> None:
-        heading, pitch, roll = self.from_["turn"]
-        R = turn_matrix((value, pitch, roll) if self.held == "turn" else (heading, value, roll))
-        self._edit(
-            item, "Turn" if self.held == "turn" else "Tilt", lambda o: with_pose(self.session.shot, o, self.session.frame, self.session.keying, R=R)
-        )
+            self._move_to(item, to, snap)
 
-    def _move_to(self, item: Object, to: np.ndarray, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
-        if modifiers & Qt.KeyboardModifier.ShiftModifier:
-            to = to * [1, 1, 0] if self.held in ("z", "upright", "body") else to
-        if modifiers & Qt.KeyboardModifier.ControlModifier:
-            to = self._nearest_point(to)
-        self._edit(item, "Move", lambda o: with_pose(self.session.shot, o, self.session.frame, self.session.keying, at=to))
+    def _size(self, g: Grip, pointer: QPointF) -> float:
+        base = self._on_widget(g.at)
+        if base is None:
+            return g.size
+        ratio = np.hypot(pointer.x() - base[0], pointer.y() - base[1]) / max(np.hypot(self.start.x() - base[0], self.start.y() - base[1]), 1)
+        return max(g.size * float(ratio), 0.01)
+
+    def _angle(self, g: Grip, pointer: QPointF, modifiers) -> float | None:
+        now = self._on_plane(pointer, g.at, g.normal)
+        if now is None or g.grip is None:
+            return None
+        a, b = g.grip - g.at, now - g.at
+        value = g.turn[self.held == "tilt"] + float(np.rad2deg(np.arctan2(np.cross(a, b) @ g.normal, a @ b)))
+        return round(value / SNAP_DEG) * SNAP_DEG if modifiers & Qt.KeyboardModifier.ShiftModifier else value
+
+    # what a drag does: each change is told from the grip on the shot as it was before the drag
+
+    def _turn_to(self, item: Object, to: Callable[[Grip], float | None]) -> None:
+        tilting = self.held == "tilt"
+
+        def change(shot: Shot, g: Grip) -> Object:
+            value = to(g)
+            if value is None:
+                return g.item
+            heading, pitch, roll = g.turn
+            R = turn_matrix((heading, value, roll) if tilting else (value, pitch, roll))
+            return with_pose(shot, g.item, self.session.frame, self.session.keying, R=R)
+
+        self._edit(item, "Tilt" if tilting else "Turn", change)
+
+    def _size_to(self, item: Object, to: Callable[[Grip], float]) -> None:
+        frame, keying = self.session.frame, self.session.keying
+        self._edit(item, "Size", lambda shot, g: msgspec.structs.replace(g.item, size=g.item.size.changed(frame, (to(g),), keying)))
+
+    def _move_to(self, item: Object, to: Callable[[Grip], np.ndarray | None], modifiers=Qt.KeyboardModifier.NoModifier) -> None:
+        level = modifiers & Qt.KeyboardModifier.ShiftModifier and self.held in ("z", "upright", "body")
+        frame, keying = self.session.frame, self.session.keying
+
+        def change(shot: Shot, g: Grip) -> Object:
+            at = to(g)
+            if at is None:
+                return g.item
+            at = at * [1, 1, 0] if level else at
+            at = self._nearest_point(at) if modifiers & Qt.KeyboardModifier.ControlModifier else at
+            return with_pose(shot, g.item, frame, keying, at=at)
+
+        self._edit(item, "Move", change)
 
     def _nearest_point(self, to: np.ndarray) -> np.ndarray:
         points, camera = points_of(self.session.shot), self.canvas.camera()
@@ -278,28 +314,27 @@ class MoveObject(Tool):
         away = np.where(depth > 0, np.linalg.norm(self.canvas.to_widget(xy) - on, axis=1), np.inf)
         return points[away.argmin()] if away.min() < 2.5 * SNAP_PX else to
 
-    def _changed(self, value, new):
-        return value.changed(self.session.frame, new, self.session.keying)
-
-    def _edit(self, item: Object, label: str, change) -> None:
+    def _edit(self, item: Object, label: str, change: Callable[[Shot, Grip], Object]) -> None:
         """One step of undo for the whole drag. A locked object stays; others that are chosen too go the same way."""
+        frame, keying = self.session.frame, self.session.keying
 
         def edit(shot: Shot) -> Shot:
-            new = change(item)
-            fresh = {item.id: new}
+            grip = self._grip(shot)
+            new = change(shot, grip)
+            if new == grip.item:
+                return shot
+            fresh = {new.id: new}
             if label == "Move":
-                by = place_of(shot, new, self.session.frame) - place_of(shot, item, self.session.frame)
+                by = place_of(shot, new, frame) - grip.at
                 for other in shot.objects:
-                    if other.id in self.session.others and other.id != item.id and not other.locked:
-                        at = place_of(shot, other, self.session.frame) + by
-                        fresh[other.id] = with_pose(shot, other, self.session.frame, self.session.keying, at=at)
+                    if other.id in self.session.others and other.id != new.id and not other.locked:
+                        fresh[other.id] = with_pose(shot, other, frame, keying, at=place_of(shot, other, frame) + by)
             return msgspec.structs.replace(shot, objects=tuple(fresh.get(o.id, o) for o in shot.objects))
 
         self.session.edit(f"{label} {item.name}", edit, self.group)
 
     def release(self, event) -> None:
-        self.held = ""
-        self.from_ = {}
+        self.held = self.id = ""
         self.session.history.close_group()
         self.canvas.update()
 
@@ -311,19 +346,26 @@ class MoveObject(Tool):
             return self._type(item, event)
         steps = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
         if event.key() in steps and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            shot, frame = self.session.shot, self.session.frame
-            low, high = box_of(item, frame)
-            amount = 0.02 * max(float(high[2] - low[2]), 0.1) * (10 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1)
-            R = turn_matrix((turn_of(shot, item, frame)[0], 0.0, 0.0))
-            dx, dy = steps[event.key()]
-            self.group = ("nudge", item.id)
-            by = amount * (dx * R[:, 0] + (np.array([0, 0, dy]) if event.modifiers() & Qt.KeyboardModifier.AltModifier else dy * R[:, 1]))
-            self._move_to(item, place_of(shot, item, frame) + by)
+            self._nudge(item, steps[event.key()], event.modifiers())
             return True
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
             self.session.edit("Delete", lambda s: removed(s, self.session.chosen_objects()))
             return True
         return False
+
+    def _nudge(self, item: Object, step: tuple[int, int], modifiers) -> None:
+        """A small step over the ground, or with Alt up and down; steps in a row of one choice of objects are one step of undo."""
+        shot, frame = self.session.shot, self.session.frame
+        low, high = box_of(item, frame)
+        amount = 0.02 * max(float(high[2] - low[2]), 0.1) * (10 if modifiers & Qt.KeyboardModifier.ShiftModifier else 1)
+        R = turn_matrix((turn_of(shot, item, frame)[0], 0.0, 0.0))
+        by = amount * (step[0] * R[:, 0] + (np.array([0, 0, step[1]]) if modifiers & Qt.KeyboardModifier.AltModifier else step[1] * R[:, 1]))
+        chosen = ("nudge", frame, *self.session.chosen_objects())
+        if not self.session.history.goes_on(chosen):
+            self.nudged = np.zeros(3)
+        self.group, self.id, self.nudged = chosen, item.id, self.nudged + by
+        total = self.nudged
+        self._move_to(item, lambda g: g.at + total)
 
     def wants(self, text: str) -> bool:
         return bool(self.held and text and text in NUMBER)
@@ -335,11 +377,12 @@ class MoveObject(Tool):
         if number is None:
             return True
         if self.held in ("turn", "tilt"):
-            self._turn_to(item, number)
+            self._turn_to(item, lambda g: number)
         elif self.held == "size" and number > 0:
-            self._edit(item, "Size", lambda o: msgspec.structs.replace(o, size=self._changed(o.size, (number,))))
+            self._size_to(item, lambda g: number)
         elif self.held in ("x", "y", "z"):
-            self._move_to(item, self.from_["at"] + self.from_["R"][:, "xyz".index(self.held)] * number)
+            axis = "xyz".index(self.held)
+            self._move_to(item, lambda g: g.at + g.R[:, axis] * number)
         return True
 
     # paint

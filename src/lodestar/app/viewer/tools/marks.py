@@ -4,6 +4,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
+from lodestar.core.edits.settle import with_tracks
 from lodestar.core.track.edit import deleted, joined
 from lodestar.core.track.refine import HALF
 from lodestar.core.work.tracking import SEARCH_PX
@@ -145,7 +146,7 @@ class MoreHere(LassoTool):
             self.session.tell("A click is no place.", "Drag a line round what should have more tracks.", "doubtful")
             return
         corners = np.array([self.canvas.to_plate(q) for q in shape])
-        self.session.more_tracks(corners)
+        self.session.work.more_tracks(corners)
         self.canvas.update()
 
 
@@ -190,7 +191,7 @@ class PlaceByHand(MarksTool):
         held, self.held = self.held, None
         if held is not None and (event.position() - self.pressed).manhattanLength() < CLICK_PX:
             return  # only taken in hand
-        self.session.place_track(held, self.canvas.to_plate(event.position()))
+        self.session.work.place_track(held, self.canvas.to_plate(event.position()))
         self.canvas.update()
 
     def key(self, event) -> bool:
@@ -220,16 +221,16 @@ def reject_tracks(session, numbers, back: bool = False) -> None:
     rejected = tracks.rejected.copy()
     rejected[list(numbers)] = not back
     label = f"{'Restore' if back else 'Reject'} {len(numbers)} tracks"
-    session.set(label, tracks=tracks.with_rejected(rejected))
+    session.edit(label, lambda s: with_tracks(s, tracks.with_rejected(rejected)))
 
 
 def delete_tracks(session, numbers) -> None:
     """Take tracks away for good (but for undo)."""
-    session.set(f"Delete {len(numbers)} tracks", tracks=deleted(session.shot.tracks, np.array(sorted(numbers))))
+    session.edit(f"Delete {len(numbers)} tracks", lambda s: with_tracks(s, deleted(s.tracks, np.array(sorted(numbers)))))
     session.select(session.selected, frozenset())
 
 
 def join_tracks(session, numbers) -> None:
     """The chosen tracks as one."""
-    session.set(f"Join {len(numbers)} tracks", tracks=joined(session.shot.tracks, np.array(sorted(numbers))))
+    session.edit(f"Join {len(numbers)} tracks", lambda s: with_tracks(s, joined(s.tracks, np.array(sorted(numbers)))))
     session.select(session.selected, frozenset([min(numbers)]))

@@ -106,12 +106,13 @@ class DrawOutline(Tool):
 
     def release(self, event) -> None:
         self.held = self.start = self.shape = None
+        self.session.history.close_group()
 
     def _put(self, shape: np.ndarray, label: str) -> None:
         outline = self.current()
         if outline is not None:
-            value = tuple(float(v) for v in shape.ravel())
-            self.session.edit_item(label, self.kind, outline.id, self.group, shape=outline.shape.with_key(self.session.frame, value, "linear"))
+            value, frame = tuple(float(v) for v in shape.ravel()), self.session.frame
+            self.session.edit_value(label, outline.id, "shape", lambda old: old.with_key(frame, value, "linear"), self.group)
 
     def _reshape(self, change, label: str) -> None:
         """Add or take away a corner in every key, so that corners keep belonging together."""

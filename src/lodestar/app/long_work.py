@@ -1,0 +1,204 @@
+"""What takes long: each step runs as a job on a shot and gives back a change, taken while what it was made from is still there."""
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import msgspec
+import numpy as np
+from PyQt6.QtCore import QObject
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.job import Job
+from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
+from lodestar.core.scene.ground import proposal
+from lodestar.core.shot.document import Shot, solving_reads, tracking_reads
+from lodestar.core.shot.history import Edit
+from lodestar.core.work import delivery, solving, tracking
+
+from .derived import keep_errors, with_errors
+
+Reads = Callable[[Shot], dict[str, Any]]
+
+
+class Made(NamedTuple):
+    """What a job made: the change to the shot, and what is done once it is taken."""
+
+    change: Edit
+    then: Callable[[], None] = lambda: None
+
+
+class LongWork(QObject):
+    def __init__(self, session) -> None:
+        super().__init__(session)
+        self.session = session
+
+    def run_job(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], None]) -> None:
+        session = self.session
+        cancelled = lambda: session.tell(f"{name} was cancelled.", "The shot is as it was.")
+        if not session.jobs.start(name, step, function, done, session.fail, cancelled):
+            session.tell(f"{session.jobs.name} is still running.", "Wait for its end, or cancel it at the foot of the course.", "doubtful")
+
+    def run_change(self, name: str, step: str, reads: Reads, function: Callable[[Job], Any], made: Callable[[Any], Made]) -> None:
+        """Run a job that changes the shot. What it reads of the shot is compared by identity when it ends: where that changed
+        meanwhile, its result is offered, not applied."""
+        session = self.session
+        history, before = session.history, reads(session.shot)
+
+        def end(result: Any) -> None:
+            change, then = made(result)
+            now = reads(session.shot)
+            changed = [part for part, value in before.items() if now[part] is not value and now[part] != value]
+            if history is not session.history or "the clip" in changed:
+                session.tell(f"{name} ended, but another clip is open now.", "Its result was dropped; run it again here.", "doubtful")
+            elif changed:
+                take = lambda: self._take(name, history, change, then)
+                session.tell(f"{name} ended, but {' and '.join(changed)} changed meanwhile.", "Its result fits the shot as it was.", "doubtful",
+                             ("Take it all the same", take), ("Drop it", lambda: None))  # fmt: skip
+            else:
+                self._take(name, history, change, then)
+
+        self.run_job(name, step, function, end)
+
+    def _take(self, name: str, history: object, change: Edit, then: Callable[[], None]) -> None:
+        if history is not self.session.history:
+            self.session.tell(f"The result of {name} belongs to a shot that is not open any more.", "It was dropped.", "doubtful")
+            return
+        self.session.land(name, change)
+        then()
+
+    # track and solve -----------------------------------------------------------------------------------------------------------
+
+    def track(self) -> None:
+        shot = self.session.shot
+        self.run_change("Track", "Track", tracking_reads, lambda job: tracking.track_shot(shot, job),
+                        lambda result: Made(lambda s: with_tracks(s, result.tracks)))  # fmt: skip
+
+    def solve(self) -> None:
+        shot = self.session.shot
+        self.run_change("Solve", "Solve", solving_reads, lambda job: with_errors(solving.solve_shot(shot, job)), lambda done: self._solved(*done))
+
+    def track_and_solve(self) -> None:
+        """Bring everything up to the solve up to date, as one job."""
+        shot = self.session.shot
+
+        def both(job: Job) -> tuple[Shot, np.ndarray]:
+            job.stage(0.0, 0.5)
+            tracked = tracking.track_shot(shot, job)
+            job.stage(0.5, 1.0)
+            return with_errors(solving.solve_shot(tracked, job))
+
+        reads = lambda s: {**tracking_reads(s), **solving_reads(s)}
+        self.run_change("Track and solve", "Track", reads, both, lambda done: self._solved(*done))
+
+    def _solved(self, result: Shot, errors: np.ndarray) -> Made:
+        """The tracks that were solved and their solve, as one change: neither is ever taken without the other."""
+
+        def change(shot: Shot) -> Shot:
+            return with_solve(with_tracks(shot, result.tracks), result.solve)
+
+        def then() -> None:
+            keep_errors(self.session.shot, errors)
+            if result.solve is not None and result.solve.warning:
+                self.session.tell(result.solve.warning, "", "doubtful")
+            else:
+                self._propose_level()
+
+        return Made(change, then)
+
+    def _propose_level(self) -> None:
+        """After a solve: what was found of the ground, to be kept with one click; silent where the user said it already."""
+        said = self.session.shot.ground
+        if said.on_ground or said.uprights or said.horizon or said.turned != (0.0, 0.0, 0.0):
+            return
+        try:
+            words = proposal(self.session.shot.solve)[1]
+        except UserError:
+            return
+        self.session.tell(
+            f"The scene is {words}.", "", "note", ("Level is right", self.keep_level), ("Look at it", lambda: self.session.show_step("Ground"))
+        )
+
+    def keep_level(self) -> None:
+        """What was found of the ground becomes what was said of it."""
+
+        def keep(shot: Shot) -> Shot:
+            if shot.solve is None:
+                return shot
+            found, _ = proposal(shot.solve)
+            return with_ground(shot, msgspec.structs.replace(shot.ground, on_ground=found.on_ground, uprights=found.uprights))
+
+        self.session.edit("Keep the level that was found", keep)
+
+    # changes to the tracks -------------------------------------------------------------------------------------------------------
+
+    def _change_tracks(self, label: str, change: Callable[[Job], Shot], told: Callable[[Shot], str]) -> None:
+        """A job that changes the tracks alone."""
+        before = self.session.shot.tracks
+
+        def made(result: Shot) -> Made:
+            def then() -> None:
+                old = before.count if before is not None else 0
+                new = frozenset(range(old, result.tracks.count)) if result.tracks is self.session.shot.tracks else frozenset()
+                if new:
+                    self.session.select(self.session.selected, new)
+                if told(result):
+                    self.session.tell(told(result))
+
+            return Made(lambda shot: with_tracks(shot, result.tracks), then)
+
+        self.run_change(label, "Track", lambda s: {"the clip": s.plate, "the tracks": s.tracks}, change, made)
+
+    def more_tracks(self, corners: np.ndarray) -> None:
+        """Add every track that begins inside a closed line (n, 2) px of this frame."""
+        shot, frame, least = self.session.shot, self.session.frame, self.session.least_frames
+        old = shot.tracks.count if shot.tracks is not None else 0
+        self._change_tracks("More tracks here", lambda job: tracking.add_tracks(shot, frame, corners, least, job),
+                            lambda result: f"{result.tracks.count - old} tracks of {least} frames or more were added there.")  # fmt: skip
+
+    def place_track(self, number: int | None, xy: np.ndarray) -> None:
+        """Place a track at xy (2,) px of this frame, or correct track `number` there; then follow it."""
+        shot, frame = self.session.shot, self.session.frame
+        label = "Place a track" if number is None else f"Correct track {number}"
+        self._change_tracks(label, lambda job: tracking.place_track(shot, number, frame, xy, tracking.SEARCH_PX, job), lambda result: "")
+
+    def join_found(self) -> None:
+        """Find tracks that are one point seen twice, and join them."""
+        shot, count = self.session.shot, [0]
+
+        def join(job: Job) -> Shot:
+            job.step(0.0, "comparing tracks")
+            joined, count[0] = tracking.join_same(shot)
+            return joined
+
+        self._change_tracks("Join what is one point", join, lambda result: f"{count[0]} tracks were another one seen again, and are joined with it.")
+
+    def suggest_regions(self) -> None:
+        """Offer regions round what moves by itself."""
+        shot, session = self.session.shot, self.session
+
+        def made(found: tuple) -> Made:
+            def then() -> None:
+                if not found:
+                    session.tell("Nothing large moves by itself: the tracks fit the solved camera all over the picture, and so does its flow.",
+                                 "Draw a region by hand if you see something.")  # fmt: skip
+                    return
+                session.select(found[0].id)
+                session.tell("One thing moves by itself." if len(found) == 1 else f"{len(found)} things move by themselves.",
+                             "Switch a region on to take it; draw it over, or delete it. Then track again.")  # fmt: skip
+
+            return Made(lambda s: msgspec.structs.replace(s, regions=(*s.regions, *found)) if found else s, then)
+
+        self.run_change("Suggest regions", "Track", lambda s: {"the clip": s.plate, "the solve": s.solve},
+                        lambda job: tracking.suggest_regions(shot, job), made)  # fmt: skip
+
+    def deliver(self, path: Path, **how: Any) -> None:
+        session, shot = self.session, self.session.shot
+        began = time.monotonic()
+
+        def done(count: int) -> None:
+            session.edit_part("Write output", "output", path=str(path))
+            session.tell(f"{path.name} is written: {count} frames in {time.monotonic() - began:.0f} s.", str(path.parent))
+
+        self.run_job("Write output", "Output", lambda job: delivery.deliver(shot, path, job, **how), done)
