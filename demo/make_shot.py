@@ -17,12 +17,14 @@ sys.path[:0] = [str(FOLDER), str(FOLDER.parent / "src")]
 import scenery  # noqa: E402
 from lodestar.core.basics.geometry import Camera, Lens, fit_similarity  # noqa: E402
 from lodestar.core.basics.job import Job  # noqa: E402
+from lodestar.core.basics.keyed import Key, Keyed, constant  # noqa: E402
 from lodestar.core.edits.settle import with_ground  # noqa: E402
 from lodestar.core.evaluate.cameras import scene_frame  # noqa: E402
+from lodestar.core.light.lamps import Sky, Sun  # noqa: E402
+from lodestar.core.matte.sources import Outline  # noqa: E402
 from lodestar.core.media.plates import probe  # noqa: E402
 from lodestar.core.shot import files  # noqa: E402
-from lodestar.core.shot.document import Finish, Ground, Light, Outline, ShadowLine, Shot, with_plate  # noqa: E402
-from lodestar.core.shot.keyed import Key, Keyed, constant  # noqa: E402
+from lodestar.core.shot.document import Exposure, Ground, Shadow, ShadowLine, Shot, with_plate  # noqa: E402
 from lodestar.core.shot.objects import Title  # noqa: E402
 from lodestar.core.solve.known import Span  # noqa: E402
 from lodestar.core.work.solving import solve_shot  # noqa: E402
@@ -103,8 +105,17 @@ def main() -> None:
     from lodestar.core.light.sun import bearing_and_height, from_shadows
 
     bearing, height = bearing_and_height(from_shadows(*(np.array([getattr(s, k) for s in shadows]) for k in ("foot", "tip", "height")))[0])
-    light = Light(bearing=constant(round(bearing, 2)), height=constant(round(height, 2)), strength=constant(1.05), sky=constant(0.30), softness=constant(0.6),
-                  colour=(1.0, 0.94, 0.82), sky_colour=(0.78, 0.9, 1.0), density=constant(0.95), shadows=tuple(shadows))  # fmt: skip
+    lamps = (
+        Sun(
+            bearing=constant(round(bearing, 2)),
+            height=constant(round(height, 2)),
+            strength=constant(1.05),
+            softness=constant(0.6),
+            colour=(1.0, 0.94, 0.82),
+        ),
+        Sky(strength=constant(0.30), colour=(0.78, 0.9, 1.0)),
+    )
+    shadow = Shadow(density=constant(0.95), lines=tuple(shadows))
     at = tuple3([*to_scene((0.35, 6.1, 0.0))[:2], 0.0])
     gate = tuple3([*to_scene((-0.2, 11.43, 0.45))[:2], 0.45])
     places = place.points(solve.xyz)
@@ -116,7 +127,7 @@ def main() -> None:
               roughness=constant(0.4), position=constant(*gate), turn=constant(0.0, 0, 0), tracks=tracks_round(solve, places, gate)),
     )  # fmt: skip
     matte = visitor_matte(cameras, info.fps, info.width, info.height)
-    shot = msgspec.structs.replace(shot, objects=titles, light=light, mattes=(matte,), finish=Finish(shutter=constant(0.4)))
+    shot = msgspec.structs.replace(shot, objects=titles, lamps=lamps, shadow=shadow, mattes=(matte,), exposure=Exposure(shutter=constant(0.4)))
     files.write(shot, FOLDER / "open-night.lode")
 
 

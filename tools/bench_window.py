@@ -30,9 +30,9 @@ from lodestar.app.derived import points_of
 from lodestar.app.jobs import Collector
 from lodestar.app.session import Session
 from lodestar.app.window import Window
+from lodestar.core.basics.keyed import constant
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot.document import rebased
-from lodestar.core.shot.keyed import constant
 
 HAND_HZ = 60  # events a second that a mouse sends, about
 SECONDS = 5.0

@@ -25,9 +25,9 @@ from PyQt6.QtWidgets import QApplication
 from lodestar.app import theme
 from lodestar.app.session import STEPS, Session
 from lodestar.app.window import Window
+from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot.document import Marker, with_marker
-from lodestar.core.shot.keyed import Key, Keyed
 from lodestar.core.shot.motion import overshot
 
 FRAME = 46
@@ -62,7 +62,7 @@ def keyed(session: Session) -> None:
     x, y, z = title.position.value
     comes = overshot(Keyed((x, y, z), (Key(8.0, (x - 2.4, y + 0.9, z)), Key(40.0, (x, y, z)))), [8.0, 40.0])
     grows = Keyed((1.0,), (Key(8.0, (0.6,)), Key(56.0, (1.0,))))
-    session.edit_item("Key", "objects", title.id, position=comes, size=grows)
+    session.edit_item("Key", title.id, position=comes, size=grows)
     session.edit("Marker", lambda s: with_marker(s, Marker(40, "it arrives")))
     session.choose_keys(frozenset({(title.id, "position", 40.0)}))
 

@@ -118,8 +118,8 @@ class PathTest(WindowCase):
         pixels = [camera.project(p)[0] for p in (foot, tip, top)]
         self.drag([pixels[0], (pixels[0] + pixels[1]) / 2, pixels[1]])
         self.click_at(pixels[2])
-        light = self.session.shot.light
-        self.assertEqual(len(light.shadows), 1)
+        light = self.session.shot.lamps[0]
+        self.assertEqual(len(self.session.shot.shadow.lines), 1)
         bearing = np.rad2deg(np.arctan2(-0.8, -0.5)) % 360
         self.assertAlmostEqual(light.bearing.at(0)[0], bearing, delta=1.5)
         self.assertAlmostEqual(light.height.at(0)[0], np.rad2deg(np.arctan2(0.8, np.hypot(0.8, 0.5))), delta=1.5)

@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QPushButton
 
 from lodestar.app.derived import points_of
 from lodestar.core.basics.geometry import Camera, Lens, meet_plane
+from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import place_of
 from lodestar.core.edits.settle import with_solve
 from lodestar.core.evaluate.cameras import camera_at
@@ -21,7 +22,6 @@ from lodestar.core.evaluate.objects import box_of, pose_of
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solve_is_stale
-from lodestar.core.shot.keyed import constant
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from lodestar.core.track.edit import lengths
 from tests.app.window_case import LEFT, SHIFT, WindowCase
@@ -238,7 +238,7 @@ class PointingTest(PlaceCase):
         for key in (Qt.Key.Key_Period, Qt.Key.Key_Return, Qt.Key.Key_5, Qt.Key.Key_Return):
             self.key(key)
             self.canvas.grab()
-        self.assertEqual(self.session.shot.light.shadows[-1].height, 0.5)
+        self.assertEqual(self.session.shot.shadow.lines[-1].height, 0.5)
 
 
 class UntrackedTest(WindowCase):
@@ -469,7 +469,7 @@ class HandsTest(PlaceCase):
         np.testing.assert_array_equal(at(a.id), begin[0])
 
     def test_nothing_in_hand_and_locked_objects(self):
-        self.session.edit_item("Lock", "objects", self.item().id, locked=True)
+        self.session.edit_item("Lock", self.item().id, locked=True)
         self.settle()
         before = self.item()
         self.grab_handle(self.canvas, "x", (60, 0))

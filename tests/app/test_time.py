@@ -9,8 +9,8 @@ from PyQt6.QtTest import QTest
 
 from lodestar.app.timeline.axis import LANE, RULER, TimeAxis
 from lodestar.app.timeline.lanes import rows
+from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.edits.settle import with_ground
-from lodestar.core.shot.keyed import Key, Keyed
 from lodestar.core.shot.motion import speed
 from tests.app.window_case import SHIFT, WindowCase
 
@@ -28,7 +28,7 @@ class TimeCase(WindowCase):
         self.session.select("open-sky")
         at = self.item().position.at(0)
         keys = tuple(Key(f, (at[0] + dx, at[1], at[2])) for f, dx in zip(FRAMES, (-1.0, 0.0, 3.0), strict=True))
-        self.session.edit_item("Key", "objects", "open-sky", position=Keyed(at, keys), size=Keyed((1.0,), (Key(20.0, (1.0,)), Key(60.0, (2.0,)))))
+        self.session.edit_item("Key", "open-sky", position=Keyed(at, keys), size=Keyed((1.0,), (Key(20.0, (1.0,)), Key(60.0, (2.0,)))))
         self.settle()
 
     def item(self):
@@ -101,7 +101,7 @@ class LanesTest(TimeCase):
         np.testing.assert_allclose(self.item().position.at(60), before, atol=1e-9)
 
     def test_the_lane_moves_all_keys_at_a_frame_and_alt_the_whole_object(self):
-        self.session.edit_item("Span", "objects", "open-sky", span=(5, 70))
+        self.session.edit_item("Span", "open-sky", span=(5, 70))
         self.settle()
         x, y = self.spot(30, "")
         self.drag_lane((x, y), (self.spot(38, "")[0], y), ALT)
@@ -110,7 +110,7 @@ class LanesTest(TimeCase):
         self.assertEqual(self.item().span, (13, 90))
 
     def test_lanes_show_the_colour_of_their_object(self):
-        self.session.edit_item("Colour", "objects", "open-sky", lane=(0.8, 0.1, 0.1))
+        self.session.edit_item("Colour", "open-sky", lane=(0.8, 0.1, 0.1))
         self.settle()
         image = self.lanes.grab().toImage()
         x, y = self.spot(65, "")
@@ -143,7 +143,7 @@ class MotionTest(TimeCase):
 
     def test_too_few_keys_are_told(self):
         self.session.choose_keys(frozenset({("open-sky", "size", 20.0)}))
-        self.session.edit_item("One key", "objects", "open-sky", size=Keyed((1.0,), (Key(20.0, (1.0,)),)))
+        self.session.edit_item("One key", "open-sky", size=Keyed((1.0,), (Key(20.0, (1.0,)),)))
         self.window.commands.run("bounce")
         self.assertIn("at least 2 keys", self.told())
 

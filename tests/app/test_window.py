@@ -129,7 +129,7 @@ class TitleTest(DemoCase):
         return self.session.object()
 
     def test_numbers_are_dragged_typed_and_reset_as_one_step_each(self):
-        field = self.find("height")
+        field = self.find("title-height")
         self.assertIsInstance(field, NumberField)
         self.mouse(QEvent.Type.MouseButtonPress, (20, 10), widget=field)
         for x in (40, 60, 80):
@@ -220,7 +220,7 @@ class WorkTest(DemoCase):
         self.assertEqual(int(self.session.shot.tracks.rejected.sum()), 2)
         self.click("restore-all")
         self.assertEqual(int(self.session.shot.tracks.rejected.sum()), 0)
-        self.session.edit_part("Sun", "light", bearing=self.session.shot.light.bearing.changed(0, (10.0,), False))
+        self.session.edit_value("Sun", "sun", "bearing", lambda v: v.changed(0, (10.0,), False))
         while self.session.history.undo_label:
             self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, self.window)
         self.assertIs(self.session.shot, first)
@@ -283,7 +283,7 @@ class WorkTest(DemoCase):
 
     def test_what_is_done_while_a_job_runs_stays(self):
         self.session.work.solve()
-        self.session.edit_item("Type", "objects", "open-sky", text="MEANWHILE")
+        self.session.edit_item("Type", "open-sky", text="MEANWHILE")
         solve = self.session.shot.solve
         self.wait_idle()
         self.assertIsNot(self.session.shot.solve, solve)
@@ -303,10 +303,67 @@ class WorkTest(DemoCase):
         self.assertIn("fault of the program", self.told())
 
 
+class FinishTest(DemoCase):
+    def setUp(self):
+        super().setUp()
+        self.click("step-finish")
+
+    def add(self, name: str):
+        """As by its menu, which a test cannot hold open."""
+        button = self.find("add-finish")
+        next(a for a in button.menu().actions() if a.text() == name).trigger()
+        self.settle()
+
+    def test_entries_are_added_changed_moved_and_taken_away(self):
+        self.session.show_frame(20)
+        self.wait_picture()
+        before = self.pixels().astype(int)
+        self.add("Grade")
+        self.add("Vignette")
+        self.assertEqual([e.name for e in self.session.shot.finish], ["Grade", "Vignette"])
+        field = self.find("finish-0-exposure")
+        self.mouse(QEvent.Type.MouseButtonPress, (20, 10), widget=field)
+        self.mouse(QEvent.Type.MouseMove, (120, 10), widget=field)
+        self.mouse(QEvent.Type.MouseButtonRelease, (120, 10), widget=field)
+        self.assertAlmostEqual(self.session.shot.finish[0].exposure.at(0)[0], 1.0)
+        self.wait_picture()
+        middle = lambda p: p[p.shape[0] // 2 - 20 :][:40, p.shape[1] // 2 - 20 :][:, :40].mean()
+        self.assertGreater(middle(self.pixels()), middle(before) + 20)
+        self.click("finish-up-1")
+        self.assertEqual([e.name for e in self.session.shot.finish], ["Vignette", "Grade"])
+        self.click("finish-remove-0")
+        self.click("finish-on-0")
+        self.assertEqual([(e.name, e.on) for e in self.session.shot.finish], [("Grade", False)])
+        self.wait_picture()
+        np.testing.assert_array_equal(self.pixels(), before)
+        for _ in range(6):
+            self.session.undo()
+        self.assertEqual(self.session.shot.finish, ())
+
+    def test_a_finish_works_inside_mattes_and_objects_stand_behind_some(self):
+        self.add("Grade")
+        choice = self.find("finish-mattes-0")
+        self.assertEqual(choice.text(), "the whole picture")
+        choice._fill()
+        matte = self.session.shot.mattes[0]
+        next(a for a in choice.menu().actions() if a.text() == matte.name).trigger()
+        self.settle()
+        self.assertEqual((self.session.shot.finish[0].mattes, choice.text()), ((matte.id,), matte.name))
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.settle()
+        behind = self.window.panels["Place"].behind
+        self.assertEqual(behind.text(), "all mattes")
+        behind._fill()
+        next(a for a in behind.menu().actions() if a.text() == matte.name).trigger()
+        self.settle()
+        self.assertEqual((self.session.object().mattes, behind.text()), ((), "none"))
+
+
 class FileTest(WindowCase):
     def test_autosave_and_recovery(self):
         self.window.open_demo()
-        self.session.edit_item("Type", "objects", "open-sky", text="KEPT")
+        self.session.edit_item("Type", "open-sky", text="KEPT")
         self.session.files.autosave()
         self.session.files.finish_autosave()
         self.assertTrue(self.session.files.swap_path().exists())
@@ -321,7 +378,7 @@ class FileTest(WindowCase):
     def test_a_saved_shot_has_its_swap_beside_it_and_loses_it_on_saving(self):
         self.window.open_demo()
         self.session.files.save(self.folder / "mine.lode")
-        self.session.edit_item("Type", "objects", "open-sky", text="NEW")
+        self.session.edit_item("Type", "open-sky", text="NEW")
         self.session.files.autosave()
         self.session.files.finish_autosave()
         swap = self.folder / ".mine.lode.swap"
@@ -347,7 +404,7 @@ class FileTest(WindowCase):
         swap, count = self.session.files.swap_path(), 0
         while not swap.exists() and count < 4000:
             count += 1
-            self.session.edit_item("Type", "objects", "open-sky", text=f"N{count}")
+            self.session.edit_item("Type", "open-sky", text=f"N{count}")
             self.settle(1)
         self.session.files.finish_autosave()
         self.assertTrue(swap.exists())
@@ -398,7 +455,7 @@ class FileTest(WindowCase):
 
     def test_unsaved_work_is_asked_about(self):
         self.window.open_demo()
-        self.session.edit_item("Type", "objects", "open-sky", text="NEW")
+        self.session.edit_item("Type", "open-sky", text="NEW")
         with mock.patch.object(window_module, "ask", return_value="Stay here") as asked:
             self.window.new_shot()
             self.assertIsNotNone(self.session.shot.plate)

@@ -8,6 +8,7 @@ from scipy.spatial.transform import Rotation
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import turn_from_matrix, turn_matrix
+from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits.arrange import (
     PIVOTS,
     added,
@@ -38,7 +39,6 @@ from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.evaluate.objects import pose_of, problem_of
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.keyed import Key, Keyed, constant
 from lodestar.core.shot.objects import Anchor, Box, Card, Logo, Title, ancestors
 from tests.helpers import DEMO
 

@@ -7,14 +7,15 @@ import numpy as np
 
 from lodestar.core.basics.geometry import near_turn, turn_from_matrix, turn_matrix
 from lodestar.core.basics.job import Job
+from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits.arrange import added, ground_through, reparented, with_pose
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.evaluate.objects import mesh_of, model_of
+from lodestar.core.light.lamps import light_of
 from lodestar.core.scene.ground import Ground, PictureLine
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
-from lodestar.core.shot.keyed import Key, Keyed, constant
 from lodestar.core.shot.objects import Anchor, Title
 from lodestar.core.solve.known import Span
 from lodestar.core.track.tracks import make_tracks
@@ -77,7 +78,7 @@ class SolveTest(CarryCase):
 
 class GroundTest(CarryCase):
     def test_another_ground_leaves_the_picture_as_it_was(self):
-        before, light = seen(self.shot), self.shot.light
+        before, lamps = seen(self.shot), self.shot.lamps
         ids = self.shot.ground.on_ground
         line = PictureLine(10, (300.0, 300.0), (310.0, 500.0))
         for ground in (Ground(), Ground(turned=(40.0, 10.0, 5.0), moved=(3.0, 1.0, 2.0), sized=2.5), Ground(uprights=(line, line)),
@@ -85,11 +86,9 @@ class GroundTest(CarryCase):
             after = with_ground(self.shot, ground)
             np.testing.assert_allclose(seen(after), before, atol=0.01)
             # the sun is still where it was beside the cameras
-            from lodestar.core.light.sun import direction
-
-            old, new = (camera_at(s, 0).R @ direction(s.light.bearing.at(0)[0], s.light.height.at(0)[0]) for s in (self.shot, after))
+            old, new = (camera_at(s, 0).R @ light_of(s.lamps[0], 0).direction for s in (self.shot, after))
             np.testing.assert_allclose(old, new, atol=1e-6)
-        self.assertEqual(light, self.shot.light)
+        self.assertEqual(lamps, self.shot.lamps)
 
     def test_what_hangs_on_an_anchor_is_carried_once(self):
         anchor = Anchor(id="a", position=constant(1, 2, 0), turn=constant(30, 0, 0), size=constant(2))
@@ -130,9 +129,9 @@ class TurnsTest(CarryCase):
         self.assertAlmostEqual(with_pose(self.shot, item, 0, False, R=turn_matrix((10.0, 0, 0))).turn.value[0], 370.0, places=6)
 
     def test_the_sun_goes_the_same_way_round(self):
-        light = msgspec.structs.replace(self.shot.light, bearing=Keyed((0.0,), (Key(0.0, (350.0,)), Key(99.0, (370.0,)))))
-        after = with_ground(msgspec.structs.replace(self.shot, light=light), Ground(turned=(40.0, 0.0, 0.0)))
-        first, last = (k.value[0] for k in after.light.bearing.keys)
+        sun = msgspec.structs.replace(self.shot.lamps[0], bearing=Keyed((0.0,), (Key(0.0, (350.0,)), Key(99.0, (370.0,)))))
+        after = with_ground(msgspec.structs.replace(self.shot, lamps=(sun, *self.shot.lamps[1:])), Ground(turned=(40.0, 0.0, 0.0)))
+        first, last = (k.value[0] for k in after.lamps[0].bearing.keys)
         self.assertAlmostEqual(last - first, 20.0, places=6)
         self.assertTrue(0 <= first < 360)
 

@@ -2,14 +2,13 @@
 
 import unittest
 
-import msgspec
 import numpy as np
 from scipy.interpolate import BPoly
 from scipy.optimize import brentq
 
 from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.keyed import Key, Keyed, constant, ease
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.keyed import Key, Keyed, constant, ease
 from lodestar.core.shot.motion import (
     SWING,
     bounced,
@@ -23,6 +22,7 @@ from lodestar.core.shot.motion import (
     shaped,
     speed,
     whole_motion,
+    with_fields,
     without_keys,
 )
 from lodestar.core.shot.objects import Title
@@ -67,13 +67,13 @@ class KeysTest(unittest.TestCase):
         shot = Shot(
             objects=(Title(id="a", position=motion((0, (0.0, 0, 0)), (9, (1.0, 0, 0)))), Title(id="b", size=motion((0, (1.0,)), (5, (2.0,)))))
         )
-        shot = msgspec.structs.replace(shot, light=msgspec.structs.replace(shot.light, bearing=motion((0, (10.0,)), (5, (20.0,)))))
-        chosen = whole_motion(shot, "a") | whole_motion(shot, "b") | whole_motion(shot, "light")
+        shot = with_fields(shot, "sun", bearing=motion((0, (10.0,)), (5, (20.0,))))
+        chosen = whole_motion(shot, "a") | whole_motion(shot, "b") | whole_motion(shot, "sun")
         self.assertEqual(len(chosen), 6)
         after = change_keys(shot, chosen, lambda value, frames: moved_keys(value, frames, 3))
         self.assertEqual([k.frame for k in after.objects[0].position.keys], [3, 12])
         self.assertEqual([k.frame for k in after.objects[1].size.keys], [3, 8])
-        self.assertEqual([k.frame for k in keyed_things(after)["light"].bearing.keys], [3, 8])
+        self.assertEqual([k.frame for k in keyed_things(after)["sun"].bearing.keys], [3, 8])
         self.assertIs(change_keys(shot, frozenset({("gone", "position", 0.0)}), without_keys), shot)
 
 

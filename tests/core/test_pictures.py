@@ -11,11 +11,11 @@ import msgspec
 import numpy as np
 
 from lodestar.core.basics.errors import PlateError
+from lodestar.core.basics.keyed import constant
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_frame, picture_size
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot import files
-from lodestar.core.shot.keyed import constant
 from lodestar.core.shot.objects import Card
 from tests.helpers import DEMO, FolderCase, number_of, numbered, write_clip
 

@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from typing import NamedTuple
 
 import cv2
 import msgspec
@@ -10,16 +11,20 @@ import numpy as np
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.errors import PlateError
 from lodestar.core.basics.geometry import Camera, Lens
+from lodestar.core.basics.keyed import Keyed, constant
 from lodestar.core.evaluate.cameras import camera_at, default_lens
 from lodestar.core.evaluate.objects import mesh_of, model_of
 from lodestar.core.light.sun import direction
+from lodestar.core.matte.sources import Outline
 from lodestar.core.media.plates import probe
-from lodestar.core.picture.frame import close_workshop, frame
-from lodestar.core.render.gpu import Item, Lamp, Renderer, View, sample
+from lodestar.core.picture.composite import shade_of
+from lodestar.core.picture.frame import frame
+from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.render.gpu import Lamp, Renderer, View, sample
+from lodestar.core.render.items import Item
 from lodestar.core.shape.extrude import Mesh, extrude
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Light, Outline, Shot, with_plate
-from lodestar.core.shot.keyed import Keyed, constant
+from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.shot.objects import Title
 from tests.helpers import DEMO, FolderCase
 
@@ -43,6 +48,19 @@ def above(height: float = 20.0, size: int = 400, focal: float = 1000.0) -> tuple
     )
 
 
+class Shaded(NamedTuple):
+    colour: np.ndarray
+    shade: np.ndarray
+
+
+def shaded(drawn, lamp) -> Shaded:
+    """What was drawn, with what is left of the light: the ratio of sums."""
+    light_with, light_without = (
+        drawn.light[..., k : k + 1] * lamp.sun.astype("f4") + drawn.light[..., k + 2 : k + 3] * lamp.sky.astype("f4") for k in (0, 1)
+    )
+    return Shaded(drawn.colour, shade_of(light_with, light_without, 1.0, np.zeros(3, np.float32)))
+
+
 class RendererTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
@@ -52,7 +70,7 @@ class RendererTest(unittest.TestCase):
         view, camera = above()
         d = np.array([*sun, 1.0])
         lamp = Lamp(d / np.linalg.norm(d), np.ones(3), np.full(3, sky), softness)
-        return self.renderer.render([*items, _GROUND], view, lamp, samples, 0.0), camera
+        return shaded(self.renderer.render([*items, _GROUND], view, lamp, samples, 0.0), lamp), camera
 
     def test_shadow_of_a_box_is_the_polygon_worked_out_by_hand(self):
         w, d, h = 1.0, 0.6, 1.5
@@ -133,7 +151,7 @@ class RendererTest(unittest.TestCase):
         post = Item(box_mesh(0.3, 0.3, 1.2), self.at(), (1.0, 0.1, 0.1), 1.0, 0.0)
         water = Item(_FLAT, lambda share: _HERE, (0, 0, 0), 0.0, 0.0, drawn=False, receives=False, hides=True, reflects=0.5)
         lamp = Lamp(np.array([0.0, -0.7, 0.7]), np.ones(3), np.full(3, 0.5), 0.0)
-        layers = self.renderer.render([post, water], view, lamp, 8, 0.0)
+        layers = shaded(self.renderer.render([post, water], view, lamp, 8, 0.0), lamp)
         front = np.array([0.0, -0.15, 0.0])
         pixel = lambda z: camera.project(front + [0, 0, z])[0].round().astype(int)
         up, down = (layers.colour[pixel(z)[1], pixel(z)[0]] for z in (0.6, -0.6))
@@ -202,7 +220,7 @@ class FrameTest(FolderCase):
     def test_the_title_stands_where_its_geometry_says(self):
         title = self.shot.objects[0]
         shot = msgspec.structs.replace(
-            self.shot, objects=(title,), mattes=(), finish=msgspec.structs.replace(self.shot.finish, shutter=constant(0.0))
+            self.shot, objects=(title,), mattes=(), exposure=msgspec.structs.replace(self.shot.exposure, shutter=constant(0.0))
         )
         alpha = frame(shot, 40, "final", layer="layers", samples=16).pixels[..., 3]
         mesh, m, camera = mesh_of(title, 40), model_of(shot, title, 40), camera_at(shot, 40)
@@ -237,14 +255,14 @@ class FrameTest(FolderCase):
             self.shot.objects[0], position=Keyed((0.0, 0.0, 0.0)).with_key(39, (-2, 0, 0), "linear").with_key(41, (2, 0, 0), "linear")
         )
         still, moving = (
-            msgspec.structs.replace(self.shot, objects=(title,), mattes=(), finish=msgspec.structs.replace(self.shot.finish, shutter=constant(s)))
+            msgspec.structs.replace(self.shot, objects=(title,), mattes=(), exposure=msgspec.structs.replace(self.shot.exposure, shutter=constant(s)))
             for s in (0.0, 0.5)
         )
         edge = lambda shot: (lambda a: ((a > 0.05) & (a < 0.95)).mean())(frame(shot, 40, "final", layer="layers", samples=24).pixels[..., 3])
         self.assertGreater(edge(moving), 3 * edge(still))
 
     def test_a_shot_without_a_solve_shows_objects_before_a_still_camera(self):
-        shot = msgspec.structs.replace(with_plate(Shot(), self.shot.plate), objects=(Title(id="a", text="HI"),), light=Light())
+        shot = msgspec.structs.replace(with_plate(Shot(), self.shot.plate), objects=(Title(id="a", text="HI"),))
         self.assertTrue((frame(shot, 0, "draft").pixels != frame(msgspec.structs.replace(shot, objects=()), 0).pixels).any())
         self.assertEqual(camera_at(shot, 0).lens, default_lens(1280, 720))
 

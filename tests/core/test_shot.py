@@ -12,11 +12,11 @@ import msgspec
 import numpy as np
 
 from lodestar.core.basics.errors import OutputError, ShotFileError
+from lodestar.core.basics.keyed import Key, Keyed, constant, ease
 from lodestar.core.edits.settle import with_tracks
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solve_is_stale, solving_inputs, tracks_are_stale, with_plate
 from lodestar.core.shot.history import History
-from lodestar.core.shot.keyed import Key, Keyed, constant, ease
 from lodestar.core.shot.motion import moved_keys
 from lodestar.core.shot.objects import Title
 from lodestar.core.solve.known import Span

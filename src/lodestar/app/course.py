@@ -2,9 +2,12 @@
 
 import time
 
+import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+
+from lodestar.core.edits.lights import sun_of
 
 from . import readings, theme
 from .session import STEPS, Gently, Session
@@ -13,7 +16,7 @@ HELP = {
     "Plate": "The clip, and the part of it that is used", "Track": "Follow features through the clip",
     "Solve": "Find how the camera moved", "Ground": "Say where the ground and the origin are", "Place": "Stand titles in the scene",
     "Light": "Sun, sky and the shadow on the ground", "Foreground": "What passes in front of the titles",
-    "Finish": "Make it belong: motion blur", "Output": "Write the finished movie or pictures",
+    "Finish": "Make it belong: motion blur, and what is done to the picture", "Output": "Write the finished movie or pictures",
 }  # fmt: skip
 STATE_COLOURS = {readings.GOOD: theme.GOOD, readings.DOUBTFUL: theme.DOUBTFUL, readings.BAD: theme.BAD,
                  readings.STALE: theme.READING, readings.WORKING: theme.ACCENT, readings.EMPTY: theme.OFF}  # fmt: skip
@@ -63,7 +66,7 @@ class Row(QWidget):
                 command = reading.mend[1]
                 self.link.clicked.connect(lambda: mend(command))
         # its small drawing shows the solve or the light; a drag in the picture changes none of this
-        look = (reading, self.session.step == self.step, id(shot.solve), id(shot.light))
+        look = (reading, self.session.step == self.step, id(shot.solve), id(shot.lamps))
         if look != self._look or reading.state == readings.WORKING:
             self._look = look
             self.update()
@@ -123,10 +126,9 @@ class Row(QWidget):
             points = [QPointF(right - 44 + 44 * i / max(len(error) - 1, 1), 24 - 10 * min(float(e) / 0.85, 1)) for i, e in enumerate(error)]
             p.setPen(QPen(QColor(theme.QUIET), 1))
             p.drawPolyline(QPolygonF(points))
-        if self.step == "Light" and shot.objects and shot.light.on:
-            import numpy as np
-
-            bearing = np.deg2rad(shot.light.bearing.at(self.session.frame)[0])
+        sun = sun_of(shot)
+        if self.step == "Light" and shot.objects and sun is not None and sun.on:
+            bearing = np.deg2rad(sun.bearing.at(self.session.frame)[0])
             p.setPen(QPen(QColor(theme.QUIET), 1))
             p.drawEllipse(QPointF(right - 8, 20), 6.5, 6.5)
             p.setPen(QPen(QColor(theme.TEXT), 1.5))

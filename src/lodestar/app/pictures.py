@@ -12,8 +12,10 @@ from PyQt6.QtGui import QImage
 from lodestar.core.basics.colour import encode
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera
-from lodestar.core.picture.frame import close_workshop, frame, scene_picture
-from lodestar.core.shot.document import Shot
+from lodestar.core.picture.frame import frame
+from lodestar.core.picture.outside import scene_picture
+from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.shot.document import FOR_TRACKER, IN_PICTURE, Shot, shown_parts
 
 KEPT_BYTES = 500_000_000
 log = logging.getLogger(__name__)
@@ -33,10 +35,7 @@ class Request(NamedTuple):
 
     def what(self) -> tuple:
         """Parts of the shot that show in the picture; the same objects make the same picture."""
-        s = self.shot
-        if self.layer == "tracker":
-            return (s.plate, s.follow, s.regions)
-        return (s.plate, s.solve, s.ground, s.objects, s.light, s.mattes, s.finish)
+        return shown_parts(self.shot, FOR_TRACKER if self.layer == "tracker" else IN_PICTURE)
 
 
 class _Stale(Exception):

@@ -2,6 +2,7 @@
 
 from typing import NamedTuple
 
+from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import ground_problem
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
@@ -105,11 +106,11 @@ def place(shot: Shot) -> Reading:
 def light(shot: Shot) -> Reading:
     if not shot.objects:
         return Reading(EMPTY, "nothing yet")
-    sun = shot.light
-    if not sun.on:
+    sun, lines = sun_of(shot), shot.shadow.lines
+    if sun is None or not sun.on:
         return Reading(GOOD, "sky light only")
     first = f"sun {sun.bearing.at(shot.first)[0]:.0f}° / {sun.height.at(shot.first)[0]:.0f}°"
-    return Reading(GOOD, first, f"from {plural(len(sun.shadows), 'shadow')}" if sun.shadows else "set by hand")
+    return Reading(GOOD, first, f"from {plural(len(lines), 'shadow')}" if lines else "set by hand")
 
 
 def foreground(shot: Shot) -> Reading:
@@ -120,10 +121,11 @@ def foreground(shot: Shot) -> Reading:
 
 
 def finish(shot: Shot) -> Reading:
-    shutter = shot.finish.shutter.at(shot.first)[0]
-    if not shot.objects:
+    shutter, entries = shot.exposure.shutter.at(shot.first)[0], [e for e in shot.finish if e.on]
+    if not shot.objects and not entries:
         return Reading(EMPTY, "nothing yet")
-    return Reading(GOOD, f"motion blur {shutter * 360:.0f}°" if shutter > 0 else "no motion blur")
+    blur = f"motion blur {shutter * 360:.0f}°" if shutter > 0 else "no motion blur"
+    return Reading(GOOD, blur, " · ".join(e.name.lower() for e in entries))
 
 
 def output(shot: Shot) -> Reading:

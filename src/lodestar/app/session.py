@@ -11,11 +11,11 @@ from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFileDialog
 
 from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.keyed import Keyed
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.history import Edit, History
-from lodestar.core.shot.keyed import Keyed
-from lodestar.core.shot.motion import Chosen, change_keys, eased, keyed_things, whole_motion, with_value, without_keys
+from lodestar.core.shot.motion import Chosen, change_keys, eased, keyed_things, whole_motion, with_fields, with_value, without_keys
 from lodestar.core.shot.objects import Object
 
 from .jobs import Jobs
@@ -136,16 +136,12 @@ class Session(QObject):
 
     def edit_value(self, label: str, id_: str, part: str, change: Callable[[Keyed], Keyed], group: object = None) -> None:
         """Change one keyed value of the thing with this id."""
-        self.edit(label, lambda s: with_value(s, id_, part, change), group)
+        # of one value at one frame: steps of another are a step of undo of their own
+        self.edit(label, lambda s: with_value(s, id_, part, change), group and (group, id_, part, self.frame))
 
-    def edit_item(self, label: str, kind: str, id_: str, group: object = None, /, **fields: Any) -> None:
-        """Change fields of the object, matte or region with this id; kind: 'objects', 'mattes' or 'regions'."""
-
-        def change(shot: Shot) -> Shot:
-            items = tuple(msgspec.structs.replace(x, **fields) if x.id == id_ else x for x in getattr(shot, kind))
-            return msgspec.structs.replace(shot, **{kind: items})
-
-        self.edit(label, change, group)
+    def edit_item(self, label: str, id_: str, group: object = None, /, **fields: Any) -> None:
+        """Change fields of the thing with this id: an object, lamp, matte, region or finish entry."""
+        self.edit(label, lambda s: with_fields(s, id_, **fields), group and (group, id_))
 
     def undo(self) -> None:
         if self.history.undo() is not None:
@@ -157,7 +153,7 @@ class Session(QObject):
 
     def _after_edit(self) -> None:
         shot = self.shot
-        ids = {x.id for x in (*shot.objects, *shot.mattes, *shot.regions)}
+        ids = keyed_things(shot).keys()
         self.others &= ids
         self.keys = self._present(self.keys)
         if self.selected not in ids:

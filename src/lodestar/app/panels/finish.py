@@ -1,6 +1,16 @@
-"""Finish: what makes the titles belong. For now the motion blur of the real camera move."""
+"""Finish: what makes the titles belong: the motion blur of the real camera move, then entries that are done to the picture in order."""
 
-from ..fields import quiet
+from collections.abc import Callable
+
+import msgspec
+from PyQt6.QtWidgets import QCheckBox, QMenu, QPushButton
+
+from lodestar.core.edits.arrange import new_id
+from lodestar.core.finish.entries import KINDS, Finisher
+from lodestar.core.shot.document import Exposure
+
+from ..fields import Section, icon_button, quiet
+from .mattes import MatteChoice, Names
 from .panel import Panel
 
 
@@ -9,7 +19,89 @@ class FinishPanel(Panel):
 
     def fill(self) -> None:
         blur = self.section("Motion blur")
-        shutter = self.field("shutter", unit="°", step=1, decimals=0, low=0, high=360, factor=360, reset=0.5,
-                             tip="Shutter of the camera: 180° is open for half of each frame; 0 is no blur")  # fmt: skip
-        self.keyed(blur, "Shutter", [shutter], lambda: "finish", "shutter", "Change shutter")
+        self.value_rows(blur, lambda: "exposure", Exposure)
         blur.add_wide(quiet("The letters blur with the camera's own move and with their keys, in final quality. Match it to the blur of the plate."))
+        head = self.section("Done to the picture, in this order")
+        self.count = head.fact
+        self.add = QPushButton("Add…")
+        self.add.setObjectName("add-finish")
+        self.add.setAccessibleName("Add something that is done to the finished picture")
+        self.add.setToolTip("Add something that is done to the finished picture, plate and titles alike")
+        menu = QMenu(self.add)
+        menu.setToolTipsVisible(True)
+        for kind in KINDS:
+            action = menu.addAction(kind.name)  # type: ignore[attr-defined]
+            action.setToolTip(kind.tip)  # type: ignore[attr-defined]
+            action.triggered.connect(lambda _, kind=kind: self._add(kind))
+        self.add.setMenu(menu)
+        head.add("", self.add)
+        self._listed: tuple = ()
+        self._sections: list[Section] = []
+        self._own_updates = len(self._updates)
+
+    def refresh(self) -> None:
+        entries = self.session.shot.finish
+        listed = tuple((e.id, type(e)) for e in entries)
+        if listed != self._listed:
+            self._listed = listed
+            self._list(entries)
+        self.count.setText(f"{len(entries)}" if entries else "none")
+        super().refresh()
+
+    def _list(self, entries: tuple[Finisher, ...]) -> None:
+        del self._updates[self._own_updates :]
+        for section in self._sections:
+            self.box.removeWidget(section)
+            section.deleteLater()
+        self._sections = [self._entry(entry, i) for i, entry in enumerate(entries)]
+
+    def _entry(self, entry: Finisher, number: int) -> Section:
+        section = Section(entry.name)
+        self.box.insertWidget(self.box.count() - 1, section)
+        id_, session = entry.id, self.session
+        on = QCheckBox("On")
+        on.setObjectName(f"finish-on-{number}")
+        on.setToolTip(f"Whether {entry.name} is done to the picture")
+        on.clicked.connect(lambda value: session.edit_item(f"Switch {entry.name}", id_, on=value))
+        buttons = [icon_button(icon, f"finish-{what}-{number}", tip, act) for icon, what, tip, act in (
+            ("chevron-up", "up", "Do it earlier", lambda: self._move(id_, -1)),
+            ("chevron-down", "down", "Do it later", lambda: self._move(id_, 1)),
+            ("x", "remove", "Take it away", lambda: self._remove(id_)))]  # fmt: skip
+        section.add("", on, *buttons)
+        self.value_rows(section, lambda: id_, type(entry), f"finish-{number}", entry.name.lower())
+        put: Callable[[Names], None] = lambda names: session.edit_item(f"Choose where {entry.name} works", id_, mattes=names or ())
+        choice = MatteChoice(
+            session, f"finish-mattes-{number}", "the whole picture", (), "Inside which mattes it works", lambda: self._part(id_), put
+        )
+        section.add("Works on", choice)
+
+        def update() -> None:
+            now = next((e for e in session.shot.finish if e.id == id_), None)
+            if now is not None:
+                on.setChecked(now.on)
+                choice.refresh()
+
+        self.on_refresh(update)
+        return section
+
+    def _part(self, id_: str) -> Names:
+        return next((e.mattes for e in self.session.shot.finish if e.id == id_), ())
+
+    def _add(self, kind: type) -> None:
+        entry = kind(id=new_id())
+        self.session.edit(f"Add {entry.name}", lambda s: msgspec.structs.replace(s, finish=(*s.finish, entry)))
+
+    def _remove(self, id_: str) -> None:
+        self.session.edit("Take away a finish", lambda s: msgspec.structs.replace(s, finish=tuple(e for e in s.finish if e.id != id_)))
+
+    def _move(self, id_: str, by: int) -> None:
+        def move(shot):
+            entries = list(shot.finish)
+            at = next(i for i, e in enumerate(entries) if e.id == id_)
+            to = min(max(at + by, 0), len(entries) - 1)
+            if at == to:
+                return shot
+            entries.insert(to, entries.pop(at))
+            return msgspec.structs.replace(shot, finish=tuple(entries))
+
+        self.session.edit("Change the order of the finish", move)

@@ -2,6 +2,8 @@
 
 from PyQt6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
+from lodestar.core.matte.sources import Outline
+
 from ..fields import button, quiet
 from .panel import Panel
 from .track import outline_row
@@ -26,8 +28,7 @@ class ForegroundPanel(Panel):
         self.name.setToolTip("What this outline is called in its lane")
         self.name.textEdited.connect(lambda text: self._set("Rename", ("name", self.session.selected), name=text))
         self.one.add("Name", self.name)
-        feather = self.field("feather", unit="px", step=0.1, decimals=1, low=0, high=60, reset=2.0, tip="How far the edge fades outward")
-        self.keyed(self.one, "Feather", [feather], lambda: self.session.selected, "feather", "Change feather")
+        self.value_rows(self.one, lambda: self.session.selected, Outline)
         self.keys = quiet()
         self.one.add_wide(self.keys)
         self.unkey = button("Take away the key here", "unkey-matte", "The shape at this frame follows its neighbours again", self._unkey)
@@ -42,7 +43,7 @@ class ForegroundPanel(Panel):
         return getattr(current, part) if current is not None else None
 
     def _set(self, step: str, group: object = None, /, **fields) -> None:
-        self.session.edit_item(step, "mattes", self.session.selected, group, **fields)
+        self.session.edit_item(step, self.session.selected, group, **fields)
 
     def _draw(self) -> None:
         self.session.select("")

@@ -1,17 +1,19 @@
 """Light: the sun and where it was read from, the sky, and the shadow on the ground."""
 
-import msgspec
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.basics.colour import decode, encode
+from lodestar.core.edits.lights import sky_of, sun_of, with_shadow_lines
+from lodestar.core.light.lamps import Sky, Sun
 from lodestar.core.light.sun import from_shadows
+from lodestar.core.shot.document import Shadow
 
 from .. import theme
 from ..fields import Swatch, icon_button, quiet
-from ..viewer.tools.shadow import with_shadows
+from .mattes import MatteChoice
 from .panel import Panel
 
 
@@ -56,61 +58,60 @@ class LightPanel(Panel):
         self.on = QCheckBox("The sun shines")
         self.on.setObjectName("sun-on")
         self.on.setToolTip("Off: sky light only, as under clouds")
-        self.on.clicked.connect(lambda on: self.session.edit_part("Switch the sun", "light", on=on))
+        self.on.clicked.connect(lambda on: self.session.edit_item("Switch the sun", self._sun(), on=on))
         sun.add("", self.on)
-        self._number(sun, "Bearing", "bearing", "°", 0.5, 1, tip="Where the sun stands, clockwise from the scene's y axis", reset=210.0)
-        self._number(sun, "Height", "height", "°", 0.2, 1, low=1, high=90, reset=40.0, tip="How high it stands over the horizon", name="sun-height")
-        self._number(sun, "Strength", "strength", "", 0.01, 2, low=0, high=8, reset=1.2, tip="Light of the sun on a white surface that faces it")
-        self._number(sun, "Softness", "softness", "°", 0.05, 2, low=0, high=30, reset=0.53, tip="Width of the sun; haze and thin cloud make it wider")
+        self.value_rows(sun, self._sun, Sun, "sun", "sun")
         self.colour = Swatch("sun-colour", "Colour of the sunlight")
-        self.colour.picked.connect(lambda rgb: self._colour("colour", rgb))
+        self.colour.picked.connect(lambda rgb: self._colour(self._sun(), "colour", rgb))
         sun.add("Colour", self.colour)
         sky = self.section("Sky")
-        self._number(
-            sky, "Strength", "sky", "", 0.005, 2, low=0, high=4, reset=0.45, tip="Light of the whole sky on a white surface", name="sky-strength"
-        )
+        self.value_rows(sky, self._sky, Sky, "sky", "sky")
         self.sky_colour = Swatch("sky-colour", "Colour of the sky's light")
-        self.sky_colour.picked.connect(lambda rgb: self._colour("sky_colour", rgb))
+        self.sky_colour.picked.connect(lambda rgb: self._colour(self._sky(), "colour", rgb))
         sky.add("Colour", self.sky_colour)
         shadow = self.section("Shadow on the ground")
-        self._number(shadow, "Density", "density", "%", 0.5, 0, low=0, high=100, factor=100, reset=1.0, tip="How much of the computed shadow shows")
+        self.value_rows(shadow, lambda: "shadow", Shadow, step="shadow")
         self.tint = Swatch("shadow-tint", "What colour is left in a full shadow; black leaves it to the sky")
-        self.tint.picked.connect(lambda rgb: self._colour("tint", rgb))
+        self.tint.picked.connect(lambda rgb: self._colour("shadow", "tint", rgb))
         shadow.add("Tint", self.tint)
+        self.before = MatteChoice(self.session, "shadow-behind", "all mattes", None, "Which mattes stand before the shadow on the ground",
+                                  lambda: self.session.shot.shadow.mattes, lambda names: self.session.edit_item("Choose what stands before the shadow", "shadow", mattes=names))  # fmt: skip
+        shadow.add("Behind", self.before)
+        self.on_refresh(self.before.refresh)
         self._listed: object = None
 
-    def _number(
-        self, section, label: str, part: str, unit: str, step: float, decimals: int, tip: str, low=-1e9, high=1e9, reset=None, factor=1.0, name=""
-    ) -> None:
-        field = self.field(name or part, unit=unit, step=step, decimals=decimals, low=low, high=high, reset=reset, factor=factor, tip=tip)
-        self.keyed(section, label, [field], lambda: "light", part, f"Change {section.header.text().lower()} {label.lower()}")
+    def _sun(self) -> str:
+        sun = sun_of(self.session.shot)
+        return sun.id if sun is not None else ""
 
-    def _colour(self, part: str, rgb) -> None:
+    def _sky(self) -> str:
+        sky = sky_of(self.session.shot)
+        return sky.id if sky is not None else ""
+
+    def _colour(self, id_: str, part: str, rgb) -> None:
         linear = tuple(float(v) for v in decode(np.array(rgb), "srgb"))
-        self.session.edit_part("Choose colour", "light", **{part: linear})
+        self.session.edit_item("Choose colour", id_, **{part: linear})
 
     def forget(self, number: int) -> None:
-        def change(shot):
-            left = tuple(s for i, s in enumerate(shot.light.shadows) if i != number)
-            return with_shadows(shot, left) if left else msgspec.structs.replace(shot, light=msgspec.structs.replace(shot.light, shadows=()))
-
-        self.session.edit("Forget a shadow", change)
+        self.session.edit("Forget a shadow", lambda s: with_shadow_lines(s, tuple(x for i, x in enumerate(s.shadow.lines) if i != number)))
 
     def refresh(self) -> None:
         super().refresh()
-        light = self.session.shot.light
-        self.on.setChecked(light.on)
-        for swatch, rgb in ((self.colour, light.colour), (self.sky_colour, light.sky_colour), (self.tint, light.tint)):
-            swatch.show_colour(tuple(float(v) for v in encode(np.array(rgb), "srgb")))
-        self.none.setVisible(not light.shadows)
-        self.found.fact.setText(f"{len(light.shadows)} drawn" if light.shadows else "")
-        if self._listed is light.shadows:
+        shot = self.session.shot
+        sun, sky, lines = sun_of(shot), sky_of(shot), shot.shadow.lines
+        self.on.setChecked(sun is not None and sun.on)
+        for swatch, thing, part in ((self.colour, sun, "colour"), (self.sky_colour, sky, "colour"), (self.tint, shot.shadow, "tint")):
+            if thing is not None:
+                swatch.show_colour(tuple(float(v) for v in encode(np.array(getattr(thing, part)), "srgb")))
+        self.none.setVisible(not lines)
+        self.found.fact.setText(f"{len(lines)} drawn" if lines else "")
+        if self._listed is lines:
             return
-        self._listed = light.shadows
+        self._listed = lines
         while self.shadow_list.count():
             self.shadow_list.takeAt(0).widget().deleteLater()
-        if light.shadows:
-            _, off = from_shadows(*(np.array([getattr(s, k) for s in light.shadows]) for k in ("foot", "tip", "height")))
+        if lines:
+            _, off = from_shadows(*(np.array([getattr(s, k) for s in lines]) for k in ("foot", "tip", "height")))
             unit = self.session.unit
-            for i, s in enumerate(light.shadows):
+            for i, s in enumerate(lines):
                 self.shadow_list.addWidget(ShadowRow(self, i, s.height, float(off[i]), unit))

@@ -1,11 +1,12 @@
 """What all panels share: a head with the step's reading, sections, and number rows bound to keyed values."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
-from lodestar.core.shot.keyed import Keyed
+from lodestar.core.basics.keyed import Keyed
+from lodestar.core.basics.rows import rows_of
 from lodestar.core.shot.motion import keyed_things
 
 from .. import theme
@@ -91,6 +92,30 @@ class Panel(QScrollArea):
         field.wrong.connect(self.session.fail)
         field.let_go.connect(lambda: self.session.history.close_group())  # of the shot that is open then
         return field
+
+    def value_row(self, section: Section, thing: Callable[[], str], kind: type, part: str, name: str = "", step: str = "") -> list[NumberField]:
+        """The row of one keyed value, as the struct `kind` says beside its field; name: of its fields, its own when empty."""
+        row, default = dict(rows_of(kind))[part], kind.__struct_defaults__[kind.__struct_fields__.index(part) - len(kind.__struct_fields__)]
+        name = name or part.replace("_", "-")
+        fields = []
+        for i, component in enumerate(row.names or ("",)):
+            tip = f"{row.tip}: {component}, in {row.unit}" if component else row.tip
+            field = self.field(f"{name}-{component}" if component else name, unit="" if component else row.unit, step=row.step, decimals=row.decimals,
+                               low=row.low, high=row.high, factor=row.factor, tip=tip, reset=default.value[i])  # fmt: skip
+            fields.append(field)
+            if row.unit == "m" and not component:
+                self.on_refresh(lambda field=field: self._unit(field))
+        self.keyed(section, row.label, fields, thing, part, step or f"Change {row.label.lower()}")
+        return fields
+
+    def value_rows(self, section: Section, thing: Callable[[], str], kind: type, name: str = "", step: str = "", parts: Sequence[str] = ()) -> None:
+        """The rows of all keyed values of a struct, or of some of them."""
+        for part, row in rows_of(kind):
+            if not parts or part in parts:
+                self.value_row(section, thing, kind, part, f"{name}-{part}" if name else "", f"Change {step} {row.label.lower()}" if step else "")
+
+    def _unit(self, field: NumberField) -> None:
+        field.unit = "m" if self.session.unit == "m" else ""
 
     def keyed(self, section: Section, label: str, fields: list[NumberField], thing: Callable[[], str], part: str, step: str) -> None:
         """A row bound to a keyed value: one field for each of its numbers, and the key. thing: the id of what it belongs to now

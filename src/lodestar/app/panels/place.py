@@ -7,6 +7,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit
 
 from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.rows import rows_of
 from lodestar.core.edits.arrange import (
     PIVOTS,
     along_line,
@@ -31,11 +32,12 @@ from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_size
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Solid, Title, Tube
+from lodestar.core.shot.objects import Box, Card, GroundMesh, Logo, Object, Solid, Thing, Title, Tube
 
 from ..derived import slip_of
-from ..fields import NumberField, Section, Swatch, button, quiet
+from ..fields import Section, Swatch, button, quiet
 from ..viewer.tools.place import read_svg
+from .mattes import MatteChoice, Names
 from .panel import Panel
 
 PATTERNS = ("plain", "grid", "picture")
@@ -78,30 +80,18 @@ class PlacePanel(Panel):
         self.face.activated.connect(lambda i: self._set("Choose face", face=self.face.itemText(i)))
         self._all_faces = False
         letters.add("Face", self.face)
-        self._number(letters, "Height", "height", "m", 0.005, 3, low=0.001, reset=1.0, tip="Height of the capitals")
-        self._number(letters, "Spacing", "spacing", "%", 0.1, 1, factor=100, reset=0.0, tip="Extra room between letters, in % of the em")
-        self._body(letters, "title")
+        self._own_rows(letters, Title)
 
-    def _body(self, section: Section, kind: str) -> None:
-        self._number(section, "Depth", "depth", "m", 0.002, 3, low=0.0001, reset=0.3, tip="How deep the solid is", name=f"{kind}-depth")
-        self._number(
-            section,
-            "Bevel",
-            "bevel",
-            "m",
-            0.0005,
-            4,
-            low=0.0,
-            reset=0.02,
-            tip="How wide its edges are rounded; at most 45 % of the depth",
-            name=f"{kind}-bevel",
-        )
+    def _own_rows(self, section: Section, kind: type[Solid]) -> None:
+        """Rows of what only this kind of object has."""
+        shared = dict(rows_of(Solid))
+        own = [part for part, _ in rows_of(kind) if part not in shared]
+        self.value_rows(section, self._id, kind, kind.__struct_config__.tag, parts=own)
 
     def _made_of(self) -> None:
         logo = self._kind("Drawing", Logo)
         logo.add("", button("Choose another…", "choose-svg", "Another drawing (SVG) in its place", self._choose_svg))
-        self._number(logo, "Height", "height", "m", 0.005, 3, low=0.001, reset=1.0, tip="Height of the whole drawing", name="logo-height")
-        self._body(logo, "logo")
+        self._own_rows(logo, Logo)
         card = self._kind("Card", Card)
         self.pattern = _combo(
             "pattern", "What is on the card", "Plain, the grid by which sliding is seen, or a picture, movie or sequence", list(PATTERNS)
@@ -112,16 +102,13 @@ class PlacePanel(Panel):
             "Choose a picture…", "choose-picture", "A picture with its alpha, a movie, or one of a numbered sequence", self._choose_picture
         )
         card.add("", self.choose)
-        self._number(card, "Width", "width", "m", 0.005, 3, low=0.001, reset=1.0, tip="Width of the card", name="card-width")
-        self._number(card, "Height", "height", "m", 0.005, 3, low=0.001, reset=1.0, tip="Height of the card", name="card-height")
-        self._number(card, "About its axis", "twist", "°", 0.5, 1, reset=0.0, tip="Turn about its own long axis, as on a post that leans")
+        self._own_rows(card, Card)
         box = self._kind("Box", Box)
-        self._vector(box, "Sides", "extent", ("across", "away", "up"), "m", 0.01, 2, "Length of its sides", low=0.001)
+        self._own_rows(box, Box)
         tube = self._kind("Tube", Tube)
-        self._number(tube, "Length", "length", "m", 0.01, 3, low=0.001, reset=1.0, tip="How long the post is")
-        self._number(tube, "Thickness", "thickness", "m", 0.002, 3, low=0.001, reset=0.1, tip="How thick the post is")
+        self._own_rows(tube, Tube)
         mesh = self._kind("Ground mesh", GroundMesh)
-        self._number(mesh, "Longest edge", "edge", "m", 0.02, 2, low=0.01, tip="Triangles with a longer side are left out")
+        self._own_rows(mesh, GroundMesh)
         self.smooth = self.field("smooth", step=0.05, decimals=0, low=0, high=20, reset=0, tip="Rounds of smoothing the heights")
         self.smooth.changed.connect(lambda v, g: self._set("Smooth the ground", g, smooth=round(v)))
         mesh.add("Smoothing", self.smooth)
@@ -140,15 +127,12 @@ class PlacePanel(Panel):
         self.colour = Swatch("title-colour", "Colour of the surface")
         self.colour.picked.connect(lambda rgb: self._set("Choose colour", colour=rgb))
         surface.add("Colour", self.colour)
-        self._number(surface, "Roughness", "roughness", "", 0.005, 2, low=0, high=1, reset=0.45, tip="0 mirrors, 1 is matt")
-        self._number(surface, "Metal", "metal", "", 0.005, 2, low=0, high=1, reset=0.0, tip="1 reflects in its own colour, as bare metal does")
+        self.value_rows(surface, self._id, Solid, parts=("roughness", "metal"))
 
     def _stands(self) -> None:
         stands = self.section("Stands")
         self.stands = stands
-        self._vector(stands, "Position", "position", ("x", "y", "z"), "m", 0.01, 2, "Where its pivot is, in the scene or in what it hangs on")
-        self._vector(stands, "Turn", "turn", ("heading", "pitch", "roll"), "°", 0.5, 1, "Heading, pitch and roll")
-        self._number(stands, "Size", "size", "×", 0.005, 3, low=0.001, reset=1.0, tip="Size as a factor, which can be keyed")
+        self.value_rows(stands, self._id, Thing, parts=("position", "turn", "size"))
         self.stand = button("Stand up", "stand-up", "Upright on its base line", lambda: self.arrange("Stand up", stood))
         self.lie = button("Lie down", "lie-down", "Flat on the ground, to be read from above", lambda: self.arrange("Lie down", stood, -90.0))
         face = button(
@@ -192,8 +176,11 @@ class PlacePanel(Panel):
             self.flags[name] = box
         does.add("", self.flags["drawn"], self.flags["hides"])
         does.add("", self.flags["receives"])
-        self._number(does, "Mirrors", "reflects", "%", 0.5, 0, low=0, high=100, factor=100, reset=0.0,
-                     tip="How much of what is seen it mirrors, as its flat upper side does; its roughness blurs that")  # fmt: skip
+        self.value_rows(does, self._id, Thing, parts=("reflects",))
+        self.behind = MatteChoice(self.session, "stands-behind", "all mattes", None, "Which mattes stand before it", self._mattes,
+                                  lambda names: self._set("Choose what stands before it", mattes=names))  # fmt: skip
+        does.add("Behind", self.behind)
+        self.on_refresh(self.behind.refresh)
 
     def _when(self) -> None:
         when = self.section("Name, span and keys")
@@ -246,18 +233,9 @@ class PlacePanel(Panel):
 
     # what is in hand
 
-    def _number(self, section, label: str, part: str, unit: str, step: float, decimals: int, tip: str, low=-1e9, high=1e9, reset=None, factor=1.0, name="") -> None:  # fmt: skip
-        field = self.field(name or part, unit=unit, step=step, decimals=decimals, low=low, high=high, reset=reset, factor=factor, tip=tip)
-        self.keyed(section, label, [field], self._id, part, f"Change {label.lower()}")
-        if unit == "m":
-            self.on_refresh(lambda: self._unit(field))
-
-    def _unit(self, field: NumberField) -> None:
-        field.unit = "m" if self.session.unit == "m" else ""
-
-    def _vector(self, section, label: str, part: str, names, unit: str, step: float, decimals: int, tip: str, low: float = -1e9) -> None:
-        fields = [self.field(f"{part}-{n}", step=step, decimals=decimals, reset=0.0, low=low, tip=f"{tip}: {n}, in {unit}") for n in names]
-        self.keyed(section, label, fields, self._id, part, f"Change {label.lower()}")
+    def _mattes(self) -> Names:
+        item = self.session.object()
+        return item.mattes if item is not None else None
 
     def _id(self) -> str:
         item = self.session.object()
@@ -266,7 +244,7 @@ class PlacePanel(Panel):
     def _set(self, step: str, group: object = None, /, **fields) -> None:
         item = self.session.object()
         if item is not None:
-            self.session.edit_item(step, "objects", item.id, group, **fields)
+            self.session.edit_item(step, item.id, group, **fields)
 
     # what the buttons do
 
@@ -378,7 +356,7 @@ class PlacePanel(Panel):
             section.setVisible(isinstance(item, kinds))
         for part in (self.stands, self.does, self.when):
             part.setVisible(item is not None)
-        self.surface.setVisible(isinstance(item, Solid))
+        self.surface.setVisible(item is not None and item.BODY)
         self.new.setEnabled(shot.plate is not None)
         self.new.setProperty("role", "main" if item is None else "")
         self.new.style().unpolish(self.new)
@@ -421,7 +399,7 @@ class PlacePanel(Panel):
             case GroundMesh():
                 self.smooth.show_value(item.smooth)
                 self.holes.setChecked(item.fill)
-        if isinstance(item, Solid):
+        if item.BODY:
             self.colour.show_colour(item.colour)
         if self.label_.text() != item.label:
             self.label_.setText(item.label)
@@ -429,7 +407,7 @@ class PlacePanel(Panel):
         self.lane.show_colour(item.lane)
         for name, box in self.flags.items():
             box.setChecked(getattr(item, name))
-            box.setEnabled(not isinstance(item, Anchor))
+            box.setEnabled(item.BODY)
         shot, frame = self.session.shot, self.session.frame
         names = {tuple(round(v, 5) for v in pivot_at(item, name, frame)): i for i, name in reversed(list(enumerate(PIVOTS)))}
         self.pivot.setCurrentIndex(names.get(tuple(round(v, 5) for v in item.pivot), -1))

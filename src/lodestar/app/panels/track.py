@@ -3,7 +3,7 @@
 import numpy as np
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
-from lodestar.core.picture.frame import ignored_at
+from lodestar.core.matte.sources import View, ignored
 from lodestar.core.shot.document import tracks_are_stale
 from lodestar.core.track.edit import inside, lengths, lonely
 
@@ -149,7 +149,7 @@ class TrackPanel(Panel):
         elif rule == "lonely":
             found = lonely(tracks, round(limit))
         else:
-            hidden = {int(f): ignored_at(shot.regions, int(f), shot.plate.width, shot.plate.height) for f in np.unique(tracks.frame)[::3]}
+            hidden = {int(f): ignored(shot.regions, View(int(f), shot.plate.width, shot.plate.height)) for f in np.unique(tracks.frame)[::3]}
             found = inside(tracks, {f: m for f, m in hidden.items() if m is not None})
         return found[~tracks.rejected[found]]
 
@@ -218,13 +218,13 @@ def outline_row(session, kind: str, outline) -> QWidget:
     on.setChecked(outline.on)
     on.setObjectName(f"outline-on-{outline.id}")
     on.setToolTip("Whether this outline counts")
-    on.toggled.connect(lambda value: session.edit_item("Switch outline", kind, outline.id, on=value))
+    on.toggled.connect(lambda value: session.edit_item("Switch outline", outline.id, on=value))
     if outline.id == session.selected:
         on.setStyleSheet(f"color: {theme.ACCENT};")
     turned = QCheckBox("inverted")
     turned.setChecked(outline.inverted)
     turned.setToolTip("Take what lies outside the outline instead")
-    turned.toggled.connect(lambda value: session.edit_item("Invert outline", kind, outline.id, inverted=value))
+    turned.toggled.connect(lambda value: session.edit_item("Invert outline", outline.id, inverted=value))
     pick = icon_button("pencil", f"outline-pick-{outline.id}", "Take this outline in hand", lambda: session.select(outline.id))
     gone = icon_button("trash-2", f"outline-delete-{outline.id}", "Delete this outline", lambda: remove_outline(session, kind, outline.id))
     box.addWidget(on, 1)

@@ -7,7 +7,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QComboBox, QWidget
 
-from lodestar.core.shot.keyed import Key, Keyed
+from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.shot.motion import keyed_things, moved_keys, shaped, speed
 from lodestar.core.shot.objects import keyed_parts
 

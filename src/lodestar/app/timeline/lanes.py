@@ -7,9 +7,9 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
+from lodestar.core.basics.keyed import Keyed
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.keyed import Keyed
-from lodestar.core.shot.motion import Chosen, change_keys, keyed_things, moved_keys, whole_motion, with_things
+from lodestar.core.shot.motion import Chosen, change_keys, field_of, keyed_things, moved_keys, whole_motion, with_things
 from lodestar.core.shot.objects import Thing, keyed_parts
 
 from .. import theme
@@ -41,27 +41,43 @@ class Row(NamedTuple):
         return sorted({k.frame for value in self.values.values() for k in value.keys})
 
 
+# the step to which the things of each field of a shot belong; those with a lane also while they are not keyed
+STEP_OF = {
+    "objects": "Place",
+    "mattes": "Foreground",
+    "regions": "Track",
+    "lamps": "Light",
+    "shadow": "Light",
+    "exposure": "Finish",
+    "finish": "Finish",
+}
+LANED = ("objects", "mattes")
+
+
 def in_hand(session: Session) -> str:
     """The id of the thing whose values have rows: the chosen one, or what the step on show is about."""
+    shot = session.shot
+    if session.step in ("Light", "Finish") and step_of(session, session.selected) != session.step:
+        for id_, thing in keyed_things(shot).items():
+            if step_of(session, id_) == session.step and any(v.keys for v in keyed_parts(thing).values()):
+                return id_
     item = session.object()
-    if session.step in ("Light", "Finish") and any(v.keys for v in keyed_parts(getattr(session.shot, session.step.lower())).values()):
-        return session.step.lower()
     return session.selected or (item.id if item is not None else "")
 
 
 def rows(session: Session) -> list[Row]:
-    """Objects and mattes, and light and finish where they are keyed."""
+    """Objects and mattes, and lamps and finish where they are keyed."""
     shot, held = session.shot, in_hand(session)
     found = []
     for id_, thing in keyed_things(shot).items():
-        single = id_ in ("light", "finish")
+        field = field_of(shot, id_)
         keyed = [part for part, value in keyed_parts(thing).items() if value.keys]
-        if (single and not keyed) or any(r.id == id_ for r in shot.regions):
+        if field == "regions" or (field not in LANED and not keyed):
             continue
         found.append(Row(id_, thing))
         if id_ == held:
             found += [Row(id_, thing, part) for part in keyed]
-    return found
+    return sorted(found, key=lambda row: list(STEP_OF).index(field_of(shot, row.id)))
 
 
 def key_frames(session: Session) -> list[float]:
@@ -155,8 +171,7 @@ class Lanes(QWidget):
             session.choose_keys(session.keys if shift else frozenset())
             return
         near = self._near(axis, row, at.x())
-        if row.id not in ("light", "finish"):
-            session.choose_object(row.id, shift and at.x() <= GUTTER)
+        session.choose_object(row.id, shift and at.x() <= GUTTER)
         if at.x() <= GUTTER:
             session.show_step(step_of(session, row.id))
         elif near:
@@ -207,7 +222,7 @@ class Lanes(QWidget):
                 self._move_all(id_, to - start, group)
             case (end, id_, (a, b), group):
                 span = (min(to, b), b) if end == "first" else (a, max(to, a))
-                session.edit_item("Change span", "objects", id_, group, span=span)
+                session.edit_item("Change span", id_, group, span=span)
         self.update()
 
     def _move_all(self, id_: str, by: int, group: object) -> None:
@@ -260,9 +275,7 @@ def span_of(thing: msgspec.Struct, count: int) -> tuple[int, int]:
 
 def step_of(session: Session, id_: str) -> str:
     """The step to which a lane belongs."""
-    if id_ in ("light", "finish"):
-        return id_.capitalize()
-    return "Foreground" if any(m.id == id_ for m in session.shot.mattes) else "Place"
+    return STEP_OF.get(field_of(session.shot, id_), "")
 
 
 def move_keys(session: Session, chosen: Chosen, by: float, copy: bool, group: object) -> None:

@@ -7,10 +7,11 @@ from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 from lodestar.core.basics.geometry import Camera
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
 from lodestar.core.matte.outline import smooth_line
+from lodestar.core.matte.sources import Outline
 from lodestar.core.scene.poses import moved
 from lodestar.core.shape.extrude import Mesh
-from lodestar.core.shot.document import Outline, Shot
-from lodestar.core.shot.objects import Anchor, GroundMesh, Object
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Object
 from lodestar.core.track.tracks import Tracks
 
 from .. import theme
@@ -74,7 +75,7 @@ def paint_wire(p: QPainter, canvas, camera: Camera, shot: Shot, item: Object, ti
     m, mesh = model_of(shot, item, canvas.session.frame), mesh_of(item, canvas.session.frame)
     if len(mesh.triangles) == 0:
         return
-    ends = edges_of(mesh, smooth=isinstance(item, GroundMesh))
+    ends = edges_of(mesh, smooth=item.UNEVEN)
     # long edges bend with the lens, so each is drawn in a few pieces
     pieces = 8 if len(ends) < 40 else 1
     share = np.linspace(0, 1, pieces + 1)[None, :, None]
@@ -119,7 +120,7 @@ def paint_stand_ins(p: QPainter, canvas) -> None:
     if camera is None:
         return
     for item in shot.objects:
-        if not item.drawn and item.visible and not isinstance(item, Anchor):
+        if not item.drawn and item.visible and item.BODY:
             chosen = item.id == canvas.session.selected
             paint_wire(p, canvas, camera, shot, item, theme.colour(theme.ACCENT if chosen else theme.READING, 0.9 if chosen else 0.55))
 
@@ -142,7 +143,7 @@ def paint_anchors(p: QPainter, canvas) -> None:
     """An anchor is three short bars along its axes."""
     camera, shot, frame = canvas.camera(), canvas.session.shot, canvas.session.frame
     for item in shot.objects:
-        if camera is None or not isinstance(item, Anchor) or not item.visible:
+        if camera is None or item.BODY or not item.visible:
             continue
         m = pose_of(shot, item, frame)
         at, _ = camera.project(m[:3, 3])
@@ -298,7 +299,7 @@ def paint_shadows(p: QPainter, canvas) -> None:
     camera = canvas.camera()
     if camera is None:
         return
-    for shadow in canvas.session.shot.light.shadows:
+    for shadow in canvas.session.shot.shadow.lines:
         foot, tip = np.array(shadow.foot), np.array(shadow.tip)
         paint_shadow(p, canvas, camera, foot, tip, foot + [0, 0, shadow.height], False)
 

@@ -8,7 +8,6 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QToolButton, QWidg
 from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.edits.arrange import corners_of
 from lodestar.core.evaluate.cameras import camera_at
-from lodestar.core.shot.objects import Anchor
 
 from .. import theme
 from ..derived import path_of, points_of, reach_of
@@ -392,7 +391,7 @@ class SceneCanvas(QWidget):
                 continue
             chosen = item.id in self.session.chosen_objects()
             tint = QColor(theme.ACCENT if chosen else theme.TEXT)
-            if not item.drawn and not isinstance(item, Anchor):
+            if not item.drawn and item.BODY:
                 overlays.paint_wire(p, self, camera, shot, item, tint)
             corners = corners_of(shot, item, self.session.frame)
             xy, depth = camera.project(corners)

@@ -8,12 +8,13 @@ import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import F64, near_turn, turn_from_matrix, turn_matrix
+from ..basics.keyed import Key, Keyed, Value, constant
 from ..evaluate.cameras import camera_at, scene_frame
 from ..evaluate.objects import box_of, mesh_of, model_of, pose_of
 from ..scene.poses import moved, pose_matrix, size_of
 from ..scene.surfaces import heading_towards, sturdy_plane
+from ..shape.solids import ground_mesh
 from ..shot.document import Shot
-from ..shot.keyed import Key, Keyed, Value, constant
 from ..shot.objects import Card, GroundMesh, Object, Tube, ancestors
 from .turns import turned
 
@@ -122,7 +123,7 @@ def ground_under(shot: Shot, at: F64, frame: float) -> float:
     """Height of the ground under (3,): of uneven ground where there is some, else of the level one."""
     heights = [0.0]
     for item in shot.objects:
-        if isinstance(item, GroundMesh):
+        if item.UNEVEN:
             mesh, m = mesh_of(item, frame), model_of(shot, item, frame)
             p = moved(m, mesh.vertices.astype(float))
             a, b, c = (p[mesh.triangles[:, k]] for k in range(3))
@@ -310,8 +311,6 @@ def ground_through(shot: Shot, tracks: Sequence[int]) -> GroundMesh:
     middle = points.mean(0)
     mesh = GroundMesh(id=new_id(), points=tuple(float(v) for v in (points - middle).ravel()), edge=constant(float(f"{edge:.2g}")), tracks=ids,
                       position=constant(*middle), drawn=False, receives=True)  # fmt: skip
-    from ..shape.solids import ground_mesh
-
     ground_mesh(mesh.points, mesh.edge.value[0], 0, True)  # raises for points in a line
     return mesh
 

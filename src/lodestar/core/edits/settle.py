@@ -11,13 +11,14 @@ import msgspec
 import numpy as np
 
 from ..basics.geometry import Similarity, fit_similarity, turn_from_matrix, turn_matrix
+from ..basics.keyed import Key, Keyed
 from ..evaluate.cameras import camera_at, scene_frame
 from ..evaluate.objects import pose_of
+from ..light.lamps import Sun
 from ..light.sun import bearing_and_height, direction
 from ..scene.ground import Ground
-from ..shot.document import Light, ShadowLine, Shot, rebased
-from ..shot.keyed import Key, Keyed
-from ..shot.objects import GroundMesh, Object
+from ..shot.document import ShadowLine, Shot, rebased
+from ..shot.objects import Object
 from ..solve.result import Solve
 from ..track.edit import renumbering
 from ..track.tracks import Tracks
@@ -51,7 +52,7 @@ def _carried(before: Shot, after: Shot) -> Shot:
     """`after` with objects and light where they were in the picture of `before`, in whose scene they still stand."""
     if before.solve is None or after.solve is None:
         return after
-    if not after.objects and not after.light.shadows and after.light == Light():
+    if not after.objects and not after.shadow.lines and after.lamps == Shot().lamps:
         return after
     old, new = scene_frame(before), scene_frame(after)
     if after.solve is before.solve or np.array_equal(after.solve.R, before.solve.R):
@@ -81,7 +82,7 @@ def _renumbered(before: Shot, tracks: Tracks) -> Shot:
     ground = msgspec.structs.replace(
         said, on_ground=some(said.on_ground), origin=None if said.origin is None or new(said.origin) < 0 else new(said.origin),
         spans=tuple(msgspec.structs.replace(s, a=new(s.a), b=new(s.b)) for s in said.spans if min(new(s.a), new(s.b)) >= 0))  # fmt: skip
-    objects = tuple(_with_tracks(o, [new(t) for t in o.tracks]) if o.tracks else o for o in before.objects)
+    objects = tuple(o.on_tracks([new(t) for t in o.tracks]) if o.tracks else o for o in before.objects)
     solve = before.solve
     if solve is not None:
         ids = np.array([new(int(t)) for t in solve.point_ids])
@@ -90,12 +91,6 @@ def _renumbered(before: Shot, tracks: Tracks) -> Shot:
         by_point = {name: getattr(solve, name)[keep] for name in ("xyz", "point_error", "colours") if len(getattr(solve, name))}
         solve = msgspec.structs.replace(solve, point_ids=ids[keep].astype(np.int32), **by_point)
     return rebased(before, tracks=tracks, ground=ground, objects=objects, solve=solve)
-
-
-def _with_tracks(item: Object, numbers: list[int]) -> Object:
-    if isinstance(item, GroundMesh):  # a point without a track stays as it is
-        return msgspec.structs.replace(item, tracks=tuple(numbers))
-    return msgspec.structs.replace(item, tracks=tuple(dict.fromkeys(n for n in numbers if n >= 0)))
 
 
 def same_lineage(old: Tracks, new: Tracks) -> bool:
@@ -210,23 +205,24 @@ def _moved(shot: Shot, of: Callable[[Object], Similarity], whole: Similarity, ke
         root = item.parent not in by_id
         how = of(item) if root else None
         objects.append(_moved_object(item, how, float(whole.scale), keep_level, shot))
-    light = shot.light
     lines = tuple(
         ShadowLine(foot=_tuple(whole.points(np.array(s.foot))), tip=_tuple(whole.points(np.array(s.tip))), height=s.height * float(whole.scale))
-        for s in light.shadows
+        for s in shot.shadow.lines
     )
-    bearing, height = light.bearing, light.height
-    if bearing.keys or height.keys:
-        heading = turn_from_matrix(whole.R)[0]
-        # the same for all keys, so that the way from key to key stays as it was
-        begin = bearing.keys[0].value[0] if bearing.keys else bearing.value[0]
-        shift = (begin - heading) % 360 - begin
-        bearing = _each(bearing, lambda v: [v[0] + shift])
-    else:
-        sun = bearing_and_height(whole.R @ direction(bearing.value[0], height.value[0]))
-        bearing, height = Keyed((sun[0],)), Keyed((sun[1],))
-    light = msgspec.structs.replace(light, shadows=lines, bearing=bearing, height=height)
-    return msgspec.structs.replace(shot, objects=tuple(objects), light=light)
+    lamps = tuple(_turned_sun(lamp, whole) if isinstance(lamp, Sun) else lamp for lamp in shot.lamps)
+    return msgspec.structs.replace(shot, objects=tuple(objects), lamps=lamps, shadow=msgspec.structs.replace(shot.shadow, lines=lines))
+
+
+def _turned_sun(sun: Sun, whole: Similarity) -> Sun:
+    bearing, height = sun.bearing, sun.height
+    if not (bearing.keys or height.keys):
+        b, h = bearing_and_height(whole.R @ direction(bearing.value[0], height.value[0]))
+        return msgspec.structs.replace(sun, bearing=Keyed((b,)), height=Keyed((h,)))
+    heading = turn_from_matrix(whole.R)[0]
+    # the same for all keys, so that the way from key to key stays as it was
+    begin = bearing.keys[0].value[0] if bearing.keys else bearing.value[0]
+    shift = (begin - heading) % 360 - begin
+    return msgspec.structs.replace(sun, bearing=_each(bearing, lambda v: [v[0] + shift]))
 
 
 def _tuple(p: np.ndarray) -> tuple[float, float, float]:
@@ -246,19 +242,14 @@ def _moved_object(item: Object, how: Similarity | None, scale: float, keep_level
         if how.scale != scale:
             fields["size"] = _each(item.size, lambda v: [v[0] * how.scale / scale])
         fields["turn"] = turned(item.turn, lambda _, v: turn @ turn_matrix(v))  # type: ignore[arg-type]
-    if isinstance(item, GroundMesh):
-        fields["points"] = tuple(x * scale for x in item.points)
-    moved = msgspec.structs.replace(item, **fields)
-    if isinstance(moved, GroundMesh) and keep_level and how is not None:
-        moved = _refitted(moved, shot)
+    moved = msgspec.structs.replace(item, **fields, **item.shape_sized(scale))
+    if keep_level and how is not None and moved.tracks:
+        moved = moved.shape_through(_own_places(moved, shot))
     return moved
 
 
-def _refitted(mesh: GroundMesh, shot: Shot) -> GroundMesh:
-    """Uneven ground through where its tracks are now; a point whose track has no place any more stays as it was carried."""
-    new, m = _places(shot), pose_of(msgspec.structs.replace(shot, objects=(mesh,)), mesh, shot.first)
-    points = np.array(mesh.points).reshape(-1, 3)
-    for row, track in enumerate(mesh.tracks):
-        if track in new:
-            points[row] = np.linalg.solve(m[:3, :3], new[track] - m[:3, 3])
-    return msgspec.structs.replace(mesh, points=tuple(float(v) for v in points.ravel()))
+def _own_places(item: Object, shot: Shot) -> dict[int, np.ndarray]:
+    """Where the tracks of an object are now, in its own axes; those that have a place."""
+    m = pose_of(msgspec.structs.replace(shot, objects=(item,)), item, shot.first)
+    places = _places(shot)
+    return {t: np.linalg.solve(m[:3, :3], places[t] - m[:3, 3]) for t in item.tracks if t in places}

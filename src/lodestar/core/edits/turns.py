@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 
 from ..basics.geometry import F64, near_turn, turn_from_matrix
-from ..shot.keyed import Keyed, Value
+from ..basics.keyed import Keyed, Value
 
 STEP_DEG, STEP_FRAMES = 15.0, 0.5  # how finely a way is walked; from one step to the next no angle may turn by half a round
 

@@ -11,41 +11,17 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 import moderngl
-import numba as nb
 import numpy as np
 
 from ..basics.errors import RenderError
-from ..basics.jit import parallel_kernel
 from ..shape.extrude import Mesh
 from . import shaders
+from .items import Item, bounds, box_corners, upper_plane
 
 SUN_MAP, DRAFT_SUN_MAP, SKY_MAP = 2048, 512, 512
 BLOCK = 64  # buffers are made in multiples of this, so that a moving title does not make new ones for each frame
 MOST_MESHES, MOST_PICTURES = 64, 8
 SRGB8_ALPHA8, CLIP_DISTANCE = 0x8C43, 0x3000  # OpenGL's own numbers
-
-
-_boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
-
-
-class Item(NamedTuple):
-    """A solid: its mesh, where it is over the frame's time (model(share) -> (4, 4)), and its surface (base: linear light).
-
-    picture: (h, w, 4) uint8 straight alpha on a card, or None. drawn: seen, and throws a shadow; else it stands in for something
-    of the plate. receives, hides: shadows, and what lies behind. reflects: share of the drawn ones that it mirrors, as the
-    plane of its upper side; rougher is more blurred.
-    """
-
-    mesh: Mesh
-    model: Callable[[float], np.ndarray]
-    base: tuple[float, float, float]
-    roughness: float
-    metal: float
-    picture: np.ndarray | None = None
-    drawn: bool = True
-    receives: bool = False
-    hides: bool = False
-    reflects: float = 0.0
 
 
 class Lamp(NamedTuple):
@@ -71,11 +47,12 @@ class View(NamedTuple):
     height: int
 
 
-class Layers(NamedTuple):
-    """colour (h, w, 4): premultiplied linear light. shade (h, w, 3): what is left of the light on the ground, 1 where all is."""
+class Drawn(NamedTuple):
+    """colour (h, w, 4): premultiplied linear light. light (h, w, 4): on what receives it, as shares of a lamp's: sun with our
+    things, sun without them, sky with, sky without."""
 
     colour: np.ndarray
-    shade: np.ndarray
+    light: np.ndarray
 
 
 def sample(number: int, dimensions: int = 6) -> np.ndarray:
@@ -141,6 +118,16 @@ class Renderer:
         self._size = (0, 0)
         self._part = (0, 0, 0, 0)
         self._made: list[Any] = []
+
+    def close(self) -> None:
+        """Let go of the context and all that was made in it."""
+        for _, paint, depth in self._meshes.values():
+            paint.release()
+            depth.release()
+        for _, texture in self._pictures.values():
+            texture.release()
+        self._meshes, self._pictures = {}, {}
+        self.gl.release()
 
     def _shadow_map(self, size: int):
         texture = self.gl.depth_texture((size, size))
@@ -214,7 +201,7 @@ class Renderer:
                 program[name] = value
 
     def render(self, items: list[Item], view: View, lamp: Lamp, samples: int, shutter: float,
-               check: Callable[[], None] = lambda: None) -> Layers:  # fmt: skip
+               check: Callable[[], None] = lambda: None) -> Drawn:  # fmt: skip
         """The drawn items and their shadow on those that receive it, from `samples` sub-frames. `check` is called before each and may raise."""
         self._buffers(view.width, view.height)
         part = (0, 0, view.width, view.height)
@@ -222,8 +209,7 @@ class Renderer:
             check()
             self._sub_frame(items, view, lamp, 0, 1, shutter)
             self._finish()
-            colour, light = (self._read(self.once, k, "f2") for k in (0, 1))
-            return Layers(colour, shade_ratio(light, lamp.sun.astype("f4"), lamp.sky.astype("f4")))
+            return Drawn(*(self._read(self.once, k, "f2") for k in (0, 1)))
         gl = self.gl
         self.all.use()
         self.all.clear()
@@ -244,8 +230,7 @@ class Renderer:
             self.sum_triangle.render(moderngl.TRIANGLES, vertices=3)
             gl.disable(moderngl.BLEND)
             self._finish()
-        colour, light = (self._read(self.all, k, "f4") for k in (0, 1))
-        return Layers(colour, shade_ratio(light, lamp.sun.astype("f4"), lamp.sky.astype("f4")))
+        return Drawn(*(self._read(self.all, k, "f4") for k in (0, 1)))
 
     def _read(self, buffer: Any, attachment: int, dtype: str) -> np.ndarray:
         """(height, width, 4) float32 of the part that was drawn."""
@@ -371,51 +356,3 @@ def _depth_range(placed: list[tuple[Item, np.ndarray]], R: np.ndarray, t: np.nda
     far = max(float(depths.max()), 0.0) + 12 * radius + 100
     eye_height = abs(float(-(R.T @ t)[2]))
     return min(max(float(depths.min()) * 0.8, far * 1e-4, 0.01), max(0.02, eye_height * 0.2)), far
-
-
-def upper_plane(mesh: Mesh, model: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """A point and the unit normal of the plane of a mesh's upper side: its faces that look up most, by their areas."""
-    p = mesh.vertices.astype(float) @ model[:3, :3].T + model[:3, 3]
-    a, b, c = (p[mesh.triangles[:, k]] for k in range(3))
-    face = np.cross(b - a, c - a)
-    area = np.linalg.norm(face, axis=1)
-    unit = face / np.maximum(area, 1e-12)[:, None]
-    top = unit[np.where(area > 1e-9 * area.max(), unit[:, 2], -2).argmax()]
-    upper = unit @ top > 0.8
-    normal = face[upper].sum(0)
-    return np.average(((a + b + c) / 3)[upper], axis=0, weights=area[upper]), normal / np.linalg.norm(normal)
-
-
-def bounds(items: list[Item], models: list[np.ndarray]) -> tuple[np.ndarray, float]:
-    """A ball round all items: centre (3,) and radius."""
-    corners = np.concatenate([box_corners(item.mesh) @ m[:3, :3].T + m[:3, 3] for item, m in zip(items, models)])
-    low, high = corners.min(0), corners.max(0)
-    centre = (low + high) / 2
-    return centre, max(float(np.linalg.norm(corners - centre, axis=1).max()) * 1.02, 1e-6)
-
-
-def box_corners(mesh: Mesh) -> np.ndarray:
-    """(8, 3) corners of the mesh's own box; kept for the last meshes, since each picture asks many times."""
-    kept = _boxes.get(id(mesh))
-    if kept is not None and kept[0] is mesh:
-        return kept[1]
-    low, high = (mesh.vertices.min(0), mesh.vertices.max(0)) if len(mesh.vertices) else (np.zeros(3), np.zeros(3))
-    corners = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)], float)
-    if len(_boxes) >= MOST_MESHES:
-        _boxes.clear()
-    _boxes[id(mesh)] = (mesh, corners)
-    return corners
-
-
-@parallel_kernel
-def shade_ratio(light: np.ndarray, sun: np.ndarray, sky: np.ndarray) -> np.ndarray:
-    """(h, w, 3) what is left of the light on what receives it, 1 where nothing does: the ratio of sums, light with our objects
-    over light without them, sun and sky (3,) apart until here. light (h, w, 4): sun with, sun without, sky with, sky without."""
-    out = np.ones((light.shape[0], light.shape[1], 3), np.float32)
-    for y in nb.prange(light.shape[0]):
-        for x in range(light.shape[1]):
-            for c in range(3):
-                without = light[y, x, 1] * sun[c] + light[y, x, 3] * sky[c]
-                if without > 1e-6:
-                    out[y, x, c] = (light[y, x, 0] * sun[c] + light[y, x, 2] * sky[c]) / without
-    return out

@@ -3,34 +3,26 @@
 Lengths in metres of the scene (or units, while no distance is known), angles in degrees, times in frames of the clip.
 """
 
+import functools
 import hashlib
-from typing import Any
+from typing import Annotated, Any, get_type_hints
 
 import msgspec
 
+from ..basics.keyed import Keyed, constant
+from ..basics.rows import Row
+from ..finish.entries import Finisher
+from ..light.lamps import Colour, Lamp, Sky, Sun
+from ..matte.sources import Source
 from ..media.plates import PlateInfo
 from ..scene.ground import Ground
 from ..solve.result import Solve, SolveSettings
 from ..track.follow import FollowSettings
 from ..track.tracks import Tracks
-from .keyed import Keyed, constant
-from .objects import Colour, Object
+from .objects import Object
 
-VERSION = 2
-
-
-class Outline(msgspec.Struct, frozen=True, kw_only=True):
-    """A closed line with smooth corners over the picture. shape: x, y pairs in plate pixels; feather in px, outward.
-
-    As a region it keeps the tracker away; as a matte what it surrounds passes in front.
-    """
-
-    id: str
-    name: str
-    shape: Keyed
-    feather: Keyed = constant(2.0)
-    on: bool = True
-    inverted: bool = False
+VERSION = 3
+IN_PICTURE, FOR_TRACKER = "in the picture", "for the tracker"  # marks of what shows in the finished picture, and in what the tracker sees
 
 
 class ShadowLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -41,30 +33,27 @@ class ShadowLine(msgspec.Struct, frozen=True, kw_only=True):
     height: float
 
 
-class Light(msgspec.Struct, frozen=True, kw_only=True):
-    """Sun and sky. bearing: clockwise from the scene's y axis; height: over the horizon; softness: the sun's width, degrees.
+class Shadow(msgspec.Struct, frozen=True, kw_only=True):
+    """How our shadows fall on the place. density: share of the computed shadow that shows; tint: what colour is left in a full
+    shadow, linear. lines: shadows of the place that were drawn, from which the sun was read. mattes: ids of those that stand
+    before the shadow; None for all of them."""
 
-    strength, sky: what a white surface facing them sends back, in the plate's linear light. colours: linear, white = 1.
-    density: share of the shadow that shows; tint: what colour is left in a full shadow.
-    """
-
-    bearing: Keyed = constant(210.0)
-    height: Keyed = constant(40.0)
-    strength: Keyed = constant(1.2)
-    softness: Keyed = constant(0.53)
-    colour: Colour = (1.0, 0.95, 0.86)
-    sky: Keyed = constant(0.45)
-    sky_colour: Colour = (0.82, 0.92, 1.0)
-    density: Keyed = constant(1.0)
+    density: Annotated[Keyed, Row("Density", "%", 0.5, 0, 0, 100, 100, tip="How much of the computed shadow shows")] = constant(1.0)
     tint: Colour = (0.0, 0.0, 0.0)
-    on: bool = True
-    shadows: tuple[ShadowLine, ...] = ()
+    lines: tuple[ShadowLine, ...] = ()
+    mattes: tuple[str, ...] | None = None
+
+    name = "Shadow"
 
 
-class Finish(msgspec.Struct, frozen=True, kw_only=True):
+class Exposure(msgspec.Struct, frozen=True, kw_only=True):
     """shutter: share of a frame's time in which the shutter is open, for motion blur."""
 
-    shutter: Keyed = constant(0.5)
+    shutter: Annotated[
+        Keyed, Row("Shutter", "°", 1, 0, 0, 360, 360, tip="Shutter of the camera: 180° is open for half of each frame; 0 is no blur")
+    ] = constant(0.5)
+
+    name = "Exposure"
 
 
 class Output(msgspec.Struct, frozen=True, kw_only=True):
@@ -106,19 +95,21 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
 
     version: int = VERSION
     name: str = "Untitled"
-    plate: PlateInfo | None = None
+    plate: Annotated[PlateInfo | None, IN_PICTURE, FOR_TRACKER] = None
     first: int = 0
     last: int = 0
-    follow: FollowSettings = FollowSettings()
-    regions: tuple[Outline, ...] = ()
+    follow: Annotated[FollowSettings, FOR_TRACKER] = FollowSettings()
+    regions: Annotated[tuple[Source, ...], FOR_TRACKER] = ()
     tracks: Tracks | None = None
     solving: SolveSettings = SolveSettings()
-    solve: Solve | None = None
-    ground: Ground = Ground()
-    objects: tuple[Object, ...] = ()
-    light: Light = Light()
-    mattes: tuple[Outline, ...] = ()
-    finish: Finish = Finish()
+    solve: Annotated[Solve | None, IN_PICTURE] = None
+    ground: Annotated[Ground, IN_PICTURE] = Ground()
+    objects: Annotated[tuple[Object, ...], IN_PICTURE] = ()
+    lamps: Annotated[tuple[Lamp, ...], IN_PICTURE] = (Sun(), Sky())
+    shadow: Annotated[Shadow, IN_PICTURE] = Shadow()
+    mattes: Annotated[tuple[Source, ...], IN_PICTURE] = ()
+    exposure: Annotated[Exposure, IN_PICTURE] = Exposure()
+    finish: Annotated[tuple[Finisher, ...], IN_PICTURE] = ()
     output: Output = Output()
     markers: tuple[Marker, ...] = ()
     basis: Any = None
@@ -141,6 +132,17 @@ def rebased(shot: Shot, **fields: Any) -> Shot:
     For `edits.settle`, and where nothing of the old ones stays.
     """
     return msgspec.structs.replace(shot, basis=None, **fields)
+
+
+@functools.cache
+def _marked(mark: str) -> tuple[str, ...]:
+    hints = get_type_hints(Shot, include_extras=True)
+    return tuple(name for name, hint in hints.items() if mark in getattr(hint, "__metadata__", ()))
+
+
+def shown_parts(shot: Shot, mark: str = IN_PICTURE) -> tuple:
+    """The parts of the shot that show in its pictures, or in what the tracker sees; the same objects make the same picture."""
+    return tuple(getattr(shot, name) for name in _marked(mark))
 
 
 def with_plate(shot: Shot, info: PlateInfo) -> Shot:

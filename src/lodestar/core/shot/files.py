@@ -16,9 +16,10 @@ import msgspec
 import numpy as np
 
 from ..basics.errors import ShotFileError, writing_problem
+from ..basics.rows import paths_of
 from ..track.tracks import frozen
 from .document import VERSION, Basis, Shot
-from .objects import Card
+from .objects import Object
 
 # from version n to n + 1: {n: function(tree) -> tree}, each with its reason in its docstring
 
@@ -33,7 +34,21 @@ def _titles_are_objects(tree: dict) -> dict:
     return tree
 
 
-MIGRATIONS: dict[int, Any] = {1: _titles_are_objects}
+def _lamps_and_finish_are_lists(tree: dict) -> dict:
+    """Version 3 has any number of lamps and of finish entries, in order; what was said of the shadow and the shutter has a place
+    of its own, and outlines say what they are, since mattes have other sources too."""
+    light = tree.pop("light", {})
+    sun = {"type": "sun", **{name: light[name] for name in ("bearing", "height", "strength", "softness", "colour", "on") if name in light}}
+    sky = {"type": "sky", **{new: light[old] for old, new in (("sky", "strength"), ("sky_colour", "colour")) if old in light}}
+    tree["lamps"] = [sun, sky]
+    tree["shadow"] = {**{name: light[name] for name in ("density", "tint") if name in light}, "lines": light.get("shadows", [])}
+    tree["exposure"] = tree.pop("finish", {})
+    for outline in (*tree.get("mattes", []), *tree.get("regions", [])):
+        outline["type"] = "outline"
+    return tree
+
+
+MIGRATIONS: dict[int, Any] = {1: _titles_are_objects, 2: _lamps_and_finish_are_lists}
 
 
 def pack(shot: Shot, folder: Path) -> bytes:
@@ -64,11 +79,15 @@ def pack(shot: Shot, folder: Path) -> bytes:
 
 
 def _with_paths(shot: Shot, change: Callable[[str], str]) -> Shot:
-    """The shot with the paths of its clip and of the pictures on its cards changed."""
+    """The shot with the paths of its clip, and of the media that its objects use, changed."""
     if shot.plate is not None:
         shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=change(shot.plate.path)))
-    objects = tuple(msgspec.structs.replace(o, picture=change(o.picture)) if isinstance(o, Card) and o.picture else o for o in shot.objects)
-    return msgspec.structs.replace(shot, objects=objects)
+    return msgspec.structs.replace(shot, objects=tuple(_with_own_paths(o, change) for o in shot.objects))
+
+
+def _with_own_paths(item: Object, change: Callable[[str], str]) -> Object:
+    paths = {name: change(path) for name in paths_of(type(item)) if (path := getattr(item, name))}
+    return msgspec.structs.replace(item, **paths) if paths else item
 
 
 def _relative(path: str, folder: Path) -> str:

@@ -5,17 +5,17 @@
 
 import math
 from collections.abc import Callable, Iterable
+from typing import Any, get_args
 
 import msgspec
 import numpy as np
 
 from ..basics.errors import UserError
+from ..basics.keyed import Key, Keyed, Value
 from .document import Shot
-from .keyed import Key, Keyed, Value
 from .objects import keyed_parts
 
 Chosen = frozenset[tuple[str, str, float]]
-LISTS, SINGLES = ("objects", "mattes", "regions"), ("light", "finish")
 LOOPS = ("again", "there and back", "onwards")
 # exact for free fall: x(t) = t and y(t) = t squared as a cubic Bezier, and the same seen backward
 FALL, RISE = (1 / 3, 0.0, 2 / 3, 1 / 3), (1 / 3, 2 / 3, 2 / 3, 1.0)
@@ -23,10 +23,37 @@ FALL, RISE = (1 / 3, 0.0, 2 / 3, 1 / 3), (1 / 3, 2 / 3, 2 / 3, 1.0)
 SWING = (0.3642, 0.0, 0.6358, 1.0)
 
 
+def _parts() -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Fields of a shot that hold lists of things with ids, and those that hold one thing with keyed values; told by their types."""
+    lists, singles = [], []
+    for field in msgspec.structs.fields(Shot):
+        kinds = _structs_in(field.type)
+        if isinstance(field.default, tuple) and kinds and all("id" in kind.__struct_fields__ for kind in kinds):
+            lists.append(field.name)
+        elif isinstance(field.default, msgspec.Struct) and keyed_parts(field.default):
+            singles.append(field.name)
+    return tuple(lists), tuple(singles)
+
+
+def _structs_in(hint: Any) -> list[type[msgspec.Struct]]:
+    """All structs that a type speaks of."""
+    if isinstance(hint, type) and issubclass(hint, msgspec.Struct):
+        return [hint]
+    return [kind for part in get_args(hint) for kind in _structs_in(part)]
+
+
+LISTS, SINGLES = _parts()
+
+
 def keyed_things(shot: Shot) -> dict[str, msgspec.Struct]:
-    """Whatever has keyed values, by its id; light and finish go by the names of their steps."""
+    """Whatever has keyed values, by its id; what there is one of goes by the name of its field."""
     found = {item.id: item for kind in LISTS for item in getattr(shot, kind)}
     return {**found, **{name: getattr(shot, name) for name in SINGLES}}
+
+
+def field_of(shot: Shot, id_: str) -> str:
+    """The field of the shot that holds the thing with this id; empty where there is none."""
+    return next((kind for kind in LISTS if any(x.id == id_ for x in getattr(shot, kind))), id_ if id_ in SINGLES else "")
 
 
 def with_things(shot: Shot, changed: dict[str, msgspec.Struct]) -> Shot:
@@ -36,6 +63,12 @@ def with_things(shot: Shot, changed: dict[str, msgspec.Struct]) -> Shot:
     }
     fields.update({name: changed[name] for name in SINGLES if name in changed})
     return msgspec.structs.replace(shot, **fields) if fields else shot
+
+
+def with_fields(shot: Shot, id_: str, **fields: Any) -> Shot:
+    """The shot with fields of the thing with this id changed; as it is where there is no such thing."""
+    thing = keyed_things(shot).get(id_)
+    return shot if thing is None else with_things(shot, {id_: msgspec.structs.replace(thing, **fields)})
 
 
 def with_value(shot: Shot, id_: str, part: str, change: Callable[[Keyed], Keyed]) -> Shot:

@@ -4,19 +4,23 @@ An object's own axes: x right, y away from the reader, z up; a title's base line
 and `position` is where it lies in the scene, or in the parent's own axes.
 """
 
-from typing import ClassVar
+from typing import Annotated, ClassVar, Literal, Self
 
 import msgspec
+import numpy as np
 
-from .keyed import Keyed, constant
+from ..basics.keyed import Keyed, constant
+from ..basics.rows import MediaPath, Row
+from ..light.lamps import Colour
 
-Colour = tuple[float, float, float]
 Vector = tuple[float, float, float]
 
 
 class Thing(msgspec.Struct, frozen=True, kw_only=True):
     """What every object has. turn: heading, pitch, roll; size: factor. tracks: those that it stands on, by which a new solve
     carries it. span: first and last frame in which it is there, or None for the whole shot. lane: colour of its lane.
+
+    space: what its position is measured in. mattes: ids of those that stand before it; None for all of them.
 
     drawn: seen in the picture, and throws a shadow. receives: shadows of drawn things fall on it. hides: what lies behind it
     is not seen, nor is it itself. reflects: share of drawn things that it mirrors. A thing that is not drawn stands in for
@@ -25,12 +29,17 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
 
     LENGTHS: ClassVar[tuple[str, ...]] = ()
     NOUN: ClassVar[str] = "Object"
+    BODY: ClassVar[bool] = True  # whether there is anything of it to draw, to hide or to take shadows
+    UNEVEN: ClassVar[bool] = False  # whether it is ground, which takes the place of the level one
 
     id: str
     label: str = ""
-    position: Keyed = constant(0.0, 0.0, 0.0)
-    turn: Keyed = constant(0.0, 0.0, 0.0)
-    size: Keyed = constant(1.0)
+    space: Literal["scene"] = "scene"
+    position: Annotated[
+        Keyed, Row("Position", "m", 0.01, 2, tip="Where its pivot is, in the scene or in what it hangs on", names=("x", "y", "z"))
+    ] = constant(0.0, 0.0, 0.0)
+    turn: Annotated[Keyed, Row("Turn", "°", 0.5, 1, tip="Heading, pitch and roll", names=("heading", "pitch", "roll"))] = constant(0.0, 0.0, 0.0)
+    size: Annotated[Keyed, Row("Size", "×", 0.005, 3, 0.001, tip="Size as a factor, which can be keyed")] = constant(1.0)
     pivot: Vector = (0.0, 0.0, 0.0)
     parent: str = ""
     tracks: tuple[int, ...] = ()
@@ -41,19 +50,39 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
     drawn: bool = True
     receives: bool = False
     hides: bool = False
-    reflects: Keyed = constant(0.0)
+    reflects: Annotated[
+        Keyed,
+        Row("Mirrors", "%", 0.5, 0, 0, 100, 100, tip="How much of what is seen it mirrors, as its flat upper side does; its roughness blurs that"),
+    ] = constant(0.0)
+    mattes: tuple[str, ...] | None = None
 
     @property
     def name(self) -> str:
         return self.label or self.NOUN
+
+    def on_tracks(self, numbers: list[int]) -> Self:
+        """The thing with its tracks numbered anew, in their order; -1 for one that is gone."""
+        return msgspec.structs.replace(self, tracks=tuple(dict.fromkeys(n for n in numbers if n >= 0)))
+
+    def shape_sized(self, factor: float) -> dict[str, object]:
+        """Fields of its shape that are not keyed, when the scene is that many times as large."""
+        return {}
+
+    def shape_through(self, own: dict[int, np.ndarray]) -> Self:
+        """The thing with its shape through the places (3,) of its tracks, in its own axes, where it is made from them."""
+        return self
 
 
 class Solid(Thing, frozen=True, kw_only=True):
     """A thing with a surface. colour: code values 0..1, sRGB."""
 
     colour: Colour = (0.89, 0.87, 0.82)
-    roughness: Keyed = constant(0.45)
-    metal: Keyed = constant(0.0)
+    roughness: Annotated[Keyed, Row("Roughness", "", 0.005, 2, 0, 1, tip="0 mirrors, 1 is matt")] = constant(0.45)
+    metal: Annotated[Keyed, Row("Metal", "", 0.005, 2, 0, 1, tip="1 reflects in its own colour, as bare metal does")] = constant(0.0)
+
+
+DEPTH = Row("Depth", "m", 0.002, 3, 0.0001, tip="How deep the solid is")
+BEVEL = Row("Bevel", "m", 0.0005, 4, 0.0, tip="How wide its edges are rounded; at most 45 % of the depth")
 
 
 class Title(Solid, frozen=True, kw_only=True, tag="title"):
@@ -64,10 +93,10 @@ class Title(Solid, frozen=True, kw_only=True, tag="title"):
 
     text: str = "OPEN SKY"
     face: str = "Inter Display Black"
-    height: Keyed = constant(1.0)
-    depth: Keyed = constant(0.3)
-    bevel: Keyed = constant(0.02)
-    spacing: Keyed = constant(0.0)
+    height: Annotated[Keyed, Row("Height", "m", 0.005, 3, 0.001, tip="Height of the capitals")] = constant(1.0)
+    spacing: Annotated[Keyed, Row("Spacing", "%", 0.1, 1, factor=100, tip="Extra room between letters, in % of the em")] = constant(0.0)
+    depth: Annotated[Keyed, DEPTH] = constant(0.3)
+    bevel: Annotated[Keyed, BEVEL] = constant(0.02)
 
     @property
     def name(self) -> str:
@@ -81,9 +110,9 @@ class Logo(Solid, frozen=True, kw_only=True, tag="logo"):
     NOUN = "Logo"
 
     svg: str
-    height: Keyed = constant(1.0)
-    depth: Keyed = constant(0.1)
-    bevel: Keyed = constant(0.01)
+    height: Annotated[Keyed, Row("Height", "m", 0.005, 3, 0.001, tip="Height of the whole drawing")] = constant(1.0)
+    depth: Annotated[Keyed, DEPTH] = constant(0.1)
+    bevel: Annotated[Keyed, BEVEL] = constant(0.01)
 
 
 class Card(Solid, frozen=True, kw_only=True, tag="card"):
@@ -96,17 +125,18 @@ class Card(Solid, frozen=True, kw_only=True, tag="card"):
     LENGTHS = ("width", "height")
     NOUN = "Card"
 
-    width: Keyed = constant(1.0)
-    height: Keyed = constant(1.0)
+    width: Annotated[Keyed, Row("Width", "m", 0.005, 3, 0.001, tip="Width of the card")] = constant(1.0)
+    height: Annotated[Keyed, Row("Height", "m", 0.005, 3, 0.001, tip="Height of the card")] = constant(1.0)
     pattern: str = "plain"
-    picture: str = ""
-    twist: Keyed = constant(0.0)
+    picture: Annotated[str, MediaPath] = ""
+    twist: Annotated[Keyed, Row("About its axis", "°", 0.5, 1, tip="Turn about its own long axis, as on a post that leans")] = constant(0.0)
 
 
 class Anchor(Thing, frozen=True, kw_only=True, tag="anchor"):
     """A place in the scene that carries others."""
 
     NOUN = "Anchor"
+    BODY = False
 
 
 class Box(Solid, frozen=True, kw_only=True, tag="box"):
@@ -115,7 +145,7 @@ class Box(Solid, frozen=True, kw_only=True, tag="box"):
     LENGTHS = ("extent",)
     NOUN = "Box"
 
-    extent: Keyed = constant(1.0, 1.0, 1.0)
+    extent: Annotated[Keyed, Row("Sides", "m", 0.01, 2, 0.001, tip="Length of its sides", names=("across", "away", "up"))] = constant(1.0, 1.0, 1.0)
 
 
 class Tube(Solid, frozen=True, kw_only=True, tag="tube"):
@@ -124,8 +154,8 @@ class Tube(Solid, frozen=True, kw_only=True, tag="tube"):
     LENGTHS = ("length", "thickness")
     NOUN = "Tube"
 
-    length: Keyed = constant(1.0)
-    thickness: Keyed = constant(0.1)
+    length: Annotated[Keyed, Row("Length", "m", 0.01, 3, 0.001, tip="How long the post is")] = constant(1.0)
+    thickness: Annotated[Keyed, Row("Thickness", "m", 0.002, 3, 0.001, tip="How thick the post is")] = constant(0.1)
 
 
 class GroundMesh(Solid, frozen=True, kw_only=True, tag="ground-mesh"):
@@ -135,13 +165,27 @@ class GroundMesh(Solid, frozen=True, kw_only=True, tag="ground-mesh"):
     whether holes inside are closed all the same.
     """
 
+    LENGTHS = ("edge",)
     NOUN = "Ground mesh"
+    UNEVEN = True
 
     points: tuple[float, ...] = ()
-    edge: Keyed = constant(2.0)
+    edge: Annotated[Keyed, Row("Longest edge", "m", 0.02, 2, 0.01, tip="Triangles with a longer side are left out")] = constant(2.0)
     smooth: int = 0
     fill: bool = True
-    LENGTHS = ("edge",)
+
+    def on_tracks(self, numbers: list[int]) -> Self:
+        return msgspec.structs.replace(self, tracks=tuple(numbers))  # a point without a track stays as it is
+
+    def shape_sized(self, factor: float) -> dict[str, object]:
+        return {"points": tuple(x * factor for x in self.points)}
+
+    def shape_through(self, own: dict[int, np.ndarray]) -> Self:
+        points = np.array(self.points).reshape(-1, 3)
+        for row, track in enumerate(self.tracks):
+            if track in own:
+                points[row] = own[track]
+        return msgspec.structs.replace(self, points=tuple(float(v) for v in points.ravel()))
 
 
 Object = Title | Logo | Card | Anchor | Box | Tube | GroundMesh

@@ -11,6 +11,7 @@ from ..basics.errors import PlateError
 from ..basics.job import Job
 from ..media.deliveries import open_delivery
 from ..picture.frame import frame
+from ..picture.workshop import own_workshop
 from ..shot.document import Shot
 
 
@@ -26,11 +27,12 @@ def deliver(shot: Shot, path: str | Path, job: Job, *, quality: str = "final", s
     delivery = open_delivery(path, rate, info.width, info.height, info.transfer, heard)
     linear = path.suffix.lower() == ".exr"
     try:
-        for number, index in enumerate(frames):
-            job.step(number / len(frames), f"frame {index}")
-            share = number / len(frames)
-            picture = frame(shot, index, quality, layer=layer, samples=samples, check=functools.partial(job.step, share))
-            delivery.add(index, _for_file(picture.pixels, picture.transfer, layer, linear))
+        with own_workshop():
+            for number, index in enumerate(frames):
+                job.step(number / len(frames), f"frame {index}")
+                share = number / len(frames)
+                picture = frame(shot, index, quality, layer=layer, samples=samples, check=functools.partial(job.step, share))
+                delivery.add(index, _for_file(picture.pixels, picture.transfer, layer, linear))
         job.step(1.0, "closing the file")
         delivery.finish()
     except BaseException:

@@ -1,5 +1,7 @@
 """Solving as a function from a shot to a shot."""
 
+from collections.abc import Iterator
+
 import msgspec
 import numpy as np
 
@@ -7,7 +9,7 @@ from ..basics.colour import encode
 from ..basics.errors import SolveError
 from ..basics.job import Job
 from ..edits.settle import with_solve
-from ..picture.frame import plate_frame
+from ..media.plates import PlateInfo, open_plate
 from ..shot.document import Shot, solving_inputs
 from ..solve.camera import solve
 from ..solve.result import Solve
@@ -34,10 +36,9 @@ def _looked_over(shot: Shot, solve: Solve, job: Job) -> Solve:
     row_of[solve.point_ids] = np.arange(len(solve.point_ids))
     colours, known = np.full((len(solve.point_ids), 3), 128, np.uint8), np.zeros(len(solve.point_ids), bool)
     lines = {}
-    for i in np.unique(np.linspace(0, len(solve.frames) - 1, LOOKED_AT).round().astype(int)):
+    looked_at = [int(solve.frames[i]) for i in np.unique(np.linspace(0, len(solve.frames) - 1, LOOKED_AT).round().astype(int))]
+    for index, picture in _pictures(plate, looked_at):
         job.step(1.0, "looking for what is upright")
-        index = int(solve.frames[i])
-        picture = _eight_bit(plate_frame(plate, index))
         lines[index] = lines_in(picture)
         rows = tracks.at(index)
         point = row_of[tracks.track[rows]]
@@ -45,6 +46,16 @@ def _looked_over(shot: Shot, solve: Solve, job: Job) -> Solve:
         x, y = np.clip(np.round(tracks.xy[rows[fresh]]).astype(int), 0, [plate.width - 1, plate.height - 1]).T
         colours[point[fresh]], known[point[fresh]] = picture[y, x], True
     return msgspec.structs.replace(solve, colours=frozen(colours), uprights=frozen(find_uprights(solve, lines)))
+
+
+def _pictures(info: PlateInfo, indices: list[int]) -> Iterator[tuple[int, np.ndarray]]:
+    """Frames of a clip as 8-bit code values. Raises PlateError."""
+    plate = open_plate(info)
+    try:
+        for index in indices:
+            yield index, _eight_bit(plate.frame(index))
+    finally:
+        plate.close()
 
 
 def _eight_bit(picture: np.ndarray) -> np.ndarray:

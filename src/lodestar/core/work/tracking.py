@@ -10,11 +10,11 @@ import numpy as np
 
 from ..basics.errors import PlateError, SolveError, TrackError
 from ..basics.job import Job
+from ..basics.keyed import Key, Keyed
 from ..edits.settle import with_tracks
-from ..evaluate.mattes import ignored_at
+from ..matte.sources import Outline, View, ignored
 from ..media.plates import open_plate
-from ..shot.document import Outline, Shot, tracking_inputs
-from ..shot.keyed import Key, Keyed
+from ..shot.document import Shot, tracking_inputs
 from ..solve.report import residuals, standing
 from ..track.edit import added, joined, replaced, seen_twice
 from ..track.eyes import prepare
@@ -69,7 +69,7 @@ def _eyes(shot: Shot):
 def _hidden(shot: Shot) -> Callable[[int], np.ndarray | None]:
     plate = shot.plate
     assert plate is not None
-    return lambda index: ignored_at(shot.regions, index, plate.width, plate.height)
+    return lambda index: ignored(shot.regions, View(index, plate.width, plate.height))
 
 
 def _hand_added(tracks: Tracks, luma: Callable[[int], np.ndarray], shot: Shot, keys: np.ndarray, job: Job) -> Tracks:

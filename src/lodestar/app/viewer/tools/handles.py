@@ -13,7 +13,7 @@ from lodestar.core.edits.arrange import dropped, find, place_of, removed, repivo
 from lodestar.core.evaluate.objects import box_of, mesh_of, model_of, objects_at, pose_of
 from lodestar.core.scene.poses import moved, size_of
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.objects import Anchor, Object
+from lodestar.core.shot.objects import Object
 
 from ... import theme
 from ...derived import points_of, slip_of
@@ -81,7 +81,7 @@ class MoveObject(Tool):
         spots = {"x": at + R[:, 0] * reach, "y": at + R[:, 1] * reach, "z": at + R[:, 2] * 1.5 * reach, "turn": at - R[:, 1] * reach * 1.6,
                  "tilt": at + (R[:, 2] - R[:, 1]) * reach * 0.8, "level": at + (R[:, 0] + R[:, 1]) * 0.36 * reach,
                  "upright": at + (R[:, 0] + R[:, 2]) * 0.36 * reach, "at": at}  # fmt: skip
-        if not isinstance(item, Anchor):
+        if item.BODY:
             spots["size"] = moved(m, np.array([high[0], low[1], high[2]]))
             spots["drop"] = moved(m, np.array([low[0], low[1], low[2]]))
             spots["stand"] = moved(m, np.array([low[0], low[1], high[2]]))
@@ -122,7 +122,7 @@ class MoveObject(Tool):
         if self.canvas.camera() is None:
             return None
         for item in shot.objects:
-            if isinstance(item, Anchor) and item.visible and not item.locked:
+            if not item.BODY and item.visible and not item.locked:
                 on = self._on_widget(place_of(shot, item, frame))
                 if on is not None and np.hypot(*(on - [at.x(), at.y()])) < REACH_PX:
                     return item
@@ -171,7 +171,7 @@ class MoveObject(Tool):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         item = self.session.object()
-        if event.modifiers() & Qt.KeyboardModifier.AltModifier and item is not None and not item.locked and not isinstance(item, Anchor):
+        if event.modifiers() & Qt.KeyboardModifier.AltModifier and item is not None and not item.locked and item.BODY:
             self._pick_pivot(item, event.position())
             return
         add = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
@@ -480,7 +480,7 @@ def paint_foot(p: QPainter, canvas, camera, shot: Shot, item: Object, frame: flo
     """Where an object stands: the outline of its foot, or the cross-bars of an anchor."""
     m = pose_of(shot, item, frame)
     low, high = box_of(item, frame)
-    if isinstance(item, Anchor):
+    if not item.BODY:
         low, high = np.full(3, -0.15), np.full(3, 0.15)
     corners = moved(m, np.array([[low[0], low[1], low[2]], [high[0], low[1], low[2]], [high[0], high[1], low[2]], [low[0], high[1], low[2]]]))
     share = np.linspace(0, 1, 9)[:, None]

@@ -5,9 +5,9 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
+from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.matte.outline import smooth_line
-from lodestar.core.shot.document import Outline
-from lodestar.core.shot.keyed import Key, Keyed
+from lodestar.core.matte.sources import Outline
 
 from ... import theme
 from .. import overlays
@@ -125,7 +125,7 @@ class DrawOutline(Tool):
 
         shape = outline.shape
         keys = tuple(Key(k.frame, one(k.value), k.easing, k.handles) for k in shape.keys)
-        self.session.edit_item(label, self.kind, outline.id, shape=Keyed(one(shape.value), keys))
+        self.session.edit_item(label, outline.id, shape=Keyed(one(shape.value), keys))
 
     def double(self, event) -> None:
         corners = self.corners()

@@ -8,12 +8,12 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import added
 from lodestar.core.evaluate.cameras import slip_at
 from lodestar.core.media.pictures import picture_size
 from lodestar.core.scene.surfaces import UP, Patch, heading_towards, on_ground, patch_under, rows_under
 from lodestar.core.shape.drawings import check_svg
-from lodestar.core.shot.keyed import constant
 from lodestar.core.shot.objects import Anchor, Box, Card, Logo, Object, Title
 
 from ... import theme

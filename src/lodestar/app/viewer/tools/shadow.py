@@ -1,15 +1,14 @@
 """Reading the sun from a shadow in the picture."""
 
-import msgspec
 import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import meet_plane
-from lodestar.core.light.sun import bearing_and_height, from_shadow, from_shadows
-from lodestar.core.shot.document import ShadowLine, Shot
-from lodestar.core.shot.keyed import constant
+from lodestar.core.edits.lights import with_shadow_lines
+from lodestar.core.light.sun import bearing_and_height, from_shadow
+from lodestar.core.shot.document import ShadowLine
 
 from .. import overlays
 from .tool import HeightTool
@@ -87,7 +86,7 @@ class AlongShadow(HeightTool):
             self.session.fail(error)
             return
         shadow = ShadowLine(foot=tuple(map(float, foot)), tip=tuple(map(float, tip)), height=float(height))
-        self.session.edit("Sun from a shadow", lambda s: with_shadows(s, (*s.light.shadows, shadow)))
+        self.session.edit("Sun from a shadow", lambda s: with_shadow_lines(s, (*s.shadow.lines, shadow)))
         self.session.view_changed.emit()
 
     def paint(self, p: QPainter) -> None:
@@ -103,13 +102,3 @@ class AlongShadow(HeightTool):
             bearing, up = bearing_and_height(from_shadow(self.foot, self.tip_at, height))
             words = [f"bearing {bearing:.1f}° · height {up:.1f}°", f"{height:.2f} high"]
         overlays.tag(p, self.pointer + QPointF(16, 12), words)
-
-
-def with_shadows(shot: Shot, shadows: tuple[ShadowLine, ...]) -> Shot:
-    """The shot with these shadows, and the sun where they say."""
-    light = msgspec.structs.replace(shot.light, shadows=shadows)
-    if shadows:
-        mean, _ = from_shadows(np.array([s.foot for s in shadows]), np.array([s.tip for s in shadows]), np.array([s.height for s in shadows]))
-        bearing, height = bearing_and_height(mean)
-        light = msgspec.structs.replace(light, bearing=constant(round(bearing, 2)), height=constant(round(height, 2)), on=True)
-    return msgspec.structs.replace(shot, light=light)

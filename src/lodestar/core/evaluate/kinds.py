@@ -1,0 +1,231 @@
+"""What each kind of object is at a time: its solid, its box, the picture on it, and what is wrong with it.
+
+A new kind of object is a struct in `shot/objects.py` and a `Kind` here.
+"""
+
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import msgspec
+import numpy as np
+
+from ..basics.errors import UserError
+from ..basics.geometry import turn_matrix
+from ..basics.keyed import constant
+from ..media.pictures import picture_frame
+from ..shape.drawings import drawing_outlines, logo_mesh
+from ..shape.extrude import Mesh, title_mesh
+from ..shape.fonts import SHIPPED, face_path
+from ..shape.outlines import word_box
+from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
+from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
+
+EMPTY = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
+LEAST = 1e-4  # metres; nothing is thinner
+OVERSHOOT = 0.04  # cap heights (common practice, no source)
+GRID_CELLS, GRID_PX = 8, 512
+
+
+class OnIt(NamedTuple):
+    """A picture on an object: (h, w, 4) uint8 straight alpha. paints: it takes the place of the object's colour."""
+
+    pixels: np.ndarray
+    paints: bool
+
+
+class Kind:
+    """A kind of object; each method takes an object of it and a frame of the clip. This one has no body."""
+
+    def mesh(self, item: Any, frame: float) -> Mesh:
+        """The solid, in axes that `stretch` takes to the object's own; empty where there is none."""
+        return EMPTY
+
+    def stretch(self, item: Any, frame: float) -> np.ndarray:
+        """(4, 4) from the axes of the mesh to the object's own, in metres."""
+        return np.eye(4)
+
+    def box(self, item: Any, frame: float) -> tuple[np.ndarray, np.ndarray]:
+        """Low and high corner (3,) in own axes, in metres; quick, without making the solid."""
+        return np.zeros(3), np.zeros(3)
+
+    def picture(self, item: Any, frame: float) -> OnIt | None:
+        """What is on it."""
+        return None
+
+    def problem(self, item: Any, frame: float) -> str:
+        """What keeps it from being drawn as it should be; empty when nothing does."""
+        return ""
+
+    def draft(self, item: Any) -> Any:
+        """The object with fewer triangles, for a view that turns."""
+        return item
+
+
+class Extruded(Kind):
+    """Letters and drawings: a solid of its height, with a depth and rounded edges."""
+
+    def stretch(self, item: Any, frame: float) -> np.ndarray:
+        height = max(item.height.at(frame)[0], LEAST)
+        return np.diag([height, height, height, 1.0])
+
+    def draft(self, item: Any) -> Any:
+        return msgspec.structs.replace(item, bevel=constant(0.0))
+
+    @staticmethod
+    def in_heights(item: Title | Logo, frame: float) -> tuple[float, float]:
+        """Depth and bevel, in heights of the solid."""
+        height = max(item.height.at(frame)[0], LEAST)
+        return round(max(item.depth.at(frame)[0], LEAST) / height, 5), round(max(item.bevel.at(frame)[0], 0.0) / height, 5)
+
+    @staticmethod
+    def sizes(item: Title | Logo, frame: float) -> tuple[float, float]:
+        """Height and half of the depth, in metres."""
+        return max(item.height.at(frame)[0], LEAST), max(item.depth.at(frame)[0], LEAST) / 2
+
+
+def _face_path(title: Title) -> Path:
+    """The title's face, or the first shipped one where it is missing: never fatal."""
+    try:
+        return face_path(title.face)
+    except UserError:
+        return face_path(next(iter(SHIPPED)))
+
+
+class Letters(Extruded):
+    def mesh(self, item: Title, frame: float) -> Mesh:
+        try:
+            return title_mesh(_face_path(item), item.text, round(item.spacing.at(frame)[0], 4), *self.in_heights(item, frame))
+        except UserError:  # told by `problem`; the picture goes on without it
+            return EMPTY
+
+    def box(self, item: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
+        low, high = word_box(_face_path(item), item.text, round(item.spacing.at(frame)[0], 4))
+        height, half = self.sizes(item, frame)
+        # round letters reach a hair below the base line on which all stand
+        foot = 0.0 if -OVERSHOOT < low[1] < 0 else low[1]
+        return np.array([low[0] * height, -half, foot * height]), np.array([high[0] * height, half, high[1] * height])
+
+    def problem(self, item: Title, frame: float) -> str:
+        return _told(face_path, item.face)
+
+
+class Drawings(Extruded):
+    def mesh(self, item: Logo, frame: float) -> Mesh:
+        try:
+            return logo_mesh(item.svg, *self.in_heights(item, frame))
+        except UserError:  # told by `problem`
+            return EMPTY
+
+    def box(self, item: Logo, frame: float) -> tuple[np.ndarray, np.ndarray]:
+        try:
+            wide = drawing_outlines(item.svg)[1]
+        except UserError:
+            wide = 1.0
+        height, half = self.sizes(item, frame)
+        return np.array([-wide / 2 * height, -half, 0]), np.array([wide / 2 * height, half, height])
+
+    def problem(self, item: Logo, frame: float) -> str:
+        return _told(drawing_outlines, item.svg)
+
+
+class Standing(Kind):
+    """A solid that stands on z = 0 round the z axis, of unit size before its stretch."""
+
+    DEEP = 0.5
+
+    def box(self, item: Any, frame: float) -> tuple[np.ndarray, np.ndarray]:
+        m = self.stretch(item, frame)[:3, :3]
+        across, away = np.abs(m[:2, :2]) @ [0.5, self.DEEP]
+        return np.array([-across, -away, 0.0]), np.array([across, away, m[2, 2]])
+
+
+class Cards(Standing):
+    DEEP = 0.0
+
+    def mesh(self, item: Card, frame: float) -> Mesh:
+        return card_mesh()
+
+    def stretch(self, item: Card, frame: float) -> np.ndarray:
+        m = np.eye(4)
+        sides = np.diag([max(item.width.at(frame)[0], LEAST), 1, max(item.height.at(frame)[0], LEAST)])
+        m[:3, :3] = turn_matrix((item.twist.at(frame)[0], 0, 0)) @ sides
+        return m
+
+    def picture(self, item: Card, frame: float) -> OnIt | None:
+        if item.pattern == "grid":
+            return OnIt(_GRID, False)
+        if item.pattern != "picture" or not item.picture:
+            return None
+        try:
+            return OnIt(picture_frame(item.picture, int(frame) - (item.span[0] if item.span else 0)), True)
+        except UserError:  # told by `problem`
+            return None
+
+    def problem(self, item: Card, frame: float) -> str:
+        return _told(picture_frame, item.picture, 0) if item.pattern == "picture" else ""
+
+
+class Boxes(Standing):
+    def mesh(self, item: Box, frame: float) -> Mesh:
+        return box_mesh()
+
+    def stretch(self, item: Box, frame: float) -> np.ndarray:
+        return np.diag([*np.maximum(item.extent.at(frame), LEAST), 1.0])
+
+
+class Tubes(Standing):
+    def mesh(self, item: Tube, frame: float) -> Mesh:
+        return tube_mesh()
+
+    def stretch(self, item: Tube, frame: float) -> np.ndarray:
+        wide = max(item.thickness.at(frame)[0], LEAST)
+        return np.diag([wide, wide, max(item.length.at(frame)[0], LEAST), 1.0])
+
+
+class Grounds(Kind):
+    def mesh(self, item: GroundMesh, frame: float) -> Mesh:
+        try:
+            return ground_mesh(item.points, round(item.edge.at(frame)[0], 4), item.smooth, item.fill)
+        except UserError:  # told by `problem`
+            return EMPTY
+
+    def box(self, item: GroundMesh, frame: float) -> tuple[np.ndarray, np.ndarray]:
+        points = np.array(item.points or (0.0, 0.0, 0.0)).reshape(-1, 3)
+        return points.min(0), points.max(0)
+
+    def problem(self, item: GroundMesh, frame: float) -> str:
+        return _told(ground_mesh, item.points, round(item.edge.at(frame)[0], 4), item.smooth, item.fill)
+
+
+def _told(make: Any, *of: Any) -> str:
+    """What is told when something cannot be made."""
+    try:
+        make(*of)
+    except UserError as error:
+        return error.what
+    return ""
+
+
+def _grid() -> np.ndarray:
+    """A grid card: cells that change, with lines between, so that the least slide against the plate is seen."""
+    at = (np.arange(GRID_PX) + 0.5) / GRID_PX * GRID_CELLS
+    odd = (np.floor(at)[:, None] + np.floor(at)[None]) % 2
+    line = np.minimum(at % 1, 1 - at % 1) < 0.03
+    grey = np.where(line[:, None] | line[None], 30, np.where(odd > 0, 205, 120)).astype(np.uint8)
+    return np.dstack([grey, grey, grey, np.full_like(grey, 255)])
+
+
+_GRID = _grid()
+
+KINDS: dict[type, Kind] = {
+    Title: Letters(), Logo: Drawings(), Card: Cards(), Anchor: Kind(), Box: Boxes(), Tube: Tubes(), GroundMesh: Grounds(),
+}  # fmt: skip
+
+
+def kind_of(item: Object) -> Kind:
+    return KINDS[type(item)]
+
+
+def draft_of(item: Object) -> Object:
+    """The object with fewer triangles, for a view that turns."""
+    return kind_of(item).draft(item)

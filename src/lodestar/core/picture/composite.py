@@ -1,0 +1,131 @@
+"""Our layers over the plate, and linear light to and from the plate's code values. Where there is nothing of ours, the plate's
+code values pass untouched."""
+
+import numba as nb
+import numpy as np
+
+from ..basics.jit import kernel, parallel_kernel
+
+REC709, SRGB, LINEAR = range(3)
+CURVES = {"rec709": REC709, "srgb": SRGB, "linear": LINEAR}
+FULL = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0}  # what stands for 1; in floats it is 1 itself
+UNCHANGED = 0.0005  # a shade that differs less from 1 is not worth a pixel
+LEAST_LIGHT = 1e-6
+
+
+@kernel
+def _to_light(x, curve):
+    if curve == REC709:
+        return x / 4.5 if x < 0.081 else ((x + 0.099) / 1.099) ** (1 / 0.45)
+    if curve == SRGB:
+        return x / 12.92 if x <= 0.04045 else ((x + 0.055) / 1.055) ** 2.4
+    return x
+
+
+@kernel
+def _to_code(x, curve):
+    x = max(x, 0.0)
+    if curve == REC709:
+        return 4.5 * x if x < 0.018 else 1.099 * x**0.45 - 0.099
+    if curve == SRGB:
+        return 12.92 * x if x <= 0.0031308 else 1.055 * x ** (1 / 2.4) - 0.055
+    return x
+
+
+@parallel_kernel
+def shade_of(light_with: np.ndarray, light_without: np.ndarray, density: float, tint: np.ndarray) -> np.ndarray:
+    """(h, w, 3) what our things leave of the plate's light: the ratio of the sums of light, with them and without them; over 1
+    where they add light. density: share of a shadow that shows; tint (3,): light that is left in a full shadow."""
+    out = np.ones((light_with.shape[0], light_with.shape[1], 3), np.float32)
+    for y in nb.prange(light_with.shape[0]):
+        for x in range(light_with.shape[1]):
+            for c in range(3):
+                without = light_without[y, x, c]
+                if without > LEAST_LIGHT:
+                    shade = light_with[y, x, c] / without
+                    out[y, x, c] = shade if shade >= 1.0 else 1.0 - density * (1.0 - shade) * (1.0 - tint[c])
+    return out
+
+
+@parallel_kernel
+def _over(plate, full, curve, whole, colour, shade, before_things, before_shadow, top, left, out):
+    for row in nb.prange(colour.shape[0]):
+        for column in range(colour.shape[1]):
+            y, x = row + top, column + left
+            seen, shown = 1.0 - before_things[row, column], 1.0 - before_shadow[row, column]
+            alpha = colour[row, column, 3] * seen
+            s0, s1, s2 = shade[row, column, 0], shade[row, column, 1], shade[row, column, 2]
+            changed = max(abs(1.0 - s0), max(abs(1.0 - s1), abs(1.0 - s2)))
+            glow = max(colour[row, column, 0], max(colour[row, column, 1], colour[row, column, 2]))
+            if alpha < 1e-5 and glow < 1e-5 and changed < UNCHANGED:
+                continue
+            for c in range(3):
+                s = 1.0 - (1.0 - shade[row, column, c]) * shown
+                light = _to_light(plate[y, x, c] / full, curve) * s * (1.0 - alpha) + colour[row, column, c] * seen
+                value = _to_code(light, curve) * full
+                out[y, x, c] = min(value + 0.5, full) if whole else value
+
+
+def over_plate(plate: np.ndarray, transfer: str, colour: np.ndarray, shade: np.ndarray, before_things: np.ndarray, before_shadow: np.ndarray,
+               top: int, left: int) -> np.ndarray:  # fmt: skip
+    """The plate (h, w, 3) with layers over the part that begins at (top, left); same kind of numbers as the plate.
+
+    colour (a, b, 4): premultiplied linear light; shade (a, b, 3): factor on the plate's light; before_things, before_shadow (a, b):
+    what passes in front of the one and of the other.
+    """
+    out = plate.copy()
+    _over(plate, FULL.get(plate.dtype, 1.0), CURVES[transfer], plate.dtype in FULL, colour, shade, before_things, before_shadow, top, left, out)
+    return out
+
+
+@parallel_kernel
+def _light(codes, full, curve, out):
+    for y in nb.prange(codes.shape[0]):
+        for x in range(codes.shape[1]):
+            for c in range(3):
+                out[y, x, c] = _to_light(codes[y, x, c] / full, curve)
+
+
+def light_of(codes: np.ndarray, transfer: str) -> np.ndarray:
+    """(h, w, 3) float32 linear light of code values."""
+    out = np.empty(codes.shape, np.float32)
+    _light(codes, FULL.get(codes.dtype, 1.0), CURVES[transfer], out)
+    return out
+
+
+@parallel_kernel
+def _codes(light, full, curve, whole, out):
+    for y in nb.prange(light.shape[0]):
+        for x in range(light.shape[1]):
+            for c in range(3):
+                value = _to_code(light[y, x, c], curve) * full
+                out[y, x, c] = min(value + 0.5, full) if whole else value
+
+
+def codes_of(light: np.ndarray, transfer: str, dtype: np.dtype) -> np.ndarray:
+    """(h, w, 3) code values of linear light, of the kind `dtype`."""
+    out = np.empty(light.shape, dtype)
+    _codes(light, FULL.get(np.dtype(dtype), 1.0), CURVES[transfer], np.dtype(dtype) in FULL, out)
+    return out
+
+
+@parallel_kernel
+def over_nothing(colour: np.ndarray, shade: np.ndarray, shadow: float) -> np.ndarray:
+    """(h, w, 4) uint8 red, green, blue, alpha, premultiplied, code values of sRGB: our layers where there is no plate.
+
+    colour (h, w, 4): premultiplied linear light; shade (h, w, 3): factor on the light of the ground, seen as black that covers
+    `shadow` of it at most.
+    """
+    out = np.zeros((colour.shape[0], colour.shape[1], 4), np.uint8)
+    for y in nb.prange(colour.shape[0]):
+        for x in range(colour.shape[1]):
+            alpha = colour[y, x, 3]
+            dark = 1.0 - min(shade[y, x, 0], min(shade[y, x, 1], shade[y, x, 2]))
+            if alpha < 1e-5 and dark < 1e-4:
+                continue
+            dark = max(dark, 0.0)
+            cover = alpha + shadow * dark * (1.0 - alpha)
+            for c in range(3):
+                out[y, x, c] = np.uint8(min(_to_code(colour[y, x, c], SRGB), cover) * 255.0 + 0.5)
+            out[y, x, 3] = np.uint8(min(cover, 1.0) * 255.0 + 0.5)
+    return out

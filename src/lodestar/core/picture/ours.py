@@ -1,0 +1,137 @@
+"""Our layers in a frame, and what passes in front of them."""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+
+from ..basics.geometry import Camera
+from ..evaluate.cameras import camera_at
+from ..evaluate.objects import item_of, level_ground, objects_at
+from ..light.lamps import lights_of
+from ..matte.sources import View, matte_of
+from ..render.engine import Layers, Quality
+from ..render.items import Item
+from ..shot.document import Shot
+from ..shot.objects import Object
+from .composite import light_of, shade_of
+from .workshop import Workshop
+
+
+class Size(NamedTuple):
+    """Of the picture that is made: px, and px of it for each of the plate's."""
+
+    width: int
+    height: int
+    scale: float
+
+
+class Ours(NamedTuple):
+    """colour (h, w, 4): our things, premultiplied linear light. shade (h, w, 3): factor on the plate's light. before_things,
+    before_shadow (h, w): what passes in front of the one and of the other. All over the part that begins at (top, left)."""
+
+    colour: np.ndarray
+    shade: np.ndarray
+    before_things: np.ndarray
+    before_shadow: np.ndarray
+    top: int
+    left: int
+
+
+def scaled(camera: Camera, scale: float) -> Camera:
+    """The camera of a picture of another size."""
+    if scale == 1:
+        return camera
+    lens = camera.lens
+    fresh = msgspec.structs.replace(lens, fx=lens.fx * scale, fy=lens.fx * scale, cx=(lens.cx + 0.5) * scale - 0.5, cy=(lens.cy + 0.5) * scale - 0.5)
+    return Camera(camera.R, camera.t, fresh)
+
+
+def matte(shot: Shot, workshop: Workshop, index: int, size: Size, names: tuple[str, ...] | None = None) -> np.ndarray:
+    """(height, width) float32 of the mattes with these ids; of all of them for None."""
+    sources = tuple(m for m in shot.mattes if m.on and (names is None or m.id in names))
+    plate = shot.plate
+    assert plate is not None
+    view = View(index, size.width, size.height, size.scale, lambda: light_of(workshop.frame(plate, index), plate.transfer))
+    return workshop.last(f"matte {names}", (plate, sources, index, size), lambda: matte_of(sources, view))
+
+
+def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, check: Callable[[], None]) -> Ours | None:
+    """What our things are in the picture of a frame; None where nothing of them is seen."""
+    # a frame without a solved camera shows the plate alone
+    things = objects_at(shot, index) if shot.solve is None or index in shot.solve.frames else []
+    if not any(thing.drawn for thing in things):
+        return None
+    items = {thing.id: item_of(shot, thing, index) for thing in things}
+    whole = _render(shot, workshop, index, size, quality, things, items, check)
+    if whole is None:
+        return None
+    shadow = shot.shadow
+    density = float(np.clip(shadow.density.at(index)[0], 0, 1))
+    shade = shade_of(whole.light_with, whole.light_without, density, np.array(shadow.tint, np.float32))
+    part = _part(whole)
+    cut = lambda names: np.ascontiguousarray(matte(shot, workshop, index, size, names)[part])
+    groups = _by_mattes(shot, [t for t in things if t.drawn])
+    colour, before_things = whole.colour, cut(next(iter(groups)))
+    if len(groups) > 1:
+        colour = _each_cut(shot, workshop, index, size, quality, things, items, groups, whole, cut, check)
+        before_things = np.zeros_like(before_things)
+    return Ours(colour, shade, before_things, cut(_on(shot, shadow.mattes)), whole.top, whole.left)
+
+
+def _part(layers: Layers) -> tuple[slice, slice]:
+    h, w = layers.colour.shape[:2]
+    return slice(layers.top, layers.top + h), slice(layers.left, layers.left + w)
+
+
+def _on(shot: Shot, names: tuple[str, ...] | None) -> tuple[str, ...]:
+    """Ids of those mattes that are on and meant: None means all."""
+    return tuple(m.id for m in shot.mattes if m.on and (names is None or m.id in names))
+
+
+def _by_mattes(shot: Shot, drawn: list[Object]) -> dict[tuple[str, ...], list[Object]]:
+    """Drawn objects by the mattes that stand before them."""
+    groups: dict[tuple[str, ...], list[Object]] = {}
+    for thing in drawn:
+        groups.setdefault(_on(shot, thing.mattes), []).append(thing)
+    return groups
+
+
+def _render(
+    shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, things: list[Object], items: dict[str, Item], check: Callable[[], None]
+) -> Layers | None:
+    def camera(share: float) -> Camera:
+        return scaled(camera_at(shot, index + share), size.scale)
+
+    ground = level_ground(things, shot.ground.hides)
+    return workshop.engine.render([*items.values(), *ground], lights_of(shot.lamps, index), camera, size[:2], quality, check)
+
+
+def _each_cut(
+    shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, things: list[Object], items: dict[str, Item],
+    groups: dict[tuple[str, ...], list[Object]], whole: Layers, cut: Callable, check: Callable[[], None],
+) -> np.ndarray:  # fmt: skip
+    """(h, w, 4) our things with what passes in front taken out, where objects stand behind different mattes.
+
+    Which group is seen in a pixel is told by a picture for each in which all others only hide. Where one alone is seen, its
+    colour is that of the whole picture, with the shadows of all; on the seams, one pixel wide, each has that of its own picture.
+    """
+    cover, most, hidden = (np.zeros(whole.colour.shape[:2], np.float32) for _ in range(3))
+    seams = np.zeros_like(whole.colour)
+    for names, group in groups.items():
+        ids = {thing.id for thing in group}
+        # a picture with holes would hide as a whole card: it is left out
+        alone = {i: item if i in ids or not item.drawn else item.only_hiding() for i, item in items.items() if i in ids or item.picture is None}
+        part = _render(shot, workshop, index, size, quality, things, alone, check)
+        if part is None:
+            continue
+        own = np.zeros((size.height, size.width, 4), np.float32)
+        own[_part(part)] = part.colour
+        own, before = own[_part(whole)], cut(names)
+        alpha = own[..., 3]
+        hidden = np.where(alpha > most, before, hidden)
+        most, cover = np.maximum(alpha, most), cover + alpha
+        seams += own * (1 - before[..., None])
+    alone_there = (most >= 0.999 * cover)[..., None]
+    return np.ascontiguousarray(np.where(alone_there, whole.colour * (1 - hidden[..., None]), seams))

@@ -1,0 +1,122 @@
+"""What is kept from frame to frame: decoded plates, for all threads together, and for each thread its open clip and its renderer."""
+
+import contextlib
+import threading
+from collections import OrderedDict
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+
+from ..media.plates import Plate, PlateInfo, open_plate
+from ..render.engine import Engine
+
+KEPT_BYTES = 300_000_000  # of decoded plates: 100 frames of 720p, 12 of 4K
+
+
+class _Frames:
+    """Decoded frames by clip and number; those that were used last are kept, up to a number of bytes."""
+
+    def __init__(self, most_bytes: int) -> None:
+        self._lock = threading.Lock()
+        self._kept: OrderedDict[tuple[PlateInfo, int], np.ndarray] = OrderedDict()
+        self._bytes, self._most = 0, most_bytes
+
+    def get(self, key: tuple[PlateInfo, int]) -> np.ndarray | None:
+        with self._lock:
+            found = self._kept.get(key)
+            if found is not None:
+                self._kept.move_to_end(key)
+            return found
+
+    def keep(self, key: tuple[PlateInfo, int], picture: np.ndarray) -> None:
+        with self._lock:
+            if key in self._kept:
+                return
+            self._kept[key] = picture
+            self._bytes += picture.nbytes
+            while self._bytes > self._most and len(self._kept) > 1:
+                self._bytes -= self._kept.popitem(last=False)[1].nbytes
+
+    def clear(self) -> None:
+        with self._lock:
+            self._kept.clear()
+            self._bytes = 0
+
+
+frames = _Frames(KEPT_BYTES)
+
+
+class Workshop:
+    """An open clip, a renderer, and what was made last. It belongs to one thread; whoever opens it closes it."""
+
+    def __init__(self) -> None:
+        self.engine = Engine()
+        self._plate: Plate | None = None
+        self._info: PlateInfo | None = None
+        self._last: dict[str, tuple[tuple, Any]] = {}
+
+    def plate(self, info: PlateInfo) -> Plate:
+        """The clip, opened where it is another than the last one. Raises PlateError."""
+        if self._plate is None or self._info != info:
+            self._close_plate()
+            self._plate, self._info = open_plate(info), info
+        return self._plate
+
+    def frame(self, info: PlateInfo, index: int) -> np.ndarray:
+        """(h, w, 3) code values of a frame of the clip. Raises PlateError."""
+        found = frames.get((info, index))
+        if found is None:
+            found = self.plate(info).frame(index)
+            found.flags.writeable = False
+            frames.keep((info, index), found)
+        return found
+
+    def last(self, what: str, key: tuple, make) -> Any:
+        """What was made last of its kind, if from the same parts; made anew otherwise. A drag asks for the same again and again."""
+        kept = self._last.get(what)
+        if kept is None or len(kept[0]) != len(key) or any(a is not b and a != b for a, b in zip(kept[0], key)):
+            kept = self._last[what] = (key, make())
+        return kept[1]
+
+    def _close_plate(self) -> None:
+        if self._plate is not None:
+            self._plate.close()
+        self._plate = self._info = None
+
+    def close(self) -> None:
+        self._close_plate()
+        self.engine.close()
+        self._last.clear()
+
+
+class _Here(threading.local):
+    workshop: Workshop | None = None
+
+
+_here = _Here()
+
+
+def workshop() -> Workshop:
+    """The workshop of this thread."""
+    if _here.workshop is None:
+        _here.workshop = Workshop()
+    return _here.workshop
+
+
+def close_workshop() -> None:
+    """Let go of this thread's clip and renderer."""
+    if _here.workshop is not None:
+        _here.workshop.close()
+        _here.workshop = None
+
+
+@contextlib.contextmanager
+def own_workshop() -> Iterator[Workshop]:
+    """A workshop for one job, closed at its end, on whatever thread the job runs."""
+    before, _here.workshop = _here.workshop, Workshop()
+    try:
+        yield _here.workshop
+    finally:
+        close_workshop()
+        _here.workshop = before

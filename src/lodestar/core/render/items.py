@@ -1,0 +1,73 @@
+"""What the renderer is given of a thing, and the boxes that are round it."""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+
+from ..shape.extrude import Mesh
+
+KEPT_BOXES = 64
+
+# the endless level plane z = 0, as the mesh of an item
+LEVEL = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
+
+_boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
+
+
+class Item(NamedTuple):
+    """A solid: its mesh, where it is over the frame's time (model(share) -> (4, 4)), and its surface (base: linear light).
+
+    picture: (h, w, 4) uint8 straight alpha on a card, or None. drawn: seen, and throws a shadow; else it stands in for something
+    of the plate. receives, hides: shadows, and what lies behind. reflects: share of the drawn ones that it mirrors, as the
+    plane of its upper side; rougher is more blurred.
+    """
+
+    mesh: Mesh
+    model: Callable[[float], np.ndarray]
+    base: tuple[float, float, float]
+    roughness: float
+    metal: float
+    picture: np.ndarray | None = None
+    drawn: bool = True
+    receives: bool = False
+    hides: bool = False
+    reflects: float = 0.0
+
+    def only_hiding(self) -> "Item":
+        """The same as something that is not seen itself."""
+        return self._replace(drawn=False, hides=True, receives=False, reflects=0.0)
+
+
+def upper_plane(mesh: Mesh, model: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """A point and the unit normal of the plane of a mesh's upper side: its faces that look up most, by their areas."""
+    p = mesh.vertices.astype(float) @ model[:3, :3].T + model[:3, 3]
+    a, b, c = (p[mesh.triangles[:, k]] for k in range(3))
+    face = np.cross(b - a, c - a)
+    area = np.linalg.norm(face, axis=1)
+    unit = face / np.maximum(area, 1e-12)[:, None]
+    top = unit[np.where(area > 1e-9 * area.max(), unit[:, 2], -2).argmax()]
+    upper = unit @ top > 0.8
+    normal = face[upper].sum(0)
+    return np.average(((a + b + c) / 3)[upper], axis=0, weights=area[upper]), normal / np.linalg.norm(normal)
+
+
+def bounds(items: list[Item], models: list[np.ndarray]) -> tuple[np.ndarray, float]:
+    """A ball round all items: centre (3,) and radius."""
+    corners = np.concatenate([box_corners(item.mesh) @ m[:3, :3].T + m[:3, 3] for item, m in zip(items, models)])
+    low, high = corners.min(0), corners.max(0)
+    centre = (low + high) / 2
+    return centre, max(float(np.linalg.norm(corners - centre, axis=1).max()) * 1.02, 1e-6)
+
+
+def box_corners(mesh: Mesh) -> np.ndarray:
+    """(8, 3) corners of the mesh's own box; kept for the last meshes, since each picture asks many times."""
+    kept = _boxes.get(id(mesh))
+    if kept is not None and kept[0] is mesh:
+        return kept[1]
+    low, high = (mesh.vertices.min(0), mesh.vertices.max(0)) if len(mesh.vertices) else (np.zeros(3), np.zeros(3))
+    corners = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)], float)
+    if len(_boxes) >= KEPT_BOXES:
+        _boxes.clear()
+    _boxes[id(mesh)] = (mesh, corners)
+    return corners

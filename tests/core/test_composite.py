@@ -1,0 +1,172 @@
+"""From layers to the finished picture: light that is added, kinds of numbers, several suns, mattes by name, finish in order."""
+
+import unittest
+
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.geometry import Camera, Lens
+from lodestar.core.basics.keyed import Keyed, constant
+from lodestar.core.finish.entries import Grade, Vignette, done, finished
+from lodestar.core.light.lamps import Sky, SkyLight, Sun, SunLight, light_of, lights_of
+from lodestar.core.matte.sources import Outline
+from lodestar.core.picture.composite import codes_of, over_plate, shade_of
+from lodestar.core.picture.composite import light_of as light_of_codes
+from lodestar.core.picture.frame import frame
+from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.render.engine import Engine, Quality
+from lodestar.core.render.items import LEVEL, Item
+from lodestar.core.shape.solids import box_mesh
+from lodestar.core.shot import files
+from lodestar.core.shot.objects import Card
+from tests.helpers import DEMO
+
+HERE = np.eye(4)
+NOTHING = np.zeros((4, 4), np.float32)
+
+
+def over(plate, transfer, colour=(0, 0, 0, 0), shade=1.0):
+    return over_plate(plate, transfer, np.full((4, 4, 4), colour, np.float32), np.full((4, 4, 3), shade, np.float32), NOTHING, NOTHING, 0, 0)
+
+
+class CompositeTest(unittest.TestCase):
+    def test_light_that_is_added_brightens_the_plate(self):
+        plate = np.full((4, 4, 3), 0.2, np.float32)
+        np.testing.assert_allclose(over(plate, "linear", shade=1.5), 0.3, rtol=1e-6)
+        shade = shade_of(np.full((2, 2, 3), 1.5, np.float32), np.ones((2, 2, 3), np.float32), 0.3, np.zeros(3, np.float32))
+        np.testing.assert_allclose(shade, 1.5, err_msg="density is of a shadow, not of a light")
+
+    def test_eight_bit_linear_light_does_not_wrap(self):
+        for kind, most in ((np.uint8, 255), (np.uint16, 65535)):
+            plate = np.full((4, 4, 3), most, kind)
+            self.assertEqual(over(plate, "linear", colour=(1.4, 1.4, 1.4, 0.0)).min(), most)
+        self.assertAlmostEqual(float(over(np.ones((4, 4, 3), np.float32), "linear", colour=(1.4, 0, 0, 0)).max()), 2.4, places=5)
+
+    def test_codes_come_back_from_light(self):
+        for transfer in ("rec709", "srgb", "linear"):
+            for kind in (np.uint8, np.uint16):
+                codes = np.arange(256, dtype=np.float64).reshape(16, 16, 1).repeat(3, 2) * (1 if kind is np.uint8 else 257)
+                np.testing.assert_array_equal(codes_of(light_of_codes(codes.astype(kind), transfer), transfer, np.dtype(kind)), codes.astype(kind))
+
+    def test_where_nothing_changes_the_plate_is_the_same(self):
+        plate = np.random.default_rng(0).integers(0, 256, (4, 4, 3)).astype(np.uint8)
+        np.testing.assert_array_equal(over(plate, "rec709"), plate)
+
+
+class LightsTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.engine = Engine()
+        cls.addClassCleanup(cls.engine.close)
+
+    def render(self, lights, samples=4):
+        R = np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]])
+        tilt = np.array([[1.0, 0, 0], [0, np.cos(0.6), -np.sin(0.6)], [0, np.sin(0.6), np.cos(0.6)]])
+        camera = Camera(tilt @ R, -tilt @ R @ np.array([0.0, -6.0, 4.0]), Lens(220.0, 220.0, 159.5, 89.5, -0.05, 0.01))
+        box = Item(box_mesh(), lambda share: HERE, (0.6, 0.5, 0.4), 0.6, 0.0)
+        ground = Item(LEVEL, lambda share: HERE, (0, 0, 0), 1.0, 0.0, drawn=False, receives=True)
+        layers = self.engine.render([box, ground], lights, lambda share: camera, (320, 180), Quality(samples))
+        whole = np.zeros((180, 320, 10), np.float32)
+        h, w = layers.colour.shape[:2]
+        whole[layers.top : layers.top + h, layers.left : layers.left + w] = np.concatenate(
+            [layers.colour, layers.light_with, layers.light_without], -1
+        )
+        return whole
+
+    def test_the_light_of_two_suns_and_a_sky_adds_up(self):
+        a = SunLight(np.array([0.6, -0.3, 0.74]), np.array([1.0, 0.9, 0.8]), 0.5)
+        b = SunLight(np.array([-0.7, -0.3, 0.65]), np.array([0.2, 0.3, 0.6]), 2.0)
+        sky = SkyLight(np.array([0.2, 0.3, 0.4]))
+        both = self.render([a, b, sky])
+        one, two, three = (self.render([light]) for light in (a, b, sky))
+        part = (both[..., 7:] > 0).all(-1) & (one[..., 7:] > 0).all(-1) & (two[..., 7:] > 0).all(-1) & (three[..., 7:] > 0).all(-1)
+        self.assertGreater(part.sum(), 2000)
+        np.testing.assert_allclose(both[part][:, 4:], (one + two + three)[part][:, 4:], atol=2e-3)
+        seen = both[..., 3] > 0.99
+        np.testing.assert_allclose(both[seen][:, :3], (one + two + three)[seen][:, :3], atol=0.02)
+        np.testing.assert_allclose(both[..., 3], one[..., 3], atol=1e-6)
+
+    def test_a_lamp_gives_what_it_says(self):
+        sun = Sun(bearing=constant(90.0), height=constant(30.0), strength=constant(2.0), colour=(1.0, 0.5, 0.25))
+        light = light_of(sun, 0)
+        np.testing.assert_allclose(light.direction, [np.cos(np.pi / 6), 0, 0.5], atol=1e-12)
+        np.testing.assert_allclose(light.colour, [2.0, 1.0, 0.5])
+        self.assertEqual(len(lights_of((sun, msgspec.structs.replace(Sky(), on=False)), 0)), 1)
+
+
+class MattesTest(unittest.TestCase):
+    """Two cards, one behind the other, and a matte over all of the picture."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.addClassCleanup(close_workshop)
+        demo = files.read(DEMO)
+        x, y, _ = demo.objects[0].position.at(0)
+        cls.near = Card(id="near", position=constant(x, y, 0.0), colour=(1.0, 0.0, 0.0), width=constant(1.0), height=constant(1.0))
+        cls.far = Card(id="far", position=constant(x + 0.4, y + 1.5, 0.0), colour=(0.0, 0.0, 1.0), width=constant(1.5), height=constant(1.5))
+        all_ = Outline(id="all", name="all", shape=Keyed((-50.0, -50.0, 1400.0, -50.0, 1400.0, 800.0, -50.0, 800.0)))
+        cls.shot = msgspec.structs.replace(demo, objects=(cls.far, cls.near), mattes=(all_,))
+
+    def layers(self, **mattes):
+        objects = tuple(msgspec.structs.replace(o, mattes=mattes.get(o.id)) for o in self.shot.objects)
+        pixels = frame(msgspec.structs.replace(self.shot, objects=objects), 46, layer="layers", samples=4).pixels
+        return (pixels[..., 0] > pixels[..., 2] + 0.1).sum(), (pixels[..., 2] > pixels[..., 0] + 0.1).sum()
+
+    def test_a_matte_stands_before_those_that_name_it(self):
+        red, blue = self.layers(near=(), far=())
+        self.assertGreater(min(red, blue), 1000)
+        self.assertEqual(self.layers(), (0, 0))  # all mattes stand before all objects
+        only_near = self.layers(near=(), far=("all",))
+        self.assertEqual(only_near[1], 0)
+        self.assertAlmostEqual(only_near[0] / red, 1.0, delta=0.02)
+        only_far = self.layers(near=("all",), far=())
+        self.assertEqual(only_far[0], 0)
+        self.assertAlmostEqual(only_far[1] / blue, 1.0, delta=0.02)  # what the near one hid stays hidden
+
+    def test_the_shadow_names_mattes_of_its_own(self):
+        shadow = lambda names: (
+            frame(
+                msgspec.structs.replace(self.shot, shadow=msgspec.structs.replace(self.shot.shadow, mattes=names)), 46, layer="shadow", samples=2
+            ).pixels
+        )
+        self.assertEqual(float(shadow(None).min()), 1.0)
+        self.assertLess(float(shadow(()).min()), 0.8)
+
+
+class FinishTest(unittest.TestCase):
+    def test_a_stop_is_twice_the_light_and_no_saturation_is_luminance(self):
+        """Luminance of pure red is 0.2126 (ITU-R BT.709-6, 3.2)."""
+        red = np.zeros((2, 2, 3), np.float32)
+        red[..., 0] = 0.5
+        np.testing.assert_allclose(done(Grade(id="a", exposure=constant(1.0)), red, 0)[..., 0], 1.0)
+        np.testing.assert_allclose(done(Grade(id="a", saturation=constant(0.0)), red, 0), 0.5 * 0.2126, rtol=1e-5)
+
+    def test_a_vignette_leaves_the_middle_and_darkens_the_corners(self):
+        white = np.ones((101, 181, 3), np.float32)
+        dark = done(Vignette(id="a", strength=constant(0.6), begins=constant(0.3)), white, 0)
+        self.assertEqual(float(dark[50, 90, 0]), 1.0)
+        np.testing.assert_allclose(dark[[0, 0, -1, -1], [0, -1, 0, -1], 0], 0.4, rtol=1e-4)
+
+    def test_entries_are_done_in_order_and_inside_their_mattes(self):
+        light = np.full((4, 4, 3), [0.4, 0.2, 0.1], np.float32)
+        half = np.zeros((4, 4), np.float32)
+        half[:, :2] = 1
+        grey, brighter = Grade(id="a", saturation=constant(0.0), mattes=("m",)), Grade(id="b", exposure=constant(1.0))
+        after = finished((grey, brighter, msgspec.structs.replace(brighter, id="c", on=False)), light, 0, lambda names: half)
+        np.testing.assert_allclose(after[:, 2:], 2 * light[:, 2:], rtol=1e-6)
+        self.assertLess(float(np.ptp(after[:, :2], axis=2).max()), 1e-6)
+
+    def test_the_finish_is_done_to_plate_and_titles_alike(self):
+        self.addCleanup(close_workshop)
+        demo = files.read(DEMO)
+        before = light_of_codes(frame(demo, 46, samples=2).pixels, "rec709")
+        graded = msgspec.structs.replace(demo, finish=(Grade(id="g", exposure=constant(-1.0)),))
+        after = light_of_codes(frame(graded, 46, samples=2).pixels, "rec709")
+        inside = before < 0.99  # what is clipped at white has more light than its code says
+        np.testing.assert_allclose(after[inside], before[inside] / 2, atol=0.006)  # two roundings to 8 bits
+        off = msgspec.structs.replace(graded, finish=(msgspec.structs.replace(graded.finish[0], on=False),))
+        np.testing.assert_array_equal(frame(off, 46, samples=2).pixels, frame(demo, 46, samples=2).pixels)
+
+
+if __name__ == "__main__":
+    unittest.main()
