@@ -5,11 +5,13 @@ import contextlib
 import numpy as np
 
 from lodestar.core.basics import jit
+from lodestar.core.basics.colour import Colour, decode, encode
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.job import Job
-from lodestar.core.picture.blend import over_nothing, over_plate
-from lodestar.core.render.gpu import shade_ratio
+from lodestar.core.media.yuv import frame_of, rgb_of
+from lodestar.core.picture.composite import codes_of, light_of, over_nothing, over_plate, shade_of
+from lodestar.core.render.engine import add_light
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.slip import Noise, draw_noise
@@ -33,13 +35,20 @@ def main() -> None:
             solve(make_tracks(frame, track, xy + 0.1 * rng.standard_normal(xy.shape)), 640, 360, SolveSettings(motion=motion), Job())
     jit.WIDE = usual
     draw_noise(Noise(1.0, 1.0, 0.5), frame, track, rng)
-    layers = np.zeros((4, 4, 4), np.float32), np.full((4, 4, 3), 0.5, np.float32), np.zeros((4, 4), np.float32)
+    colour, shade, nothing = np.zeros((4, 4, 4), np.float32), np.full((4, 4, 3), 0.5, np.float32), np.zeros((4, 4), np.float32)
     for kind in (np.uint8, np.uint16, np.float32):
-        over_plate(np.zeros((8, 8, 3), kind), "rec709", *layers, 0, 0)
-    white, read = np.ones(3, np.float32), np.zeros((4, 4, 4), np.float32)
-    read.flags.writeable = False  # as what is read back from the renderer is, when it needs no other kind of number
-    shade_ratio(read, white, white)
-    over_nothing(layers[0], shade_ratio(layers[0], white, white), 0.6)
+        plate = np.zeros((8, 8, 3), kind)
+        over_plate(plate, "rec709", colour, shade, nothing, nothing, 0, 0)
+        plate.flags.writeable = False  # as decoded ones are
+        codes_of(light_of(plate, "rec709"), "rec709", np.dtype(kind))
+    decode(encode(white := np.ones(3, np.float32), "srgb"), "srgb")
+    black, read = np.zeros(3, np.float32), np.zeros((4, 4, 4), np.float32)
+    for _ in range(2):
+        add_light(read, white, white, shade, shade.copy())
+        read.flags.writeable = False  # as what is read back from the renderer is, when it needs no other kind of number
+    over_nothing(colour, shade_of(shade, shade, 1.0, black), 0.6)
+    for bits, kind in ((8, np.uint8), (10, np.uint16)):
+        rgb_of(frame_of(np.zeros((8, 8, 3), kind), Colour(), bits), Colour())
 
 
 if __name__ == "__main__":

@@ -9,6 +9,7 @@ import av
 import cv2
 import numpy as np
 
+from lodestar.core.basics.colour import Colour
 from lodestar.core.basics.errors import OutputError, PlateError
 from lodestar.core.media import deliveries
 from lodestar.core.media.plates import open_plate, probe
@@ -115,14 +116,14 @@ class SequenceTest(FolderCase):
 
 class DeliveryTest(FolderCase):
     def deliver(self, name: str, sound=None, count: int = 20):
-        out = deliveries.open_delivery(self.folder / name, Fraction(25), 160, 96, "rec709", sound)
+        out = deliveries.open_delivery(self.folder / name, Fraction(25), 160, 96, Colour(), sound)
         for i, picture in enumerate(numbered(count)):
             out.add(i, picture)
         return out
 
     def test_a_movie_plays_at_its_rate_with_the_sound_of_its_range(self):
         clip = write_clip(self.folder / "clip.mp4", numbered(50), sound=True)
-        out = deliveries.open_delivery(self.folder / "out.mp4", Fraction(25), 160, 96, "rec709", (str(clip), 0.8, 1.6))
+        out = deliveries.open_delivery(self.folder / "out.mp4", Fraction(25), 160, 96, Colour(), (str(clip), 0.8, 1.6))
         for picture in numbered(20):
             out.add(0, picture)
         out.finish()
@@ -146,7 +147,7 @@ class DeliveryTest(FolderCase):
     def test_a_full_disk_is_told_and_leaves_nothing(self):
         (self.folder / "old.0000.png").write_bytes(b"old")
         with mock.patch("pathlib.Path.write_bytes", side_effect=OSError(errno.ENOSPC, "full")):
-            out = deliveries.open_delivery(self.folder / "old.%04d.png", Fraction(25), 160, 96, "rec709", None)
+            out = deliveries.open_delivery(self.folder / "old.%04d.png", Fraction(25), 160, 96, Colour(), None)
             with self.assertRaises(OutputError) as told:
                 out.add(0, numbered(1)[0])
         self.assertIn("disk is full", told.exception.what)

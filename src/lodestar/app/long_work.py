@@ -148,7 +148,7 @@ class LongWork(QObject):
 
             return Made(lambda shot: with_tracks(shot, result.tracks), then)
 
-        self.run_change(label, "Track", lambda s: {"the clip": s.plate, "the tracks": s.tracks}, change, made)
+        self.run_change(label, "Track", lambda s: {part: tracking_reads(s)[part] for part in ("the clip", "the tracks")}, change, made)
 
     def more_tracks(self, corners: np.ndarray) -> None:
         """Add every track that begins inside a closed line (n, 2) px of this frame."""
@@ -190,7 +190,7 @@ class LongWork(QObject):
 
             return Made(lambda s: msgspec.structs.replace(s, regions=(*s.regions, *found)) if found else s, then)
 
-        self.run_change("Suggest regions", "Track", lambda s: {"the clip": s.plate, "the solve": s.solve},
+        self.run_change("Suggest regions", "Track", lambda s: {part: solving_reads(s)[part] for part in ("the clip", "the solve")},
                         lambda job: tracking.suggest_regions(shot, job), made)  # fmt: skip
 
     def deliver(self, path: Path, **how: Any) -> None:

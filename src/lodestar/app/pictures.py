@@ -9,9 +9,9 @@ import numpy as np
 from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QImage
 
-from lodestar.core.basics.colour import encode
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import Camera
+from lodestar.core.picture.display import for_display
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.outside import scene_picture
 from lodestar.core.picture.workshop import close_workshop
@@ -137,11 +137,7 @@ class Pictures(QObject):
                 raise _Stale
 
         picture = frame(request.shot, request.index, request.quality, layer=request.layer, scale=request.scale, check=check)
-        pixels = picture.pixels
-        if pixels.dtype == np.uint16:
-            pixels = (pixels >> 8).astype(np.uint8)
-        elif pixels.dtype != np.uint8:
-            pixels = (np.clip(encode(pixels, "srgb") if picture.transfer == "linear" else pixels, 0, 1) * 255 + 0.5).astype(np.uint8)
+        pixels = for_display(picture.pixels, picture.colour)
         height, width = pixels.shape[:2]
         # 32 bits a pixel, made here: the painter would convert the picture at each repaint on the interface thread
         return QImage(np.ascontiguousarray(pixels).data, width, height, 3 * width, QImage.Format.Format_RGB888).convertToFormat(

@@ -8,7 +8,7 @@ import msgspec
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
 from lodestar.core.basics.errors import ShotFileError, UserError
-from lodestar.core.media.plates import probe
+from lodestar.core.media.plates import PlateInfo, probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, with_plate
 
@@ -20,6 +20,25 @@ def state_folder() -> Path:
     folder = Path(os.environ.get("XDG_STATE_HOME", "~/.local/state")).expanduser() / "bright-lodestar"
     folder.mkdir(parents=True, exist_ok=True)
     return folder
+
+
+def notes_on(info: PlateInfo) -> list[tuple[str, str]]:
+    """What is worth knowing of a clip before work begins, and what is done about it; the weightiest last, which stays on show."""
+    notes = []
+    if info.has_alpha:
+        notes.append(("has transparency.", "It is not used: a plate fills the picture."))
+    if info.pixel_aspect[0] != info.pixel_aspect[1]:
+        across, down = info.pixel_aspect
+        notes.append((f"has pixels of {across}:{down}.", f"It is shown, tracked and delivered with square ones, {info.width} × {info.height}."))
+    if info.rate_varies:
+        notes.append(("has a frame rate that varies.", "Frames are taken one by one in their order; a movie shows each when the clip does."))
+    if info.interlaced:
+        notes.append(
+            ("is interlaced: each frame holds two moments.", "Tracks and titles will shake by half a frame; deinterlace it first if you can.")
+        )
+    if "transfer" in info.untagged and info.kind == "movie" and info.depth > 8:
+        notes.append(("does not say how its light is coded.", "It is taken for Rec.709. If it was filmed in HLG or PQ, say so under Plate, Colour."))
+    return notes
 
 
 class _Written(QObject):
@@ -114,12 +133,8 @@ class ShotFiles(QObject):
         session, info = self.session, probe(path)
         fresh = session.shot.plate is None
         session.edit(f"Open {path.name}", lambda s: msgspec.structs.replace(with_plate(s, info), name=path.stem if fresh else s.name))
-        if info.rate_varies:
-            session.tell(
-                f"The frame rate of {path.name} varies.",
-                "Frames are taken one by one in their order; the delivery runs at the average rate.",
-                "doubtful",
-            )
+        for what, hint in notes_on(info):
+            session.tell(f"{path.name} {what}", hint, "doubtful")
         session.show_step("Plate")
         session.show_frame(0)
         session.frame_changed.emit(session.frame)

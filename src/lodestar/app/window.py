@@ -25,7 +25,7 @@ from lodestar.core.media.deliveries import SequenceDelivery
 from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
 from lodestar.core.shape.fonts import system_faces
 from lodestar.core.shot import motion
-from lodestar.core.shot.document import Marker, Shot, tracks_are_stale, with_marker, with_plate, without_marker
+from lodestar.core.shot.document import Marker, Shot, found_again, tracks_are_stale, with_marker, with_plate, without_marker
 from lodestar.core.solve.views import triangulate
 
 from . import theme
@@ -395,14 +395,15 @@ class Window(QMainWindow):
             self.session.fail(error)
             return
         old = self.session.shot.plate
-        if old is not None and (old.width, old.height, old.count) != (info.width, info.height, info.count):
+        again = found_again(old, info) if old is not None else info
+        if again is None:
             self.session.tell(
                 f"{Path(path).name} has another size or length than the clip of this shot.",
                 "It was not taken. Choose the right one, or open it as a new clip.",
                 "bad",
             )
             return
-        self.session.edit("Say where the clip is", lambda s: with_plate(s, info))
+        self.session.edit("Say where the clip is", lambda s: with_plate(s, again))
 
     def save(self) -> bool:
         return self.session.files.save(self.session.files.path) if self.session.files.path is not None else self.save_as()

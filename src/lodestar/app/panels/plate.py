@@ -3,10 +3,22 @@
 from pathlib import Path
 
 import msgspec
+from PyQt6.QtWidgets import QComboBox
 
-from ..fields import button
+from lodestar.core.media.plates import PlateInfo
+from lodestar.core.shot.document import Shot
+
+from ..fields import button, quiet
 from ..readings import rate_text
 from .panel import Panel
+
+TRANSFER_WORDS = {"rec709": "Rec.709", "srgb": "sRGB", "hlg": "HLG", "pq": "PQ", "linear": "Linear", "gamma22": "Gamma 2.2", "gamma28": "Gamma 2.8",
+                  "smpte240m": "SMPTE 240M", "log100": "Log 100:1", "log316": "Log 316:1", "st428": "SMPTE ST 428"}  # fmt: skip
+PRIMARY_WORDS = {"bt709": "Rec.709, sRGB", "bt2020": "BT.2020", "display-p3": "P3, D65", "dci-p3": "P3, DCI", "bt470bg": "BT.470 B, G", "smpte170m": "SMPTE 170M",
+                 "bt470m": "BT.470 M", "film": "Film"}  # fmt: skip
+MATRIX_WORDS = {"bt709": "BT.709", "bt2020": "BT.2020", "bt601": "BT.601", "smpte240m": "SMPTE 240M", "rgb": "none, RGB"}
+RANGE_WORDS = {False: "limited", True: "full"}
+UNTOLD_WORDS = {"transfer": "light", "primaries": "primaries", "matrix": "matrix"}
 
 
 class PlatePanel(Panel):
@@ -23,11 +35,32 @@ class PlatePanel(Panel):
         self.box.addSpacing(6)
         self.box.addWidget(self.demo)
         self.clip = self.section("Clip")
-        self.rows = {name: self.clip.add_fact(name) for name in ("File", "Size", "Rate", "Length", "Colour", "Sound")}
+        self.rows = {name: self.clip.add_fact(name) for name in ("File", "Size", "Rate", "Length", "Codec", "Sound")}
         self.find = button(
             "Say where the clip is", "find-clip", "Choose the clip again; everything else stays", lambda: self.commands.run("find-clip")
         )
         self.clip.add_wide(self.find)
+        self.colour = self.section("Colour")
+        self.colours: dict[str, QComboBox] = {}
+        for part, label, names, tip in (
+            ("transfer", "Light", TRANSFER_WORDS, "How light is coded in the clip; titles are lit in the same light"),
+            ("primaries", "Primaries", PRIMARY_WORDS, "Which red, green and blue the clip speaks of"),
+            ("matrix", "Matrix", MATRIX_WORDS, "How brightness and colour are kept apart in the clip"),
+            ("full_range", "Range", RANGE_WORDS, "Whether black and white are the ends of the scale, or lie inside it")):  # fmt: skip
+            combo = QComboBox()
+            combo.setObjectName(f"colour-{part.replace('_', '-')}")
+            combo.setAccessibleName(label)
+            combo.setToolTip(tip)
+            combo.setMinimumContentsLength(8)
+            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            for value, words in names.items():
+                combo.addItem(words, value)
+            combo.activated.connect(lambda i, part=part, combo=combo: self._set_colour(part, combo.itemData(i)))
+            self.colours[part] = combo
+            self.colour.add(label, combo)
+        self.untold = quiet()
+        self.untold.setObjectName("colour-untold")
+        self.colour.add_wide(self.untold)
         self.range = self.section("In and out")
         self.first = self.field("first-frame", step=0.2, decimals=0, low=0, tip="First frame that is used")
         self.last = self.field("last-frame", step=0.2, decimals=0, low=0, tip="Last frame that is used")
@@ -40,6 +73,16 @@ class PlatePanel(Panel):
         )
         self.lens.add("Focal length", self.focal)
         self.focal.changed.connect(lambda v, g: self.session.edit_part("Set focal length", "solving", g, focal_px=v))
+
+    def _set_colour(self, part: str, value: object) -> None:
+        def change(shot: Shot) -> Shot:
+            if shot.plate is None:
+                return shot
+            colour = msgspec.structs.replace(shot.plate.colour, **{part: value})
+            untagged = tuple(u for u in shot.plate.untagged if u != part)
+            return msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, colour=colour, untagged=untagged))
+
+        self.session.edit("Say how the clip's colours are read", change)
 
     def _range(self, group=None, first: int | None = None, last: int | None = None) -> None:
         shot = self.session.shot
@@ -54,7 +97,7 @@ class PlatePanel(Panel):
         super().refresh()
         shot = self.session.shot
         plate = shot.plate
-        for part in (self.clip, self.range, self.lens):
+        for part in (self.clip, self.colour, self.range, self.lens):
             part.setVisible(plate is not None)
         self.open.setVisible(plate is None)
         self.demo.setVisible(plate is None)
@@ -66,11 +109,22 @@ class PlatePanel(Panel):
         values = {"File": (name if len(name) < 24 else name[:21] + "…", "missing" if missing else ""), "Size": (f"{plate.width} × {plate.height}", ""),
                   "Rate": (f"{rate_text(plate.rate)} fps", "varies" if plate.rate_varies else ""),
                   "Length": (f"{plate.count}", f"frames · {plate.seconds:.2f} s"),
-                  "Colour": ({"rec709": "Rec.709", "srgb": "sRGB", "linear": "linear"}[plate.transfer], plate.codec),
+                  "Codec": (plate.codec, f"{plate.depth} bits"),
                   "Sound": ("yes" if plate.has_sound else "none", "")}  # fmt: skip
         for key, (value, note) in values.items():
             self.rows[key][0].setText(value)
             self.rows[key][1].setText(note)
+        self._show_colour(plate)
         self.first.show_value(shot.first)
         self.last.show_value(shot.last)
         self.focal.show_value(shot.solving.focal_px, "found" if not shot.solving.focal_px else "")
+
+    def _show_colour(self, plate: PlateInfo) -> None:
+        for part, combo in self.colours.items():
+            combo.setCurrentIndex(combo.findData(getattr(plate.colour, part)))
+        for part in ("matrix", "full_range"):  # pictures have neither
+            self.colours[part].setEnabled(plate.kind == "movie" and plate.colour.matrix != "rgb")
+        self.colour.fact.setText(TRANSFER_WORDS[plate.transfer])
+        untold = [UNTOLD_WORDS[u] for u in plate.untagged if u in UNTOLD_WORDS] if plate.kind == "movie" else []
+        self.untold.setText(f"The file does not say: {', '.join(untold)}. The usual is taken." if untold else "")
+        self.untold.setVisible(bool(untold))

@@ -9,7 +9,7 @@ from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
 from .sun import direction
 
-Colour = tuple[float, float, float]
+Rgb = tuple[float, float, float]
 
 
 class Sun(msgspec.Struct, frozen=True, kw_only=True, tag="sun"):
@@ -22,7 +22,7 @@ class Sun(msgspec.Struct, frozen=True, kw_only=True, tag="sun"):
     height: Annotated[Keyed, Row("Height", "°", 0.2, 1, 1, 90, tip="How high it stands over the horizon")] = constant(40.0)
     strength: Annotated[Keyed, Row("Strength", "", 0.01, 2, 0, 8, tip="Light of the sun on a white surface that faces it")] = constant(1.2)
     softness: Annotated[Keyed, Row("Softness", "°", 0.05, 2, 0, 30, tip="Width of the sun; haze and thin cloud make it wider")] = constant(0.53)
-    colour: Colour = (1.0, 0.95, 0.86)
+    colour: Rgb = (1.0, 0.95, 0.86)
 
     name = "Sun"
 
@@ -33,7 +33,7 @@ class Sky(msgspec.Struct, frozen=True, kw_only=True, tag="sky"):
     id: str = "sky"
     on: bool = True
     strength: Annotated[Keyed, Row("Strength", "", 0.005, 2, 0, 4, tip="Light of the whole sky on a white surface")] = constant(0.45)
-    colour: Colour = (0.82, 0.92, 1.0)
+    colour: Rgb = (0.82, 0.92, 1.0)
 
     name = "Sky"
 

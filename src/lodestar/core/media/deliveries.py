@@ -3,28 +3,39 @@
 import contextlib
 import os
 import re
+from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 from typing import Protocol
 
 import av
 import cv2
+import msgspec
 import numpy as np
 
+from ..basics.colour import Colour, tags_of
 from ..basics.errors import OutputError, PlateError, writing_problem
+from .yuv import frame_of
+
+HERTZ, BLOCK = 48000, 1024  # of the sound that is written, and samples of one block of it
+TICK = Fraction(1, 90000)  # of a movie's clock: the usual rates are whole numbers of it
 
 
 class Delivery(Protocol):
-    """Takes frames in order; `finish` puts the result under its final name, `abandon` leaves nothing behind."""
+    """Takes frames in order; `finish` puts the result under its final name, `abandon` leaves nothing behind. at_s: when a frame is
+    shown, where frames do not follow each other evenly."""
 
-    def add(self, index: int, picture: np.ndarray) -> None: ...
+    def add(self, index: int, picture: np.ndarray, at_s: float | None = None) -> None: ...
     def finish(self) -> None: ...
     def abandon(self) -> None: ...
 
 
-def open_delivery(path: str | Path, rate: Fraction, width: int, height: int, transfer: str, sound: tuple[str, float, float] | None) -> Delivery:
+def open_delivery(
+    path: str | Path, rate: Fraction, width: int, height: int, colour: Colour, sound: tuple[str, float, float] | None, deep: bool = False
+) -> Delivery:
     """A delivery for the name's ending: .mp4, .mov or .mkv (H.264), or .png or .exr with a number pattern such as name.%04d.png.
 
+    colour: how the code values of its pictures are to be read; a movie is tagged so. deep: whether a movie has 10 bits, not 8.
     sound: a clip's path, and the second where its sound starts and ends; None for a silent movie.
     Raises OutputError when the place cannot be written or the ending is unknown.
     """
@@ -32,7 +43,7 @@ def open_delivery(path: str | Path, rate: Fraction, width: int, height: int, tra
     if not path.parent.exists():
         raise writing_problem(path, FileNotFoundError(2, ""))
     if path.suffix.lower() in (".mp4", ".mov", ".mkv"):
-        return MovieDelivery(path, rate, width, height, transfer, sound)
+        return MovieDelivery(path, rate, width, height, colour, sound, deep)
     if path.suffix.lower() in (".png", ".exr"):
         if not re.search(r"%0?\d*d", path.name):
             path = path.with_name(f"{path.stem}.%04d{path.suffix}")
@@ -41,12 +52,17 @@ def open_delivery(path: str | Path, rate: Fraction, width: int, height: int, tra
 
 
 class MovieDelivery:
-    """H.264, 4:2:0, Rec.709 matrix and limited range, tagged; the sound is encoded again as AAC."""
+    """H.264, 4:2:0, with the primaries and the transfer of what it gets and a matrix that goes with them, in limited range unless the
+    clip used the whole; all of it tagged. The sound is encoded again as AAC."""
 
-    def __init__(self, path: Path, rate: Fraction, width: int, height: int, transfer: str, sound: tuple[str, float, float] | None) -> None:
+    def __init__(
+        self, path: Path, rate: Fraction, width: int, height: int, colour: Colour, sound: tuple[str, float, float] | None, deep: bool
+    ) -> None:
+        self.colour = msgspec.structs.replace(colour, matrix="bt709", full_range=False) if colour.matrix == "rgb" else colour
+        self.bits = 10 if deep else 8
         self.path, self.rate, self.sound = path, Fraction(rate), sound
         self.part = path.with_name(f".{path.stem}.part{path.suffix}")
-        self.count = 0
+        self.count, self._last = 0, -1
         # 4:2:0 needs even sides; an odd last row or column is repeated
         self.width, self.height = width + width % 2, height + height % 2
         try:
@@ -55,20 +71,21 @@ class MovieDelivery:
         except (OSError, av.FFmpegError) as error:
             raise writing_problem(path, error if isinstance(error, OSError) else OSError()) from error
         self.video = self.container.add_stream("libx264", rate=self.rate)
-        self.video.width, self.video.height, self.video.pix_fmt = self.width, self.height, "yuv420p"
+        self.video.width, self.video.height, self.video.pix_fmt = self.width, self.height, "yuv420p" if self.bits == 8 else "yuv420p10le"
         self.video.options = {"crf": "17", "preset": "medium"}
-        self.video.time_base = self.video.codec_context.time_base = 1 / self.rate
+        self.video.time_base = self.video.codec_context.time_base = TICK
         context = self.video.codec_context
-        context.color_primaries, context.colorspace, context.color_range = 1, 1, 1
-        context.color_trc = {"srgb": 13, "linear": 8}.get(transfer, 1)
+        context.color_primaries, context.color_trc, context.colorspace, context.color_range = tags_of(self.colour)
         self.audio = self.container.add_stream("aac", rate=48000, layout="stereo") if sound else None
 
-    def add(self, index: int, picture: np.ndarray) -> None:
+    def add(self, index: int, picture: np.ndarray, at_s: float | None = None) -> None:
         if picture.shape[:2] != (self.height, self.width):
             picture = np.pad(picture, ((0, self.height - picture.shape[0]), (0, self.width - picture.shape[1]), (0, 0)), "edge")
-        frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(picture[..., :3]), format="rgb24")
-        frame = frame.reformat(format="yuv420p", src_color_range="JPEG", dst_colorspace="ITU709", dst_color_range="MPEG")
-        frame.pts, frame.time_base = self.count, 1 / self.rate
+        frame = frame_of(np.ascontiguousarray(picture[..., :3]), self.colour, self.bits)
+        frame.color_primaries, frame.color_trc, frame.colorspace, frame.color_range = tags_of(self.colour)
+        at = round(self.count / self.rate / TICK if at_s is None else at_s / TICK)
+        self._last = at = max(at, self._last + 1)  # two frames at one time would be one frame
+        frame.pts, frame.time_base = at, TICK
         self.count += 1
         self._write(self.video.encode(frame))
 
@@ -82,29 +99,30 @@ class MovieDelivery:
     def _add_sound(self) -> None:
         assert self.sound and self.audio
         clip, start, end = self.sound
-        resampler = av.AudioResampler(format="fltp", layout="stereo", rate=48000)
-        parts: list[tuple[int, np.ndarray]] = []
+        first, last = round(start * HERTZ), round(end * HERTZ)
         try:
             with av.open(clip) as source:
-                for frame in source.decode(source.streams.audio[0]):
-                    for piece in resampler.resample(frame):
-                        at = round(float(frame.time or 0) * 48000) if not parts else parts[-1][0] + parts[-1][1].shape[1]
-                        parts.append((at, piece.to_ndarray()))
-                    if (frame.time or 0) > end:
+                written = 0
+                for at, heard in _sound_from(source, start):
+                    a, b = max(at - first, written), min(at + heard.shape[1] - first, last - first)
+                    if a > written:
+                        self._add_samples(np.zeros((2, a - written), np.float32), written)
+                    if b > a:
+                        self._add_samples(heard[:, a + first - at : b + first - at], a)
+                    written = max(written, b)
+                    if at + heard.shape[1] >= last:
                         break
-        except (av.FFmpegError, OSError) as error:
+                self._add_samples(np.zeros((2, last - first - written), np.float32), written)
+        except (av.FFmpegError, OSError, IndexError) as error:
             raise PlateError("The sound of the clip cannot be read.", "Write the movie without sound.") from error
-        first, last = round(start * 48000), round(end * 48000)
-        samples = np.zeros((2, last - first), np.float32)
-        for at, heard in parts:
-            a, b = max(at, first), min(at + heard.shape[1], last)
-            if b > a:
-                samples[:, a - first : b - first] = heard[:, a - at : b - at]
-        for k in range(0, samples.shape[1], 1024):
-            block = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples[:, k : k + 1024]), format="fltp", layout="stereo")
-            block.rate, block.pts, block.time_base = 48000, k, Fraction(1, 48000)
-            self._write(self.audio.encode(block))
         self._write(self.audio.encode())
+
+    def _add_samples(self, samples: np.ndarray, at: int) -> None:
+        assert self.audio
+        for k in range(0, samples.shape[1], BLOCK):
+            block = av.AudioFrame.from_ndarray(np.ascontiguousarray(samples[:, k : k + BLOCK]), format="fltp", layout="stereo")
+            block.rate, block.pts, block.time_base = HERTZ, at + k, Fraction(1, HERTZ)
+            self._write(self.audio.encode(block))
 
     def finish(self) -> None:
         try:
@@ -128,6 +146,24 @@ class MovieDelivery:
         self.part.unlink(missing_ok=True)
 
 
+def _sound_from(source: av.container.InputContainer, start_s: float) -> Iterator[tuple[int, np.ndarray]]:
+    """The sound of a clip from a time on, piece by piece: number of its first sample from the clip's zero on, and (2, n) samples.
+
+    A packet before the start is decoded too, since a decoder needs some to begin.
+    """
+    stream = source.streams.audio[0]
+    if start_s > 1.0 and stream.time_base:
+        source.seek(int((start_s - 1.0) / stream.time_base), stream=stream, backward=True)
+    resampler = av.AudioResampler(format="fltp", layout="stereo", rate=HERTZ)
+    at: int | None = None
+    for frame in source.decode(stream):
+        for piece in resampler.resample(frame):
+            heard = piece.to_ndarray()
+            at = round(float(frame.time or 0) * HERTZ) if at is None else at
+            yield at, heard
+            at += heard.shape[1]
+
+
 class SequenceDelivery:
     """One file a frame: PNG (straight alpha) or EXR (half floats, linear light, premultiplied alpha)."""
 
@@ -135,7 +171,7 @@ class SequenceDelivery:
         self.path = path
         self.written: list[tuple[Path, Path]] = []
 
-    def add(self, index: int, picture: np.ndarray) -> None:
+    def add(self, index: int, picture: np.ndarray, at_s: float | None = None) -> None:
         final = self.path.with_name(self.path.name % index)
         part = final.with_name(f".{final.stem}.part{final.suffix}")
         try:

@@ -13,7 +13,9 @@ import cv2
 import msgspec
 import numpy as np
 
+from ..basics.colour import LINEAR_PICTURE, SRGB_PICTURE, Colour, encode, from_tags
 from ..basics.errors import PlateError
+from .yuv import rgb_of
 
 SEQUENCE_SUFFIXES = {".png", ".jpg", ".jpeg", ".tif", ".tiff", ".exr"}
 MOVIE_SUFFIXES = {".mp4", ".mov", ".mkv", ".webm", ".m4v", ".avi", ".mts", ".mxf"}
@@ -21,7 +23,12 @@ KEPT_FRAMES = 4
 
 
 class PlateInfo(msgspec.Struct, frozen=True):
-    """What was read from a clip's header and packets. `rate` is frames a second as a fraction (numerator, denominator)."""
+    """What was read from a clip's header and packets. `rate` is frames a second as a fraction (numerator, denominator).
+
+    width, height: of the picture as it is shown, upright and with square pixels. colour: how its code values are read; untagged:
+    what of it the file does not say, so that it was guessed. turn_deg: by how much the file's pictures are turned
+    counterclockwise; pixel_aspect: width of the file's pixels to their height. depth: bits of a code value.
+    """
 
     path: str
     width: int
@@ -30,11 +37,20 @@ class PlateInfo(msgspec.Struct, frozen=True):
     rate: tuple[int, int]
     kind: str = "movie"  # or "sequence"
     rate_varies: bool = False
-    transfer: str = "rec709"
+    colour: Colour = Colour()
+    untagged: tuple[str, ...] = ()
     codec: str = ""
+    depth: int = 8
     has_sound: bool = False
     first_number: int = 0
-    portrait_turn_deg: int = 0
+    turn_deg: int = 0
+    pixel_aspect: tuple[int, int] = (1, 1)
+    interlaced: bool = False
+    has_alpha: bool = False
+
+    @property
+    def transfer(self) -> str:
+        return self.colour.transfer
 
     @property
     def fps(self) -> float:
@@ -83,10 +99,13 @@ def _probe_movie(path: Path) -> PlateInfo:
                 exact = 1 / (int(steps[0]) * stream.time_base)
                 rate = exact if abs(float(exact / rate) - 1) < 0.02 else rate
             varies = bool(len(steps) and steps.max() > 1.5 * np.median(steps))
+            turn, aspect = _quarter_turns(frame), _pixel_aspect(stream)
+            width, height = _upright(frame.width, frame.height, turn, aspect)
+            colour, untagged = _colour_of(frame)
             return PlateInfo(
-                str(path), frame.width, frame.height, len(times), (rate.numerator, rate.denominator), "movie", varies,
-                _transfer_of(frame), stream.codec_context.name, bool(container.streams.audio), 0,
-                round(getattr(frame, "rotation", 0) or 0),
+                str(path), width, height, len(times), (rate.numerator, rate.denominator), "movie", varies, colour, untagged,
+                stream.codec_context.name, frame.format.components[0].bits, bool(container.streams.audio), 0, turn, aspect,
+                bool(frame.interlaced_frame), len(frame.format.components) in (2, 4) and frame.format.name != "pal8",
             )  # fmt: skip
     except (av.FFmpegError, StopIteration, ValueError, OSError) as error:
         raise PlateError(f"{path.name} cannot be read as a movie.", "It may be cut short, damaged, or of another kind; copy it again.") from error
@@ -105,9 +124,36 @@ def _frame_times(container: av.container.InputContainer, stream: av.VideoStream)
     return sorted(set(times))
 
 
-def _transfer_of(frame: av.VideoFrame) -> str:
-    # ISO/IEC 23091-2 transfer characteristics: 13 is sRGB, 8 is linear; 1, 6, 14, 15 share the Rec.709 curve
-    return {13: "srgb", 8: "linear"}.get(int(frame.color_trc or 0), "rec709")
+def _colour_of(frame: av.VideoFrame) -> tuple[Colour, tuple[str, ...]]:
+    """How its code values are read, and what of that its file does not say."""
+    if _is_rgb(frame):
+        guess = SRGB_PICTURE
+    else:
+        # an untagged picture: Rec.601 up to standard definition, Rec.709 above (common practice, no source)
+        guess = Colour(matrix="bt709" if frame.height > 576 else "bt601", full_range=frame.format.name.startswith("yuvj"))
+    return from_tags((int(frame.color_primaries or 0), int(frame.color_trc or 0), int(frame.colorspace or 0), int(frame.color_range or 0)), guess)
+
+
+def _is_rgb(frame: av.VideoFrame) -> bool:
+    return frame.format.name.startswith(("rgb", "bgr", "gbr", "argb", "abgr", "pal", "gray", "x2", "0rgb"))
+
+
+def _quarter_turns(frame: av.VideoFrame) -> int:
+    """By how many degrees its display matrix turns the picture counterclockwise: 0, 90, 180 or 270."""
+    return round((getattr(frame, "rotation", 0) or 0) / 90) * 90 % 360
+
+
+def _pixel_aspect(stream: av.VideoStream) -> tuple[int, int]:
+    aspect = stream.codec_context.sample_aspect_ratio
+    if not aspect or not 0.1 < aspect < 10:
+        return (1, 1)
+    return aspect.numerator, aspect.denominator
+
+
+def _upright(width: int, height: int, turn_deg: int, aspect: tuple[int, int]) -> tuple[int, int]:
+    """The size of a picture once its pixels are square and it stands upright."""
+    width = round(width * aspect[0] / aspect[1])
+    return (height, width) if turn_deg % 180 else (width, height)
 
 
 def _sequence_parts(path: Path) -> tuple[str, int, str]:
@@ -145,9 +191,10 @@ def _probe_sequence(path: Path, fps: Fraction) -> PlateInfo:
     if last.shape != picture.shape:
         raise PlateError(_size_sentence(files[-1].name, last, picture.shape[1], picture.shape[0]),
                          "Pictures of one sequence must have one size; leave the other ones out.")  # fmt: skip
-    transfer = "linear" if path.suffix.lower() == ".exr" else "srgb"
+    colour = LINEAR_PICTURE if path.suffix.lower() == ".exr" else SRGB_PICTURE
+    depth = {np.dtype(np.uint8): 8, np.dtype(np.uint16): 16}.get(picture.dtype, 32)
     return PlateInfo(str(files[0]), picture.shape[1], picture.shape[0], len(files), (fps.numerator, fps.denominator), "sequence",
-                     False, transfer, path.suffix[1:].lower(), False, max(_sequence_parts(files[0])[1], 0))  # fmt: skip
+                     colour=colour, codec=path.suffix[1:].lower(), depth=depth, first_number=max(_sequence_parts(files[0])[1], 0))  # fmt: skip
 
 
 def _size_sentence(name: str, picture: np.ndarray, width: int, height: int) -> str:
@@ -190,15 +237,17 @@ class SequencePlate:
         return picture
 
     def luma(self, index: int) -> np.ndarray:
-        """(h, w) uint8 brightness in code values, for the tracker's eyes."""
+        """(h, w) uint8 brightness in code values, as the tracker is shown it."""
         picture = self.frame(index)
         if picture.dtype == np.float32:
-            from ..basics.colour import encode
-
             picture = (np.clip(encode(picture, "srgb"), 0, 1) * 255).astype(np.uint8)
         elif picture.dtype == np.uint16:
             picture = (picture >> 8).astype(np.uint8)
         return cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)
+
+    def time_s(self, index: int) -> float:
+        """When a frame is shown, in seconds of the file."""
+        return index / self.info.fps
 
     def close(self) -> None:
         pass
@@ -268,33 +317,40 @@ class MoviePlate:
                          "The file is cut; shorten the range, or copy it again.")  # fmt: skip
 
     def _checked(self, frame: av.VideoFrame, index: int) -> av.VideoFrame:
-        if (frame.width, frame.height) != (self.info.width, self.info.height):
-            raise PlateError(f"The picture of {Path(self.info.path).name} changes its size at frame {index}: {frame.width} × {frame.height} after {self.info.width} × {self.info.height}.",
+        width, height = _upright(frame.width, frame.height, self.info.turn_deg, self.info.pixel_aspect)
+        if (width, height) != (self.info.width, self.info.height):
+            raise PlateError(f"The picture of {Path(self.info.path).name} changes its size at frame {index}: {width} × {height} after {self.info.width} × {self.info.height}.",
                              "Cut the clip there and bring in one part.")  # fmt: skip
         return frame
+
+    def _stood(self, picture: np.ndarray) -> np.ndarray:
+        """The picture upright, with square pixels."""
+        turns, (across, down) = self.info.turn_deg // 90, self.info.pixel_aspect
+        if across != down:
+            width = round(picture.shape[1] * across / down)
+            how = cv2.INTER_AREA if across < down else cv2.INTER_CUBIC
+            picture = cv2.resize(picture, (width, picture.shape[0]), interpolation=how)
+        return np.ascontiguousarray(np.rot90(picture, turns)) if turns else picture
+
+    def time_s(self, index: int) -> float:
+        """When a frame is shown, in seconds of the file."""
+        return float(self._times[index] * (self._stream.time_base or 0))
 
     def frame(self, index: int) -> np.ndarray:
         """(h, w, 3) code values of frame `index`: uint8, or uint16 where the file has more than 8 bits."""
         frame = self._decode(index)
-        deep = frame.format.components[0].bits > 8
-        # an untagged picture: Rec.601 up to standard definition, Rec.709 above (common practice, no source)
-        matrix = {1: "ITU709", 5: "ITU601", 6: "ITU601", 9: "bt2020"}.get(int(frame.colorspace or 2), "")
-        matrix = matrix or ("ITU709" if frame.height > 576 else "ITU601")
-        full = "JPEG" if int(frame.color_range or 0) == 2 else "MPEG"
-        if frame.format.name.startswith(("yuv", "nv", "p0")):
-            rgb = frame.reformat(format="rgb48le" if deep else "rgb24", src_colorspace=matrix, dst_colorspace=matrix,
-                                 src_color_range=full, dst_color_range="JPEG")  # fmt: skip
-        else:
-            rgb = frame.reformat(format="rgb48le" if deep else "rgb24")
-        return rgb.to_ndarray()
+        if _is_rgb(frame) or self.info.colour.matrix == "rgb":
+            deep = frame.format.components[0].bits > 8
+            return self._stood(frame.reformat(format="rgb48le" if deep else "rgb24").to_ndarray())
+        return self._stood(rgb_of(frame, self.info.colour))
 
     def luma(self, index: int) -> np.ndarray:
-        """(h, w) uint8 brightness in code values, for the tracker's eyes."""
+        """(h, w) uint8 brightness in code values, as the tracker is shown it."""
         frame = self._decode(index)
         if frame.format.name.startswith(("yuv4", "yuvj4", "nv12")) and frame.format.components[0].bits == 8:
             plane = frame.planes[0]
-            return np.frombuffer(memoryview(plane), np.uint8).reshape(plane.height, plane.line_size)[:, : frame.width].copy()
-        return frame.reformat(format="gray").to_ndarray()
+            return self._stood(np.frombuffer(memoryview(plane), np.uint8).reshape(plane.height, plane.line_size)[:, : frame.width].copy())
+        return self._stood(frame.reformat(format="gray").to_ndarray())
 
     def close(self) -> None:
         if self._container is not None:

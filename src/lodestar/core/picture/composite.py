@@ -4,32 +4,12 @@ code values pass untouched."""
 import numba as nb
 import numpy as np
 
-from ..basics.jit import kernel, parallel_kernel
+from ..basics.colour import SRGB, TRANSFERS, to_code, to_light
+from ..basics.jit import parallel_kernel
 
-REC709, SRGB, LINEAR = range(3)
-CURVES = {"rec709": REC709, "srgb": SRGB, "linear": LINEAR}
 FULL = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0}  # what stands for 1; in floats it is 1 itself
 UNCHANGED = 0.0005  # a shade that differs less from 1 is not worth a pixel
 LEAST_LIGHT = 1e-6
-
-
-@kernel
-def _to_light(x, curve):
-    if curve == REC709:
-        return x / 4.5 if x < 0.081 else ((x + 0.099) / 1.099) ** (1 / 0.45)
-    if curve == SRGB:
-        return x / 12.92 if x <= 0.04045 else ((x + 0.055) / 1.055) ** 2.4
-    return x
-
-
-@kernel
-def _to_code(x, curve):
-    x = max(x, 0.0)
-    if curve == REC709:
-        return 4.5 * x if x < 0.018 else 1.099 * x**0.45 - 0.099
-    if curve == SRGB:
-        return 12.92 * x if x <= 0.0031308 else 1.055 * x ** (1 / 2.4) - 0.055
-    return x
 
 
 @parallel_kernel
@@ -61,8 +41,8 @@ def _over(plate, full, curve, whole, colour, shade, before_things, before_shadow
                 continue
             for c in range(3):
                 s = 1.0 - (1.0 - shade[row, column, c]) * shown
-                light = _to_light(plate[y, x, c] / full, curve) * s * (1.0 - alpha) + colour[row, column, c] * seen
-                value = _to_code(light, curve) * full
+                light = to_light(plate[y, x, c] / full, curve) * s * (1.0 - alpha) + colour[row, column, c] * seen
+                value = to_code(light, curve) * full
                 out[y, x, c] = min(value + 0.5, full) if whole else value
 
 
@@ -74,7 +54,7 @@ def over_plate(plate: np.ndarray, transfer: str, colour: np.ndarray, shade: np.n
     what passes in front of the one and of the other.
     """
     out = plate.copy()
-    _over(plate, FULL.get(plate.dtype, 1.0), CURVES[transfer], plate.dtype in FULL, colour, shade, before_things, before_shadow, top, left, out)
+    _over(plate, FULL.get(plate.dtype, 1.0), TRANSFERS[transfer], plate.dtype in FULL, colour, shade, before_things, before_shadow, top, left, out)
     return out
 
 
@@ -83,13 +63,13 @@ def _light(codes, full, curve, out):
     for y in nb.prange(codes.shape[0]):
         for x in range(codes.shape[1]):
             for c in range(3):
-                out[y, x, c] = _to_light(codes[y, x, c] / full, curve)
+                out[y, x, c] = to_light(codes[y, x, c] / full, curve)
 
 
 def light_of(codes: np.ndarray, transfer: str) -> np.ndarray:
     """(h, w, 3) float32 linear light of code values."""
     out = np.empty(codes.shape, np.float32)
-    _light(codes, FULL.get(codes.dtype, 1.0), CURVES[transfer], out)
+    _light(codes, FULL.get(codes.dtype, 1.0), TRANSFERS[transfer], out)
     return out
 
 
@@ -98,14 +78,14 @@ def _codes(light, full, curve, whole, out):
     for y in nb.prange(light.shape[0]):
         for x in range(light.shape[1]):
             for c in range(3):
-                value = _to_code(light[y, x, c], curve) * full
+                value = to_code(light[y, x, c], curve) * full
                 out[y, x, c] = min(value + 0.5, full) if whole else value
 
 
 def codes_of(light: np.ndarray, transfer: str, dtype: np.dtype) -> np.ndarray:
     """(h, w, 3) code values of linear light, of the kind `dtype`."""
     out = np.empty(light.shape, dtype)
-    _codes(light, FULL.get(np.dtype(dtype), 1.0), CURVES[transfer], np.dtype(dtype) in FULL, out)
+    _codes(light, FULL.get(np.dtype(dtype), 1.0), TRANSFERS[transfer], np.dtype(dtype) in FULL, out)
     return out
 
 
@@ -126,6 +106,6 @@ def over_nothing(colour: np.ndarray, shade: np.ndarray, shadow: float) -> np.nda
             dark = max(dark, 0.0)
             cover = alpha + shadow * dark * (1.0 - alpha)
             for c in range(3):
-                out[y, x, c] = np.uint8(min(_to_code(colour[y, x, c], SRGB), cover) * 255.0 + 0.5)
+                out[y, x, c] = np.uint8(min(to_code(colour[y, x, c], SRGB), cover) * 255.0 + 0.5)
             out[y, x, 3] = np.uint8(min(cover, 1.0) * 255.0 + 0.5)
     return out

@@ -10,6 +10,7 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
+from ..basics.colour import LINEAR_PICTURE, SRGB_PICTURE, Colour, in_working
 from ..basics.errors import PlateError
 from ..finish.entries import finished
 from ..matte.sources import View, ignored
@@ -30,10 +31,10 @@ DRAFT_DETAIL = 0.75
 
 class Picture(NamedTuple):
     """pixels: (h, w, 3) code values of the plate's kind for 'picture'; float32 (h, w, 4) premultiplied linear light for
-    'layers', (h, w, 3) for 'shadow', (h, w) for 'matte'. transfer: the curve of the code values."""
+    'layers', (h, w, 3) for 'shadow', (h, w) for 'matte'. colour: how the code values are read."""
 
     pixels: np.ndarray
-    transfer: str
+    colour: Colour
 
 
 def frame(shot: Shot, index: int, quality: str = "final", *, layer: str = "picture", scale: float = 1.0, samples: int | None = None,
@@ -51,17 +52,19 @@ def frame(shot: Shot, index: int, quality: str = "final", *, layer: str = "pictu
     width, height = round(shot.plate.width * scale), round(shot.plate.height * scale)
     here, size = workshop(), Size(width, height, width / shot.plate.width)
     if layer == "tracker":
-        return Picture(_to_size(_tracker_view(shot, here, index), size), shot.plate.transfer)
+        return Picture(_to_size(_tracker_view(shot, here, index), size), SRGB_PICTURE)
     if layer == "plate":
-        return Picture(_to_size(here.frame(shot.plate, index), size), shot.plate.transfer)
+        return Picture(_to_size(here.frame(shot.plate, index), size), shot.plate.colour)
     if layer == "matte":
-        return Picture(matte(shot, here, index, size), "linear")
+        return Picture(matte(shot, here, index, size), LINEAR_PICTURE)
     part = ours(shot, here, index, size, _quality(shot, index, samples or QUALITIES[quality]), check)
     if layer == "layers":
-        return Picture(_our_light(part, size), "linear")
+        light = _our_light(part, size)
+        light[..., :3] = in_working(light[..., :3], shot.plate.colour.primaries)
+        return Picture(light, LINEAR_PICTURE)
     if layer == "shadow":
-        return Picture(_our_shade(part, size), "linear")
-    return Picture(_picture(shot, here, index, size, part), shot.plate.transfer)
+        return Picture(_our_shade(part, size), LINEAR_PICTURE)
+    return Picture(_picture(shot, here, index, size, part), shot.plate.colour)
 
 
 def plate_frame(info: PlateInfo, index: int) -> np.ndarray:

@@ -6,6 +6,7 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
+from ..basics.colour import in_primaries
 from ..basics.geometry import Camera
 from ..evaluate.cameras import camera_at
 from ..evaluate.objects import item_of, level_ground, objects_at
@@ -67,6 +68,8 @@ def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qualit
     whole = _render(shot, workshop, index, size, quality, things, items, check)
     if whole is None:
         return None
+    assert shot.plate is not None
+    whole = _in_plate(whole, shot.plate.colour.primaries)
     shadow = shot.shadow
     density = float(np.clip(shadow.density.at(index)[0], 0, 1))
     shade = shade_of(whole.light_with, whole.light_without, density, np.array(shadow.tint, np.float32))
@@ -78,6 +81,18 @@ def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qualit
         colour = _each_cut(shot, workshop, index, size, quality, things, items, groups, whole, cut, check)
         before_things = np.zeros_like(before_things)
     return Ours(colour, shade, before_things, cut(_on(shot, shadow.mattes)), whole.top, whole.left)
+
+
+def _in_plate(layers: Layers, primaries: str) -> Layers:
+    """Layers in the primaries of the plate, over whose light they come."""
+    if primaries == "bt709":
+        return layers
+    colour = np.concatenate([in_primaries(layers.colour[..., :3], primaries), layers.colour[..., 3:]], -1)
+    return layers._replace(
+        colour=np.ascontiguousarray(colour),
+        light_with=np.ascontiguousarray(in_primaries(layers.light_with, primaries)),
+        light_without=np.ascontiguousarray(in_primaries(layers.light_without, primaries)),
+    )
 
 
 def _part(layers: Layers) -> tuple[slice, slice]:
@@ -127,7 +142,7 @@ def _each_cut(
         if part is None:
             continue
         own = np.zeros((size.height, size.width, 4), np.float32)
-        own[_part(part)] = part.colour
+        own[_part(part)] = _in_plate(part, shot.plate.colour.primaries).colour  # type: ignore[union-attr]
         own, before = own[_part(whole)], cut(names)
         alpha = own[..., 3]
         hidden = np.where(alpha > most, before, hidden)

@@ -180,12 +180,13 @@ def _summed(parts: list[Drawn], lamps: list[Lamp]) -> tuple[np.ndarray, list[np.
 def _layers(colour: np.ndarray, light: list[np.ndarray], lamps: list[Lamp], left: int, top: int) -> Layers:
     light_with, light_without = np.zeros((2, *colour.shape[:2], 3), np.float32)
     for one, lamp in zip(light, lamps):
-        _add_light(one, lamp.sun.astype("f4"), lamp.sky.astype("f4"), light_with, light_without)
+        add_light(one, lamp.sun.astype("f4"), lamp.sky.astype("f4"), light_with, light_without)
     return Layers(colour, light_with, light_without, left, top)
 
 
 @parallel_kernel
-def _add_light(light, sun, sky, light_with, light_without):
+def add_light(light, sun, sky, light_with, light_without):
+    """Add the light of a lamp, from the shares (h, w, 4) that were drawn, to the sums (h, w, 3) with our things and without them."""
     for y in nb.prange(light.shape[0]):
         for x in range(light.shape[1]):
             for c in range(3):

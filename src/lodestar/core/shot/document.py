@@ -12,7 +12,7 @@ import msgspec
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
 from ..finish.entries import Finisher
-from ..light.lamps import Colour, Lamp, Sky, Sun
+from ..light.lamps import Lamp, Rgb, Sky, Sun
 from ..matte.sources import Source
 from ..media.plates import PlateInfo
 from ..scene.ground import Ground
@@ -39,7 +39,7 @@ class Shadow(msgspec.Struct, frozen=True, kw_only=True):
     before the shadow; None for all of them."""
 
     density: Annotated[Keyed, Row("Density", "%", 0.5, 0, 0, 100, 100, tip="How much of the computed shadow shows")] = constant(1.0)
-    tint: Colour = (0.0, 0.0, 0.0)
+    tint: Rgb = (0.0, 0.0, 0.0)
     lines: tuple[ShadowLine, ...] = ()
     mattes: tuple[str, ...] | None = None
 
@@ -154,6 +154,17 @@ def with_plate(shot: Shot, info: PlateInfo) -> Shot:
     return rebased(shot, plate=info, first=0, last=info.count - 1, tracks=None, solve=None, ground=Ground())
 
 
+def found_again(old: PlateInfo, info: PlateInfo) -> PlateInfo | None:
+    """A clip that was looked for and found, as the shot uses it; None where it is another one, by its size or length.
+
+    Shots of earlier versions left pictures of a clip on their side as they lay, and go on so.
+    """
+    if (old.width, old.height, old.count) == (info.width, info.height, info.count):
+        return info
+    lies = old.turn_deg == 0 and info.turn_deg % 180 and (old.width, old.height, old.count) == (info.height, info.width, info.count)
+    return msgspec.structs.replace(info, width=old.width, height=old.height, turn_deg=0) if lies else None
+
+
 def with_marker(shot: Shot, marker: Marker) -> Shot:
     """The shot with a marker, in place of one at the same frame."""
     rest = [m for m in shot.markers if m.frame != marker.frame]
@@ -183,15 +194,21 @@ def solving_inputs(shot: Shot) -> str:
     return _digest(shot.solving, tracks.source if tracks else "", tracks.rejected.tobytes() if tracks else b"", *by_hand, *spans)
 
 
+def _clip(shot: Shot) -> tuple:
+    """What tracks and solve depend on of the clip; not how its colours are read."""
+    plate = shot.plate
+    return (plate.path, plate.width, plate.height, plate.count) if plate is not None else ()
+
+
 def tracking_reads(shot: Shot) -> dict[str, Any]:
     """What of the shot tracking reads, by its name in a sentence: a result made from others does not fit."""
-    return {"the clip": shot.plate, "in and out": (shot.first, shot.last), "the settings of the tracker": shot.follow,
+    return {"the clip": _clip(shot), "in and out": (shot.first, shot.last), "the settings of the tracker": shot.follow,
             "the regions": [r for r in shot.regions if r.on], "the tracks": shot.tracks}  # fmt: skip
 
 
 def solving_reads(shot: Shot) -> dict[str, Any]:
     """What of the shot a solve reads, by its name in a sentence."""
-    return {"the clip": shot.plate, "the tracks": shot.tracks, "the settings of the solve": shot.solving, "the solve": shot.solve,
+    return {"the clip": _clip(shot), "the tracks": shot.tracks, "the settings of the solve": shot.solving, "the solve": shot.solve,
             "what is known of the place": shot.ground.spans if shot.solving.hold else ()}  # fmt: skip
 
 

@@ -15,8 +15,9 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from ..basics.errors import ShotFileError, writing_problem
+from ..basics.errors import PlateError, ShotFileError, writing_problem
 from ..basics.rows import paths_of
+from ..media.plates import probe
 from ..track.tracks import frozen
 from .document import VERSION, Basis, Shot
 from .objects import Object
@@ -36,13 +37,20 @@ def _titles_are_objects(tree: dict) -> dict:
 
 def _lamps_and_finish_are_lists(tree: dict) -> dict:
     """Version 3 has any number of lamps and of finish entries, in order; what was said of the shadow and the shutter has a place
-    of its own, and outlines say what they are, since mattes have other sources too."""
+    of its own, and outlines say what they are, since mattes have other sources too. A clip has all of its colour, not its transfer."""
     light = tree.pop("light", {})
     sun = {"type": "sun", **{name: light[name] for name in ("bearing", "height", "strength", "softness", "colour", "on") if name in light}}
     sky = {"type": "sky", **{new: light[old] for old, new in (("sky", "strength"), ("sky_colour", "colour")) if old in light}}
     tree["lamps"] = [sun, sky]
     tree["shadow"] = {**{name: light[name] for name in ("density", "tint") if name in light}, "lines": light.get("shadows", [])}
     tree["exposure"] = tree.pop("finish", {})
+    plate = tree.get("plate")
+    if plate:
+        # earlier versions knew the transfer alone, and left pictures of a clip on their side as they lay
+        transfer, sequence = plate.pop("transfer", "rec709"), plate.get("kind") == "sequence"
+        matrix = "rgb" if sequence else "bt709" if plate["height"] > 576 else "bt601"
+        plate["colour"] = {"transfer": transfer, "matrix": matrix, "full_range": sequence}
+        plate.pop("portrait_turn_deg", None)
     for outline in (*tree.get("mattes", []), *tree.get("regions", [])):
         outline["type"] = "outline"
     return tree
@@ -127,7 +135,20 @@ def unpack(data: bytes, name: str, folder: Path) -> Shot:
         shot = msgspec.convert(tree, Shot, dec_hook=hook)
     except (msgspec.ValidationError, KeyError, ValueError, TypeError, zipfile.BadZipFile, EOFError, OSError) as error:
         raise ShotFileError(f"{damaged} ({error})" if isinstance(error, msgspec.ValidationError) else damaged, hint) from error
-    return _with_paths(shot, lambda path: os.path.normpath(folder / path))
+    shot = _with_paths(shot, lambda path: os.path.normpath(folder / path))
+    return _with_own_tags(shot) if version < 3 else shot
+
+
+def _with_own_tags(shot: Shot) -> Shot:
+    """A shot of a version that did not keep what its clip says of matrix and range: it is read from the clip, as it was then."""
+    if shot.plate is None or shot.plate.kind != "movie":
+        return shot
+    try:
+        told = probe(shot.plate.path).colour
+    except PlateError:  # a missing clip is asked for later
+        return shot
+    colour = msgspec.structs.replace(shot.plate.colour, matrix=told.matrix, full_range=told.full_range)
+    return msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, colour=colour))
 
 
 def write(shot: Shot, path: str | Path) -> None:

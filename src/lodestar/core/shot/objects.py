@@ -11,7 +11,7 @@ import numpy as np
 
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import MediaPath, Row
-from ..light.lamps import Colour
+from ..light.lamps import Rgb
 
 Vector = tuple[float, float, float]
 
@@ -46,7 +46,7 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
     span: tuple[int, int] | None = None
     visible: bool = True
     locked: bool = False
-    lane: Colour = (0.337, 0.357, 0.376)
+    lane: Rgb = (0.337, 0.357, 0.376)
     drawn: bool = True
     receives: bool = False
     hides: bool = False
@@ -76,7 +76,7 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
 class Solid(Thing, frozen=True, kw_only=True):
     """A thing with a surface. colour: code values 0..1, sRGB."""
 
-    colour: Colour = (0.89, 0.87, 0.82)
+    colour: Rgb = (0.89, 0.87, 0.82)
     roughness: Annotated[Keyed, Row("Roughness", "", 0.005, 2, 0, 1, tip="0 mirrors, 1 is matt")] = constant(0.45)
     metal: Annotated[Keyed, Row("Metal", "", 0.005, 2, 0, 1, tip="1 reflects in its own colour, as bare metal does")] = constant(0.0)
 

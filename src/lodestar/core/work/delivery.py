@@ -4,12 +4,15 @@ import functools
 from fractions import Fraction
 from pathlib import Path
 
+import msgspec
 import numpy as np
 
-from ..basics.colour import decode, encode
+from ..basics.colour import SRGB_PICTURE, Colour, encode, in_working
 from ..basics.errors import PlateError
 from ..basics.job import Job
 from ..media.deliveries import open_delivery
+from ..media.plates import PlateInfo
+from ..picture.composite import codes_of, light_of
 from ..picture.frame import frame
 from ..picture.workshop import own_workshop
 from ..shot.document import Shot
@@ -17,37 +20,47 @@ from ..shot.document import Shot
 
 def deliver(shot: Shot, path: str | Path, job: Job, *, quality: str = "final", samples: int | None = None, layer: str = "picture",
             frames: range | None = None, sound: bool = True) -> int:  # fmt: skip
-    """Write the range to a movie or to pictures; returns the number of frames. A cancel or an error leaves nothing behind."""
+    """Write the range to a movie or to pictures; returns the number of frames. A cancel or an error leaves nothing behind.
+
+    A movie has the colours and the depth of its clip; its frames are shown when those of the clip are.
+    """
     if shot.plate is None:
         raise PlateError("There is no clip to deliver.", "Open a clip first.")
     info, frames = shot.plate, frames or shot.frames
-    rate = Fraction(*info.rate)
-    heard = (info.path, float(frames[0] / rate), float((frames[-1] + 1) / rate)) if sound and info.has_sound and layer == "picture" else None
     path = Path(path)
-    delivery = open_delivery(path, rate, info.width, info.height, info.transfer, heard)
     linear = path.suffix.lower() == ".exr"
-    try:
-        with own_workshop():
+    with own_workshop() as workshop:
+        plate, rate = workshop.plate(info), Fraction(*info.rate)
+        start = plate.time_s(frames[0])
+        length = len(frames) / rate if not info.rate_varies else plate.time_s(frames[-1]) - start + 1 / rate
+        heard = (info.path, start, start + float(length)) if sound and info.has_sound and layer == "picture" else None
+        delivery = open_delivery(path, rate, info.width, info.height, _colour(info, layer), heard, info.depth > 8 and layer == "picture")
+        try:
             for number, index in enumerate(frames):
-                job.step(number / len(frames), f"frame {index}")
                 share = number / len(frames)
+                job.step(share, f"frame {index}")
                 picture = frame(shot, index, quality, layer=layer, samples=samples, check=functools.partial(job.step, share))
-                delivery.add(index, _for_file(picture.pixels, picture.transfer, layer, linear))
-        job.step(1.0, "closing the file")
-        delivery.finish()
-    except BaseException:
-        delivery.abandon()
-        raise
+                at = plate.time_s(index) - start if info.rate_varies else None
+                delivery.add(index, _for_file(picture.pixels, info, layer, linear), at)
+            job.step(1.0, "closing the file")
+            delivery.finish()
+        except BaseException:
+            delivery.abandon()
+            raise
     return len(frames)
 
 
-def _for_file(pixels: np.ndarray, transfer: str, layer: str, linear: bool) -> np.ndarray:
-    """What a file of this kind holds: EXR linear light; else 8 bit (16 for deep pictures), straight alpha for our layers."""
+def _colour(info: PlateInfo, layer: str) -> Colour:
+    """How the pictures that are written are to be read: as the clip's, or as sRGB where it is no picture of code values."""
+    if layer == "picture" and info.transfer != "linear":
+        return info.colour
+    return msgspec.structs.replace(SRGB_PICTURE, primaries=info.colour.primaries if layer == "picture" else "bt709")
+
+
+def _for_file(pixels: np.ndarray, info: PlateInfo, layer: str, linear: bool) -> np.ndarray:
+    """What a file of this kind holds: EXR linear light in the primaries of Rec.709; else code values, straight alpha for our layers."""
     if linear:
-        if layer != "picture":
-            return pixels
-        full = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0}.get(pixels.dtype, 1.0)
-        return decode(pixels.astype(np.float32) / full, transfer)
+        return pixels if layer != "picture" else in_working(light_of(pixels, info.transfer), info.colour.primaries)
     if layer == "layers":
         alpha = pixels[..., 3:]
         straight = np.where(alpha > 1e-4, pixels[..., :3] / np.maximum(alpha, 1e-4), 0)
@@ -55,8 +68,8 @@ def _for_file(pixels: np.ndarray, transfer: str, layer: str, linear: bool) -> np
     if layer in ("shadow", "matte"):
         grey = _bytes(pixels)
         return grey if grey.ndim == 3 else np.repeat(grey[..., None], 3, -1)
-    if pixels.dtype == np.float32:
-        return _bytes(encode(pixels, "srgb"))
+    if info.transfer == "linear":
+        return codes_of(light_of(pixels, "linear"), "srgb", np.dtype(np.uint16 if info.depth > 8 else np.uint8))
     return pixels
 
 
