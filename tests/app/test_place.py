@@ -450,6 +450,17 @@ class HandsTest(PlaceCase):
         faces = {round(o.turn.value[0], 1) for o in self.session.shot.objects}
         self.assertGreater(len(faces), 1)
 
+    def test_a_title_under_the_ground_is_told_and_dropped_by_one_click(self):
+        at = self.item().position.value
+        self.session.edit_item("Sink", self.item().id, position=constant(at[0], at[1], -0.4))
+        self.settle()
+        self.assertIn("under the ground", self.find("object-problem").text())
+        self.assertIn("partly hidden", self.window.panels["Place"].fact.text())
+        self.click("raise")
+        self.assertGreater(self.item().position.value[2], -0.03)
+        self.assertNotIn("under the ground", self.find("object-problem").text())
+        self.assertFalse(self.window.panels["Place"].raise_.isVisible())
+
     def test_steps_of_two_objects_are_two_steps_of_undo(self):
         self.session.set("Another", objects=(*self.session.shot.objects, Box(id="another")))
         a, b = self.session.shot.objects

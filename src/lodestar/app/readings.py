@@ -4,6 +4,7 @@ from typing import NamedTuple
 
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import ground_problem
+from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 from lodestar.core.shot.objects import Title
@@ -97,6 +98,9 @@ def place(shot: Shot) -> Reading:
     for item in shot.objects:
         if problem := problem_of(item, shot.first):
             return Reading(BAD, f"{item.name} cannot be drawn", problem, hover=problem)
+    for item in shot.objects:
+        if item.visible and hidden_share(shot, item, shot.first) > TOLD_SHARE:
+            return Reading(DOUBTFUL, f"{item.name} is partly hidden", "under the ground")
     titles, hidden = sum(isinstance(o, Title) for o in shot.objects), sum(not o.visible for o in shot.objects)
     rest = len(shot.objects) - titles
     said = [plural(titles, "title")] * bool(titles) + [plural(rest, "other" if titles else "object")] * bool(rest)

@@ -28,6 +28,7 @@ from lodestar.core.edits.arrange import (
     with_mesh_points,
 )
 from lodestar.core.edits.arrange import added as with_object
+from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_size
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known
@@ -52,6 +53,9 @@ class PlacePanel(Panel):
         self.problem = quiet()
         self.problem.setObjectName("object-problem")
         self.box.addWidget(self.problem)
+        self.raise_ = button("Drop to the ground", "raise", "Its lowest point onto the ground, so that all of it is seen",
+                             lambda: self.arrange("Drop to the ground", dropped))  # fmt: skip
+        self.box.addWidget(self.raise_)
         self.kinds: list[tuple[Section, tuple[type, ...]]] = []
         self._letters()
         self._made_of()
@@ -376,6 +380,10 @@ class PlacePanel(Panel):
     def _tell(self, item: Object | None) -> None:
         """What is wrong with the object, or how far it is expected to slide."""
         text = problem_of(item, self.session.frame) if item is not None else ""
+        hidden = hidden_share(self.session.shot, item, self.session.frame) if item is not None and not text else 0.0
+        self.raise_.setVisible(hidden > TOLD_SHARE)
+        if hidden > TOLD_SHARE:
+            text = f"{max(hidden * 100, 1):.0f} % of it is under the ground, which hides it."
         if item is not None and not text:
             slip = slip_of(self.session.shot, item, self.session.frame)
             text = f"Slip {max(slip, 0.1):.1f} px (95 %)" if slip == slip else ""

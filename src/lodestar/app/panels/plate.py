@@ -18,7 +18,7 @@ PRIMARY_WORDS = {"bt709": "Rec.709, sRGB", "bt2020": "BT.2020", "display-p3": "P
                  "bt470m": "BT.470 M", "film": "Film"}  # fmt: skip
 MATRIX_WORDS = {"bt709": "BT.709", "bt2020": "BT.2020", "bt601": "BT.601", "smpte240m": "SMPTE 240M", "rgb": "none, RGB"}
 RANGE_WORDS = {False: "limited", True: "full"}
-UNTOLD_WORDS = {"transfer": "light", "primaries": "primaries", "matrix": "matrix"}
+UNTOLD_WORDS = {"transfer": "transfer", "primaries": "primaries", "matrix": "matrix"}
 
 
 class PlatePanel(Panel):
@@ -43,7 +43,7 @@ class PlatePanel(Panel):
         self.colour = self.section("Colour")
         self.colours: dict[str, QComboBox] = {}
         for part, label, names, tip in (
-            ("transfer", "Light", TRANSFER_WORDS, "How light is coded in the clip; titles are lit in the same light"),
+            ("transfer", "Transfer", TRANSFER_WORDS, "How light is coded in the clip; titles are lit in the same light"),
             ("primaries", "Primaries", PRIMARY_WORDS, "Which red, green and blue the clip speaks of"),
             ("matrix", "Matrix", MATRIX_WORDS, "How brightness and colour are kept apart in the clip"),
             ("full_range", "Range", RANGE_WORDS, "Whether black and white are the ends of the scale, or lie inside it")):  # fmt: skip

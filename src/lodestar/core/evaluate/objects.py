@@ -3,7 +3,7 @@
 import numpy as np
 
 from ..basics.colour import decode
-from ..render.items import LEVEL, Item
+from ..render.items import Item
 from ..scene.poses import pose_matrix
 from ..shape.extrude import Mesh
 from ..shot.document import Shot
@@ -47,13 +47,6 @@ def problem_of(item: Object, frame: float) -> str:
 def objects_at(shot: Shot, frame: float) -> list[Object]:
     """Those that are there at a frame and have something to draw, to catch or to hide."""
     return [o for o in shot.objects if is_there(o, frame) and o.BODY and (o.drawn or o.receives or o.hides or o.reflects.at(frame)[0] > 0)]
-
-
-def level_ground(things: list[Object], hides: bool) -> list[Item]:
-    """The level ground, which takes shadows; uneven ground that does takes its place."""
-    if any(t.UNEVEN and t.receives for t in things):
-        return []
-    return [Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=hides)]
 
 
 def item_of(shot: Shot, thing: Object, index: int) -> Item:

@@ -9,7 +9,8 @@ import numpy as np
 from ..basics.colour import in_primaries
 from ..basics.geometry import Camera
 from ..evaluate.cameras import camera_at
-from ..evaluate.objects import item_of, level_ground, objects_at
+from ..evaluate.ground import hiding_ground, level_ground
+from ..evaluate.objects import item_of, objects_at
 from ..light.lamps import lights_of
 from ..matte.sources import View, matte_of
 from ..render.engine import Layers, Quality
@@ -119,8 +120,9 @@ def _render(
     def camera(share: float) -> Camera:
         return scaled(camera_at(shot, index + share), size.scale)
 
-    ground = level_ground(things, shot.ground.hides)
-    return workshop.engine.render([*items.values(), *ground], lights_of(shot.lamps, index), camera, size[:2], quality, check)
+    solid = list(items.values())
+    ground = [*hiding_ground(shot, things, solid, camera(0.0).centre), *level_ground(things)]
+    return workshop.engine.render([*solid, *ground], lights_of(shot.lamps, index), camera, size[:2], quality, check)
 
 
 def _each_cut(

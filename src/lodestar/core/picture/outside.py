@@ -4,8 +4,9 @@ import msgspec
 import numpy as np
 
 from ..basics.geometry import Camera
+from ..evaluate.ground import level_ground
 from ..evaluate.kinds import draft_of
-from ..evaluate.objects import item_of, level_ground, objects_at
+from ..evaluate.objects import item_of, objects_at
 from ..light.lamps import lights_of
 from ..render.engine import Quality
 from ..shot.document import Shot
@@ -31,7 +32,7 @@ def scene_picture(shot: Shot, index: int, view: Camera, width: int, height: int,
     lens = msgspec.structs.replace(view.lens, cx=view.lens.cx - 0.5, cy=view.lens.cy - 0.5)
     camera = Camera(view.R, view.t, lens)
     how = Quality(SAMPLES if final else 1, sky=False)
-    layers = workshop().engine.render([*items, *level_ground([], False)], lights_of(shot.lamps, index), lambda share: camera, (width, height), how)
+    layers = workshop().engine.render([*items, *level_ground([])], lights_of(shot.lamps, index), lambda share: camera, (width, height), how)
     if layers is not None:
         h, w = layers.colour.shape[:2]
         shade = shade_of(layers.light_with, layers.light_without, 1.0, NO_TINT)

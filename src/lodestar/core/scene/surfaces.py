@@ -9,7 +9,7 @@ from ..basics.errors import UserError
 from ..basics.geometry import F64, Camera, fit_plane, meet_plane, plane_by_votes
 
 NEAR_PX = 110.0
-MOST = 40
+MOST, LEAST_POINTS = 40, 4
 SNAP_DEG = 8.0
 EDGE_ON_DEG = 2.0
 NEAR_SHARE = 0.03  # of the points' spread: so near to a plane a point votes for it
@@ -19,21 +19,26 @@ UP = np.array([0.0, 0.0, 1.0])
 
 class Patch(NamedTuple):
     """centre (3,): where the pointer's ray meets the surface; normal (3,) towards the camera; rows: points that made it;
-    flatness: rms distance of the points from it, in scene units; slip_px: how far it is expected to slide in the picture."""
+    flatness: rms distance of the points from it, in scene units; slip_px: how far it is expected to slide in the picture.
+    note: what is worth saying of it."""
 
     centre: np.ndarray
     normal: np.ndarray
     rows: np.ndarray
     flatness: float
     slip_px: float
+    note: str = ""
 
 
-def rows_under(camera: Camera, pixel: np.ndarray, points: np.ndarray) -> np.ndarray:
-    """Rows of the points (n, 3) that are seen near a pixel, nearest first."""
+def rows_under(camera: Camera, pixel: np.ndarray, points: np.ndarray, trusted: np.ndarray | None = None) -> np.ndarray:
+    """Rows of the points (n, 3) that are seen near a pixel, nearest first; only those of `trusted` (n,) where there are enough."""
     xy, depth = camera.project(points)
     away = np.linalg.norm(xy - pixel, axis=1)
     near = np.flatnonzero((depth > 0) & (away < NEAR_PX * max(1.0, camera.lens.cx / 640)))
-    return near[np.argsort(away[near])][:MOST]
+    near = near[np.argsort(away[near])]
+    if trusted is not None and trusted[near].sum() >= LEAST_POINTS:
+        near = near[trusted[near]]
+    return near[:MOST]
 
 
 def weighted_plane(points: np.ndarray, covariances: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray, float]:
@@ -83,16 +88,16 @@ def sturdy_plane(points: np.ndarray, covariances: np.ndarray | None = None) -> t
 
 
 def patch_under(camera: Camera, pixel: np.ndarray, points: np.ndarray, slip: Callable[[F64], F64], covariances: np.ndarray | None = None,
-                rows: np.ndarray | None = None, snap: str = "surface") -> Patch | None:  # fmt: skip
+                rows: np.ndarray | None = None, snap: str = "surface", trusted: np.ndarray | None = None) -> Patch | None:  # fmt: skip
     """The patch under `pixel` (2,) from points (n, 3) with covariances (n, 3, 3); None where there is none.
 
     rows: the points that make it, by the user's own choice; else those near the pixel. snap: 'surface' is the plane of the
     points, which becomes level or upright where it is within 8 degrees; 'wall': the upright plane that suits them best.
-    slip: px by which what stands at points (m, 3) slides.
+    slip: px by which what stands at points (m, 3) slides. trusted (n,): points that count where there are enough of them.
     """
     chosen = rows is not None
-    rows = rows_under(camera, pixel, points) if rows is None else rows
-    if len(rows) < (3 if chosen else 4):
+    rows = rows_under(camera, pixel, points, trusted) if rows is None else rows
+    if len(rows) < (3 if chosen else LEAST_POINTS):
         return None
     try:
         centre, normal, kept, rms = sturdy_plane(points[rows], None if covariances is None else covariances[rows])

@@ -10,7 +10,8 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import meet_plane, turn_matrix
 from lodestar.core.edits.arrange import dropped, find, place_of, removed, repivoted, stood, turn_of, with_pose
-from lodestar.core.evaluate.objects import box_of, mesh_of, model_of, objects_at, pose_of
+from lodestar.core.evaluate.objects import box_of, objects_at, pose_of
+from lodestar.core.evaluate.pointing import hit
 from lodestar.core.scene.poses import moved, size_of
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Object
@@ -127,41 +128,24 @@ class MoveObject(Tool):
                 if on is not None and np.hypot(*(on - [at.x(), at.y()])) < REACH_PX:
                     return item
         # a ground that lies under all is taken last
-        hits = [(not item.drawn, hit[0], item) for item in objects_at(shot, frame) if not item.locked and (hit := self._hit(item, at)) is not None]
+        hits = [
+            (not item.drawn, found[0], item) for item in objects_at(shot, frame) if not item.locked and (found := self._hit(item, at)) is not None
+        ]
         return min(hits, key=lambda h: h[:2])[2] if hits else None
 
     def _hit(self, item: Object, at: QPointF) -> tuple[float, np.ndarray] | None:
-        """Depth, and the place (3,) in the object's own axes, of its surface under the pointer; None beside it."""
-        camera, mesh = self.canvas.camera(), mesh_of(item, self.session.frame)
-        m, pixel = model_of(self.session.shot, item, self.session.frame), self.canvas.to_plate(at)
-        if camera is None or len(mesh.vertices) == 0:
-            return None
-        xy, depth = camera.project(moved(m, mesh.vertices))
-        corners, depths = xy[mesh.triangles], depth[mesh.triangles]
-        near = np.flatnonzero((corners.min(1) <= pixel).all(1) & (corners.max(1) >= pixel).all(1) & (depths.min(1) > 0))
-        a, b, c = (corners[near][:, k] for k in range(3))
-        side = lambda p, q: (q[:, 0] - p[:, 0]) * (pixel[1] - p[:, 1]) - (q[:, 1] - p[:, 1]) * (pixel[0] - p[:, 0])
-        s = np.stack([side(a, b), side(b, c), side(c, a)])
-        hit = near[(s >= 0).all(0) | (s <= 0).all(0)]
-        if len(hit) == 0:
-            return None
-        nearest = hit[depths[hit].min(1).argmin()]
-        p = moved(m, mesh.vertices[mesh.triangles[nearest]])
-        ray = camera.rays(pixel)
-        away = float(meet_plane(camera.centre, ray, p[0], np.cross(p[1] - p[0], p[2] - p[0])))
-        place = camera.centre + away * ray if np.isfinite(away) else p[0]
-        own = np.linalg.inv(pose_of(self.session.shot, item, self.session.frame))
-        return float(depths[nearest].min()), moved(own, place)
+        camera = self.canvas.camera()
+        return hit(self.session.shot, item, self.session.frame, camera, self.canvas.to_plate(at)) if camera is not None else None
 
     def _pick_pivot(self, item: Object, at: QPointF) -> None:
         """The point of the object under the pointer becomes its pivot, or a corner of it that is near."""
-        hit = self._hit(item, at)
-        if hit is None:
+        found = self._hit(item, at)
+        if found is None:
             self.session.tell(f"The pointer is beside {item.name}.", "Alt and click a point of it: that becomes its pivot.", "doubtful")
             return
         low, high = box_of(item, self.session.frame)
         pivot = np.where(
-            np.abs(hit[1] - low) < CORNER_SHARE * (high - low), low, np.where(np.abs(hit[1] - high) < CORNER_SHARE * (high - low), high, hit[1])
+            np.abs(found[1] - low) < CORNER_SHARE * (high - low), low, np.where(np.abs(found[1] - high) < CORNER_SHARE * (high - low), high, found[1])
         )
         self.session.edit("Pick pivot", lambda s: repivoted(s, item.id, tuple(float(v) for v in pivot)))
 

@@ -10,9 +10,10 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import added
-from lodestar.core.evaluate.cameras import slip_at
+from lodestar.core.evaluate.ground import hidden_share
+from lodestar.core.evaluate.pointing import Points, ground_under, placed_whole, surface_under
 from lodestar.core.media.pictures import picture_size
-from lodestar.core.scene.surfaces import UP, Patch, heading_towards, on_ground, patch_under, rows_under
+from lodestar.core.scene.surfaces import Patch, heading_towards, on_ground
 from lodestar.core.shape.drawings import check_svg
 from lodestar.core.shot.objects import Anchor, Box, Card, Logo, Object, Title
 
@@ -22,7 +23,6 @@ from .. import overlays
 from .marks import Lasso, caught
 from .tool import NUMBER, REACH_PX, HeightTool, Tool, new_id
 
-FARTHEST = 200.0
 SNAPS = {"surface": "the surface that the points make", "ground": "the level ground", "wall": "an upright wall", "point": "the nearest point", "far": "a set distance along the view"}  # fmt: skip
 ANCHORED = 40  # tracks that an object remembers
 
@@ -57,26 +57,12 @@ class PlaceObject(Tool):
         camera, shot = self.canvas.camera(), self.session.shot
         if self.pointer is None or camera is None:
             return None
-        pixel, snap = self.canvas.to_plate(self.pointer), self.session.snap
-        points = points_of(shot)
-        here = np.zeros(0, int)
-        if snap == "far":
-            ray = camera.rays(pixel)
-            return Patch(camera.centre + self.session.far_distance * ray, -ray, here, 0.0, np.nan)
-        if snap == "point" and len(points):
-            rows = rows_under(camera, pixel, points)[:1]
-            if len(rows):
-                to = camera.centre - points[rows[0]]
-                return Patch(points[rows[0]], to / np.linalg.norm(to), rows, 0.0, float(slip_at(shot, points[rows])[0]))
-        if snap in ("surface", "wall") and len(points):
-            found = patch_under(camera, pixel, points, lambda at: slip_at(shot, at), covariances_of(shot), self.chosen, snap)
-            if found is not None or self.chosen is not None:
-                return found
-        at = on_ground(camera, pixel, FARTHEST)
-        if at is None:
-            return None
-        rows = rows_under(camera, pixel, points) if len(points) and snap == "ground" else here
-        return Patch(at, UP, rows, 0.0, float(slip_at(shot, at[None])[0]) if len(points) else np.nan)
+        return surface_under(
+            shot, camera, self.canvas.to_plate(self.pointer), self._points(), self.session.snap, self.session.far_distance, self.chosen
+        )
+
+    def _points(self) -> Points:
+        return Points(points_of(self.session.shot), covariances_of(self.session.shot))
 
     def _nearest_row(self, at: QPointF) -> int | None:
         points, camera = points_of(self.session.shot), self.canvas.camera()
@@ -140,13 +126,18 @@ class PlaceObject(Tool):
                 hint = "The chosen points make no surface that is seen from here: choose others, or Escape."
             self.session.tell("There is no surface under the pointer.", hint, "doubtful")
             return
+        shot, frame, camera = self.session.shot, self.session.frame, self.canvas.camera()
+        on_surface = self.session.snap in ("surface", "wall")
+        ground = ground_under(shot, camera, self.canvas.to_plate(self.pointer), points_of(shot)) if on_surface else None
         try:
-            item = self.make(patch)
+            item, patch = placed_whole(shot, self.make, patch, ground, lambda made: hidden_share(added(shot, made), made, frame))
         except UserError as error:
             self.session.fail(error)
             return
         self.chosen = None
         self.put(item)
+        if patch.note:
+            self.session.tell(f"{item.name} stands on the level ground: {patch.note}.", "If that is the true surface, set the ground there first.")
 
     def put(self, item: Object) -> None:
         self.session.edit(f"Place {item.name}", lambda s: added(s, item))
@@ -222,6 +213,8 @@ class PlaceObject(Tool):
         slides = f" · slip {max(patch.slip_px, 0.1):.1f} px" if np.isfinite(patch.slip_px) else ""
         if snap == "point" and len(patch.rows) == 1:
             return f"one point{slides}"
+        if patch.note:
+            return f"level ground{slides} · {patch.note}"
         if not len(patch.rows) or snap == "ground":
             return f"level ground{slides}" if slides else "level ground · no points near"
         flat = f"{patch.flatness * 1000:.0f} mm" if self.session.unit == "m" else f"{patch.flatness:.3f} units"

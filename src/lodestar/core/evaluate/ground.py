@@ -1,0 +1,121 @@
+"""What the level ground hides: only where points of the solve bear it out, and never without a word."""
+
+import numpy as np
+
+from ..basics.errors import UserError
+from ..basics.geometry import F64
+from ..render.items import LEVEL, Item, box_corners
+from ..scene.poses import moved
+from ..shape.extrude import Mesh
+from ..shape.solids import ground_mesh
+from ..shot.document import Shot
+from ..shot.objects import Object
+from .cameras import camera_at, scene_frame
+from .kinds import EMPTY
+from .objects import mesh_of, model_of
+
+NEAR_SHARE = 0.02  # of its distance to the cameras: a point so near to the level ground lies on it
+GAP_SHARE = 0.25  # of the distance to the cameras: over wider gaps between points nothing bears the ground out
+TOLD_SHARE = 0.03  # of an object that the ground hides: from here on it is told; round letters always reach a hair below it
+TRUSTED = 2.0  # times the usual error: a point with a larger one moves, or is not one point
+
+_kept: dict = {}
+
+
+def trusted_points(shot: Shot) -> np.ndarray:
+    """(m,) bool: points of the solve whose error is no sign that they move by themselves."""
+    solve = shot.solve
+    if solve is None or not len(solve.point_error):
+        return np.zeros(0, bool)
+    return solve.point_error <= TRUSTED * max(float(np.median(solve.point_error)), 1e-9)
+
+
+def borne_ground(shot: Shot) -> Mesh:
+    """The level ground where points of the solve lie on it, joined over gaps that are not much wider than usual; may be empty."""
+    solve, said = shot.solve, shot.ground
+    if solve is None or solve.motion != "free" or len(solve.xyz) < 3:
+        return EMPTY
+    hit = _kept.get((id(solve), said))
+    if hit is None or hit[0] is not solve:
+        if len(_kept) > 16:
+            _kept.clear()
+        hit = _kept[(id(solve), said)] = (solve, _borne(shot))
+    return hit[1]
+
+
+def _borne(shot: Shot) -> Mesh:
+    assert shot.solve is not None
+    place = scene_frame(shot)
+    points, centres = place.points(shot.solve.xyz), place.points(shot.solve.centres)
+    middle = centres[len(centres) // 2]
+    away = np.linalg.norm(points - middle, axis=1)
+    on = np.abs(points[:, 2]) < NEAR_SHARE * away
+    on &= trusted_points(shot)
+    on |= np.isin(shot.solve.point_ids, shot.ground.on_ground) & (np.abs(points[:, 2]) < 3 * NEAR_SHARE * away)
+    flat = points[on] * [1, 1, 0]
+    if len(flat) < 3:
+        return EMPTY
+    try:
+        whole = ground_mesh(tuple(flat.ravel()), np.inf, 0, False)
+    except UserError:  # in a line: it bears nothing out
+        return EMPTY
+    corners = flat[whole.triangles]
+    wide = np.max([np.linalg.norm(corners[:, i] - corners[:, (i + 1) % 3], axis=1) for i in range(3)], axis=0)
+    near = np.linalg.norm(corners.mean(1) - middle, axis=1)
+    return Mesh(whole.vertices, whole.normals, np.ascontiguousarray(whole.triangles[wide < GAP_SHARE * near]))
+
+
+def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64) -> list[Item]:
+    """That part of the level ground which may hide something: where what is sunk into it is seen through it from `eye` (3,)."""
+    if not shot.ground.hides or eye[2] <= 1e-6 or not level_ground(things):
+        return []
+    sunk = [c[c[:, 2] < 0] for i in items if i.drawn and len(i.mesh.vertices) for m in (i.model(0.0),) for c in (moved(m, box_corners(i.mesh)),)]
+    below = np.concatenate(sunk) if sunk else np.zeros((0, 3))
+    mesh = borne_ground(shot) if len(below) else EMPTY
+    if not len(mesh.triangles):
+        return []
+    through = eye + (below - eye) * (eye[2] / (eye[2] - below[:, 2:]))
+    reach = np.concatenate([through, below])[:, :2]
+    corners = mesh.vertices[mesh.triangles][..., :2]
+    near = ((corners.max(1) >= reach.min(0)) & (corners.min(1) <= reach.max(0))).all(1)
+    if not near.any():
+        return []
+    part = Mesh(mesh.vertices, mesh.normals, np.ascontiguousarray(mesh.triangles[near]))
+    return [Item(part, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)]
+
+
+def level_ground(things: list[Object]) -> list[Item]:
+    """The level ground, which takes shadows; uneven ground that does takes its place."""
+    if any(t.UNEVEN and t.receives for t in things):
+        return []
+    return [Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True)]
+
+
+def hidden_share(shot: Shot, item: Object, frame: float) -> float:
+    """How much of a drawn object, by its surface's corners, the level ground hides at a frame: 0 to 1."""
+    ground, mesh = borne_ground(shot), mesh_of(item, frame)
+    eye = camera_at(shot, frame).centre if shot.plate is not None else np.zeros(3)
+    if not (shot.ground.hides and item.drawn and len(mesh.vertices) and len(ground.triangles)) or eye[2] <= 1e-6:
+        return 0.0
+    heights = moved(model_of(shot, item, frame), box_corners(mesh))[:, 2]
+    if heights.min() > -TOLD_SHARE * np.ptp(heights):
+        return 0.0
+    points = moved(model_of(shot, item, frame), mesh.vertices.astype(float))
+    low = points[points[:, 2] < 0]
+    if not len(low):
+        return 0.0
+    through = eye + (low - eye) * (eye[2] / (eye[2] - low[:, 2:]))
+    return float(covered(ground, through[:, :2]).sum() / len(points))
+
+
+def covered(mesh: Mesh, places: np.ndarray) -> np.ndarray:
+    """(n,) bool: which places (n, 2) lie on the triangles of a level mesh, seen from above."""
+    a, b, c = (mesh.vertices[mesh.triangles[:, k]][:, :2].astype(float) for k in range(3))
+    inside = np.zeros(len(places), bool)
+    for rows in np.array_split(np.arange(len(places)), max(1, len(places) * len(a) // 2_000_000)):
+        p = places[rows][:, None]
+        side = lambda u, v, p=p: (v[:, 0] - u[:, 0]) * (p[..., 1] - u[:, 1]) - (v[:, 1] - u[:, 1]) * (p[..., 0] - u[:, 0])
+        s = np.stack([side(a, b), side(b, c), side(c, a)])
+        hit = np.all(s >= 0, axis=0) | np.all(s <= 0, axis=0)
+        inside[rows] = np.any(hit, axis=1)
+    return inside

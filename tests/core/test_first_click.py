@@ -1,0 +1,167 @@
+"""The first click of somebody new: wherever it falls on a demo clip or past water that moves, all of the title is seen."""
+
+import unittest
+
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.job import Job
+from lodestar.core.basics.keyed import constant
+from lodestar.core.edits.arrange import added, dropped
+from lodestar.core.edits.settle import with_ground
+from lodestar.core.evaluate.cameras import camera_at, scene_frame
+from lodestar.core.evaluate.ground import borne_ground, covered, hidden_share, trusted_points
+from lodestar.core.evaluate.objects import model_of
+from lodestar.core.evaluate.pointing import HIDDEN, Points, ground_under, placed_whole, surface_under
+from lodestar.core.media.plates import PlateInfo, probe
+from lodestar.core.picture.frame import frame
+from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.scene.ground import proposal
+from lodestar.core.scene.surfaces import heading_towards
+from lodestar.core.shot import files
+from lodestar.core.shot.document import Shot, rebased, with_plate
+from lodestar.core.shot.objects import Title
+from lodestar.core.solve.camera import solve
+from lodestar.core.solve.result import SolveSettings
+from lodestar.core.track.tracks import make_tracks
+from lodestar.core.work.solving import solve_shot
+from lodestar.core.work.tracking import track_shot
+from tests.helpers import DEMO, SHOTS, Seeded
+
+
+def levelled(shot: Shot) -> Shot:
+    """As after 'Level is right'."""
+    found, _ = proposal(shot.solve)
+    return with_ground(shot, msgspec.structs.replace(shot.ground, on_ground=found.on_ground, uprights=found.uprights))
+
+
+def clicked(shot: Shot, index: int, pixel) -> tuple[Shot, Title] | None:
+    """A title placed by a click, as the tool does it; None where there is no surface."""
+    camera = camera_at(shot, index)
+    points = Points(scene_frame(shot).points(shot.solve.xyz), None)
+    pixel = np.array(pixel, float)
+    patch = surface_under(shot, camera, pixel, points)
+    if patch is None:
+        return None
+
+    def make(patch):
+        away = float(np.linalg.norm(patch.centre - camera.centre))
+        turn = heading_towards(patch.centre - camera.centre)
+        return Title(
+            id="t",
+            text="TITLE",
+            height=constant(0.12 * away),
+            depth=constant(0.03 * away),
+            position=constant(*patch.centre),
+            turn=constant(turn, 0, 0),
+        )
+
+    ground = ground_under(shot, camera, pixel, points.places)
+    item, _ = placed_whole(shot, make, patch, ground, lambda made: hidden_share(added(shot, made), made, index))
+    return added(shot, item), item
+
+
+class FirstClickTest(unittest.TestCase):
+    def ten_clicks(self, shot: Shot, seed: int) -> None:
+        rng, done = np.random.default_rng(seed), 0
+        width, height = shot.plate.width, shot.plate.height
+        for _ in range(60):
+            index = int(rng.choice(shot.solve.frames))
+            placed = clicked(shot, index, (rng.uniform(0.1, 0.9) * width, rng.uniform(0.5, 0.95) * height))
+            if placed is None:
+                continue
+            done += 1
+            self.assertLessEqual(hidden_share(*placed, index), 0.03, f"click {done} in frame {index}")
+            if done == 10:
+                return
+        self.fail(f"only {done} clicks of 60 met a surface")
+
+    def test_on_the_demo(self):
+        demo = msgspec.structs.replace(files.read(DEMO), objects=(), mattes=())
+        self.ten_clicks(demo, 1)
+
+    def test_on_the_other_clips(self):
+        for seed, name in enumerate(("ridge", "lookout")):
+            shot = with_plate(Shot(), probe(SHOTS / f"{name}.mp4"))
+            shot = msgspec.structs.replace(shot, last=59)
+            shot = solve_shot(track_shot(shot, Job()), Job())
+            if shot.solve.motion == "free":
+                self.ten_clicks(levelled(shot), seed)
+
+    def test_past_water_that_moves(self):
+        """Tracks on water end up below the ground that was levelled, or above it: half of all tracks, drifting."""
+        for seed in (3, 4):
+            s = Seeded(seed, frames=60, tracks=500, life=30, moving=0.0, drift=(0.8, 0.5))
+            tracks = make_tracks(s.frame, s.track, s.xy)
+            shot = with_plate(Shot(), PlateInfo("none.mp4", 1280, 720, 60, (25, 1)))
+            shot = rebased(shot, tracks=tracks, solve=solve(tracks, 1280, 720, SolveSettings(), Job()))
+            self.ten_clicks(levelled(shot), seed)
+
+
+class GroundTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.addClassCleanup(close_workshop)
+        cls.shot = msgspec.structs.replace(files.read(DEMO), mattes=())
+        cls.title = cls.shot.objects[0]
+
+    def sunk(self, by: float, title=None):
+        title = title or self.title
+        x, y, _ = title.position.value
+        item = msgspec.structs.replace(title, position=constant(x, y, -by))
+        return msgspec.structs.replace(self.shot, objects=(item,)), item
+
+    def test_a_sunk_title_is_told_and_dropping_mends_it(self):
+        self.assertEqual(hidden_share(self.shot, self.title, 46), 0.0)
+        half, item = self.sunk(0.5 * self.title.height.value[0])
+        self.assertGreater(hidden_share(half, item, 46), 0.25)
+        up = dropped(half, item.id, 46, False)
+        self.assertEqual(hidden_share(up, up.objects[0], 46), 0.0)
+
+    def test_what_is_told_is_what_the_picture_shows(self):
+        """Pixels of the letters that are lost, against the same letters before ground that does not hide."""
+        half, _ = self.sunk(0.5 * self.title.height.value[0])
+        open_ = with_ground(half, msgspec.structs.replace(half.ground, hides=False))
+        seen, all_ = (frame(s, 46, layer="layers", samples=2).pixels[..., 3].sum() for s in (half, open_))
+        self.assertTrue(0.35 < seen / all_ < 0.65, seen / all_)
+
+    def test_ground_hides_only_where_points_bear_it_out(self):
+        ground = borne_ground(self.shot)
+        points = scene_frame(self.shot).points(self.shot.solve.xyz)
+        on = np.isin(self.shot.solve.point_ids, self.shot.ground.on_ground) & trusted_points(self.shot)
+        self.assertGreater(covered(ground, points[on][:, :2]).mean(), 0.85)
+        self.assertFalse(covered(ground, np.array([[80.0, 80.0], [-60.0, 5.0]])).any())
+        # far off, where nothing is known, a title may stand lower and is seen
+        far = msgspec.structs.replace(self.title, position=constant(30.0, 60.0, -5.0))
+        shot, item = msgspec.structs.replace(self.shot, objects=(far,)), far
+        self.assertEqual(hidden_share(shot, item, 46), 0.0)
+
+    def test_a_surface_under_the_ground_gives_way_to_the_ground_and_says_so(self):
+        camera = camera_at(self.shot, 46)
+        at = np.array(self.title.position.value)
+        pixel = camera.project(at)[0]
+        real = scene_frame(self.shot).points(self.shot.solve.xyz)
+        # the same rays, met 0.8 m under the ground, as tracks on moving water are
+        through = camera.centre + (real - camera.centre) * ((camera.centre[2] + 0.8) / np.maximum(camera.centre[2] - real[:, 2:], 0.2))
+        below = np.where((np.abs(real[:, 2:]) < 0.1), through, real)
+        patch = surface_under(self.shot, camera, pixel, Points(below, None))
+        self.assertAlmostEqual(float(patch.centre[2]), 0.0, delta=1e-6)
+        self.assertEqual(patch.note, HIDDEN)
+        self.assertEqual(surface_under(self.shot, camera, pixel, Points(real, None)).note, "")
+
+    def test_points_with_large_errors_make_no_surface_where_others_do(self):
+        camera, pixel = camera_at(self.shot, 46), camera_at(self.shot, 46).project(np.array(self.title.position.value))[0]
+        real = scene_frame(self.shot).points(self.shot.solve.xyz)
+        rng = np.random.default_rng(0)
+        wrong = rng.random(len(real)) < 0.6
+        moved = np.where(wrong[:, None], real - [0, 0, 0.35], real)
+        error = np.where(wrong, 5.0, 1.0) * np.median(self.shot.solve.point_error)
+        shot = rebased(self.shot, solve=msgspec.structs.replace(self.shot.solve, point_error=error))
+        patch = surface_under(shot, camera, pixel, Points(moved, None))
+        self.assertFalse(wrong[patch.rows].any())
+        self.assertLess(abs(float(patch.centre[2])), 0.05)
+        self.assertLess(np.abs(model_of(self.shot, self.title, 46)[:3, 3] - patch.centre).max(), 0.1)
+
+
+if __name__ == "__main__":
+    unittest.main()
