@@ -1,5 +1,6 @@
 """From layers to the finished picture: light that is added, kinds of numbers, several suns, mattes by name, finish in order."""
 
+import threading
 import unittest
 
 import msgspec
@@ -85,6 +86,25 @@ class LightsTest(unittest.TestCase):
         seen = both[..., 3] > 0.99
         np.testing.assert_allclose(both[seen][:, :3], (one + two + three)[seen][:, :3], atol=0.02)
         np.testing.assert_allclose(both[..., 3], one[..., 3], atol=1e-6)
+
+    def test_an_engine_gives_back_what_it_took_on_whatever_thread(self):
+        """Six engines, each on a thread of its own as a delivery has it; a picture of 1280 x 720 takes 80 MB."""
+        used = []
+        for _ in range(6):
+            thread = threading.Thread(target=self._once)
+            thread.start()
+            thread.join()
+            with open("/proc/self/status") as status:
+                used.append(next(int(line.split()[1]) for line in status if line.startswith("VmRSS")) / 1024)
+        self.assertLess(used[-1] - used[1], 80, used)
+
+    @staticmethod
+    def _once():
+        engine = Engine()
+        camera = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.array([0.0, 0.0, 4.0]), Lens(900.0, 900.0, 639.5, 359.5, -0.05, 0.01))
+        box = Item(box_mesh(), lambda share: np.diag([5.0, 1.0, 5.0, 1.0]), (0.6, 0.5, 0.4), 0.6, 0.0)
+        engine.render([box], [SkyLight(np.ones(3))], lambda share: camera, (1280, 720), Quality(2))
+        engine.close()
 
     def test_a_lamp_gives_what_it_says(self):
         sun = Sun(bearing=constant(90.0), height=constant(30.0), strength=constant(2.0), colour=(1.0, 0.5, 0.25))

@@ -1,6 +1,7 @@
 """The document: keyed values, history, files and every way in which a file can be bad."""
 
 import errno
+import io
 import json
 import subprocess
 import sys
@@ -15,7 +16,7 @@ from lodestar.core.basics.errors import OutputError, ShotFileError
 from lodestar.core.basics.keyed import Key, Keyed, constant, ease
 from lodestar.core.edits.settle import with_tracks
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, solve_is_stale, solving_inputs, tracks_are_stale, with_plate
+from lodestar.core.shot.document import Shot, rebased, solve_is_stale, solving_inputs, tracks_are_stale, with_plate
 from lodestar.core.shot.history import History
 from lodestar.core.shot.motion import moved_keys
 from lodestar.core.shot.objects import Title
@@ -145,6 +146,112 @@ class FilesTest(FolderCase):
         self.assertEqual((shot.markers[0].text, shot.ground.uprights[0].b, shot.ground.sized), ("gate opens", (12.0, 90.0), 2.0))
         self.assertEqual(shot.ground.spans, (Span(0, 1, 2.0, "y"),))
 
+    def test_light_finish_and_outlines_of_version_2_are_the_same_things(self):
+        tree = {"version": 2, "mattes": [{"id": "m", "name": "m", "shape": {"value": [0, 0, 9, 0, 9, 9]}}],
+                "light": {"bearing": {"value": [100.0]}, "height": {"value": [20.0]}, "strength": {"value": [2.0]}, "sky": {"value": [0.7]}, "on": False,
+                          "sky_colour": [0.5, 0.6, 0.7], "colour": [1.0, 0.8, 0.6], "density": {"value": [0.4]}, "tint": [0.1, 0.2, 0.3],
+                          "shadows": [{"foot": [0, 0, 0], "tip": [1, 0, 0], "height": 2.0}]}, "finish": {"shutter": {"value": [0.25]}}}  # fmt: skip
+        path = self.folder / "two.lode"
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr("shot.json", json.dumps(tree))
+        shot = files.read(path)
+        sun, sky = shot.lamps
+        self.assertEqual(
+            (sun.bearing.at(0), sun.height.at(0), sun.strength.at(0), sun.colour, sun.on), ((100.0,), (20.0,), (2.0,), (1.0, 0.8, 0.6), False)
+        )
+        self.assertEqual((sky.strength.at(0), sky.colour), ((0.7,), (0.5, 0.6, 0.7)))
+        self.assertEqual((shot.shadow.density.at(0), shot.shadow.tint, shot.shadow.lines[0].height), ((0.4,), (0.1, 0.2, 0.3), 2.0))
+        self.assertEqual((shot.exposure.shutter.at(0), shot.finish, shot.mattes[0].feather.at(0)), ((0.25,), (), (2.0,)))
+
+    def test_arrays_that_did_not_change_are_copied_as_they_are_packed(self):
+        first, second, third = (self.folder / f"{n}.lode" for n in "abc")
+        shot = files.read(DEMO)  # of an earlier version: its arrays lie in one member
+        files.write(shot, first)
+        renamed = msgspec.structs.replace(shot, name="Renamed")
+        with mock.patch("numpy.lib.format.write_array", side_effect=AssertionError("packed anew")):
+            files.write(renamed, second)
+            files.write(msgspec.structs.replace(files.read(second), first=1), third)
+        for path in (second, third):
+            with zipfile.ZipFile(path) as archive:
+                self.assertIsNone(archive.testzip())
+            again = files.read(path)
+            np.testing.assert_array_equal(again.solve.xyz, shot.solve.xyz)
+            np.testing.assert_array_equal(again.tracks.xy, shot.tracks.xy)
+        # where the file that holds them has changed, they are packed
+        second.write_bytes(b"something else")
+        third.unlink()
+        files.write(renamed, first)
+        np.testing.assert_array_equal(files.read(first).tracks.xy, shot.tracks.xy)
+
+    def test_nonsense_is_refused_with_its_place(self):
+        key = lambda frame, *value: {"frame": frame, "value": value}
+        title = lambda **fields: {"objects": [{"type": "title", "id": "a", **fields}]}
+        plate = {"path": "a.mp4", "width": 64, "height": 36, "count": 5, "rate": [25, 1]}
+        cases = {
+            "objects[0].height.value": title(height={"value": []}),
+            "objects[0].position.value": title(position={"value": [1.0, 2.0]}),
+            "objects[0].size.keys[1].frame": title(size={"value": [1.0], "keys": [key(5, 1.0), key(2, 1.0)]}),
+            "objects[0].size.keys[0].value": title(size={"value": [1.0], "keys": [key(5, 1.0, 2.0)]}),
+            "objects[0].size.keys[0].easing": title(size={"value": [1.0], "keys": [{**key(5, 1.0), "easing": "evil"}]}),
+            "objects[0].text": title(text="x" * 21_000),
+            "objects[0].pivot[0]": title(pivot=[1e300, 0, 0]),
+            "objects[0].span": title(span=[9, 2]),
+            "objects[1].id": {"objects": [{"type": "anchor", "id": "a"}, {"type": "anchor", "id": "a"}]},
+            "plate.rate": {"plate": {**plate, "rate": [25, 0]}},
+            "plate.width": {"plate": {**plate, "width": 0}},
+            "plate.colour.transfer": {"plate": {**plate, "colour": {"transfer": "magic"}}},
+            "plate.path": {"plate": {**plate, "path": "p" * 5000}},
+            "last": {"plate": plate, "last": 99},
+            "objects[0].smooth": {"objects": [{"type": "ground-mesh", "id": "g", "smooth": 1_000_000_000}]},
+            "mattes[0].shape.value": {"mattes": [{"type": "outline", "id": "m", "name": "m", "shape": {"value": [1, 2, 3]}}]},
+        }
+        for place, fields in cases.items():
+            path = self.folder / "bad.lode"
+            with zipfile.ZipFile(path, "w") as archive:
+                archive.writestr("shot.json", json.dumps({"version": 3, **fields}))
+            with self.assertRaises(ShotFileError, msg=place) as told:
+                files.read(path)
+            self.assertIn(f": {place} ", told.exception.what)
+
+    def test_arrays_that_do_not_fit_each_other_are_refused_with_their_place(self):
+        shot = files.read(DEMO)
+        solve, tracks = shot.solve, shot.tracks
+        replace = msgspec.structs.replace
+        holed = solve.xyz.copy()
+        holed[3] = np.nan
+        cases = {
+            "tracks.xy": {"tracks": replace(tracks, xy=tracks.xy[:-1])},
+            "tracks.track": {"tracks": replace(tracks, rejected=tracks.rejected[:5])},
+            "tracks.frame": {"tracks": replace(tracks, frame=tracks.frame.astype(float))},
+            "solve.xyz": {"solve": replace(solve, xyz=holed)},
+            "solve.R": {"solve": replace(solve, R=solve.R * 2)},
+            "solve.frames": {"solve": replace(solve, frames=solve.frames[::-1].copy())},
+            "solve.t": {"solve": replace(solve, t=solve.t[:4])},
+        }
+        for place, fields in cases.items():
+            files.write(rebased(shot, **fields), self.folder / "bad.lode")
+            with self.assertRaises(ShotFileError, msg=place) as told:
+                files.read(self.folder / "bad.lode")
+            self.assertIn(f": {place} ", told.exception.what)
+
+    def test_what_would_unpack_to_too_much_is_refused_before_it_is_unpacked(self):
+        path = self.folder / "bomb.lode"
+        with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("shot.json", json.dumps({"version": 3}))
+            with archive.open("arrays/a000.npy", "w", force_zip64=True) as member:
+                for _ in range(1100):
+                    member.write(bytes(2**20))
+        with self.assertRaises(ShotFileError) as told:
+            files.read(path)
+        self.assertIn("would unpack to more than 1 GB", told.exception.what)
+        header = io.BytesIO()
+        np.lib.format.write_array_header_1_0(header, {"descr": "<f8", "fortran_order": False, "shape": (10**12,)})
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr("shot.json", json.dumps({"version": 3}))
+            archive.writestr("arrays/a000.npy", header.getvalue())
+        with self.assertRaises(ShotFileError):
+            files.read(path)
+
     def test_the_published_schema_is_current(self):
         done = subprocess.run([sys.executable, str(ROOT / "tools" / "schema.py"), "--check"])
         self.assertEqual(done.returncode, 0, "run tools/schema.py")
@@ -171,17 +278,15 @@ class FilesTest(FolderCase):
         path = self.folder / "wrong.lode"
         files.write(Shot(objects=(Title(id="a"),)), path)
         with zipfile.ZipFile(path) as archive:
-            tree, arrays = json.loads(archive.read("shot.json")), archive.read("arrays.npz")
+            tree = json.loads(archive.read("shot.json"))
         tree["objects"][0]["text"] = 5
         with zipfile.ZipFile(path, "w") as archive:
             archive.writestr("shot.json", json.dumps(tree))
-            archive.writestr("arrays.npz", arrays)
         with self.assertRaises(ShotFileError) as told:
             files.read(path)
         self.assertIn("objects", told.exception.what)
 
     def test_arrays_are_never_unpickled(self):
-        import io
         import pickle
 
         out = io.BytesIO()

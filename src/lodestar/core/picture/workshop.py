@@ -1,6 +1,7 @@
 """What is kept from frame to frame: decoded plates, for all threads together, and for each thread its open clip and its renderer."""
 
 import contextlib
+import ctypes
 import threading
 from collections import OrderedDict
 from collections.abc import Iterator
@@ -120,3 +121,11 @@ def own_workshop() -> Iterator[Workshop]:
     finally:
         close_workshop()
         _here.workshop = before
+        _give_back()
+
+
+def _give_back() -> None:
+    """Give memory that was freed back to the system. Each thread frees into a store of its own, which the C library keeps: over ten
+    deliveries on ten threads that is 250 MB (measured at 1080p)."""
+    with contextlib.suppress(OSError, AttributeError):  # another C library than glibc has no such call
+        ctypes.CDLL("libc.so.6").malloc_trim(0)

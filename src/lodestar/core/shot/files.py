@@ -1,16 +1,19 @@
-"""A shot in a file: a zip of `shot.json` (versioned) and `arrays.npz`. Nothing in it is ever executed.
+"""A shot in a file: a zip of `shot.json` (versioned) and its arrays, one member each. Nothing in it is ever executed.
 
 Written under another name beside, flushed to disk and renamed, so that the old file is whole until the new one is.
 """
 
 import contextlib
 import io
-import json
+import math
 import os
+import threading
+import weakref
 import zipfile
-from collections.abc import Callable
+import zlib
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO, NamedTuple
 
 import msgspec
 import numpy as np
@@ -19,8 +22,14 @@ from ..basics.errors import PlateError, ShotFileError, writing_problem
 from ..basics.rows import paths_of
 from ..media.plates import probe
 from ..track.tracks import frozen
+from .checked import checked
 from .document import VERSION, Basis, Shot
 from .objects import Object
+
+MOST_BYTES = 2**30  # that a file may unpack to
+# what a cut or damaged file makes the readers of zip, JSON and arrays raise
+READ_ERRORS = (zipfile.BadZipFile, zlib.error, msgspec.MsgspecError, KeyError, ValueError, TypeError, AttributeError, EOFError, NotImplementedError,
+               RecursionError, MemoryError, RuntimeError, OSError)  # fmt: skip
 
 # from version n to n + 1: {n: function(tree) -> tree}, each with its reason in its docstring
 
@@ -59,31 +68,110 @@ def _lamps_and_finish_are_lists(tree: dict) -> dict:
 MIGRATIONS: dict[int, Any] = {1: _titles_are_objects, 2: _lamps_and_finish_are_lists}
 
 
-def pack(shot: Shot, folder: Path) -> bytes:
-    """The bytes of a .lode file that lies in `folder`, to which the clip's path is made relative where it can be."""
+def _tree_of(shot: Shot, folder: Path) -> tuple[bytes, list[np.ndarray]]:
+    """shot.json of a file that lies in `folder`, to which paths are made relative where they can be; and the arrays that it names."""
     shot = _with_paths(shot, lambda path: _relative(path, folder))
-    arrays: dict[str, np.ndarray] = {}
+    arrays: list[np.ndarray] = []
 
     def hook(value: object) -> object:
         if isinstance(value, Basis):
             return None
         if isinstance(value, np.ndarray):
-            name = f"a{len(arrays):03}"
-            arrays[name] = value
-            return {"array": name}
+            arrays.append(value)
+            return {"array": _member(len(arrays) - 1)}
         if isinstance(value, np.generic):  # a stray number must never keep a shot from being saved
             return value.item()
         raise TypeError(f"{type(value)} cannot be saved")
 
     parts = msgspec.to_builtins(shot, enc_hook=hook)
     del parts["basis"]
-    tree = msgspec.json.format(msgspec.json.encode(parts), indent=1)
-    packed, out = io.BytesIO(), io.BytesIO()
-    np.savez(packed, **arrays)  # type: ignore[arg-type]
+    return msgspec.json.format(msgspec.json.encode(parts), indent=1), arrays
+
+
+def _member(number: int) -> str:
+    return f"arrays/a{number:03}.npy"
+
+
+def _write_zip(shot: Shot, folder: Path, out: BinaryIO) -> list[tuple[np.ndarray, zipfile.ZipInfo]]:
+    """Write a shot; returns its arrays, with where each is in the file."""
+    tree, arrays = _tree_of(shot, folder)
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:
         archive.writestr("shot.json", tree)
-        archive.writestr("arrays.npz", packed.getvalue())
+        for number, array in enumerate(arrays):
+            if not _copy_stored(archive, _member(number), array):
+                with archive.open(_member(number), "w", force_zip64=array.nbytes > 2**30) as member:
+                    np.lib.format.write_array(member, np.asarray(array), allow_pickle=False)
+        return [(array, archive.getinfo(_member(number))) for number, array in enumerate(arrays)]
+
+
+def pack(shot: Shot, folder: Path) -> bytes:
+    """The bytes of a .lode file that lies in `folder`."""
+    out = io.BytesIO()
+    _write_zip(shot, folder, out)
     return out.getvalue()
+
+
+# arrays that are in a file already ------------------------------------------------------------------------------------------------
+
+
+class _Stored(NamedTuple):
+    """Where an array, which nothing ever changes, lies packed. stamp: of the file, by which it is known to be the same still."""
+
+    array: weakref.ref
+    path: Path
+    stamp: tuple[int, int, int]
+    member: zipfile.ZipInfo
+
+
+_stored: dict[int, _Stored] = {}
+_stored_lock = threading.Lock()
+
+
+def _stamp(path: Path) -> tuple[int, int, int]:
+    found = path.stat()
+    return found.st_ino, found.st_mtime_ns, found.st_size
+
+
+def _remember(path: Path, members: Sequence[tuple[np.ndarray, zipfile.ZipInfo]]) -> None:
+    """The next file copies what these arrays were packed to."""
+    stamp = _stamp(path)
+    with _stored_lock:
+        for key in [key for key, old in _stored.items() if old.array() is None]:
+            del _stored[key]
+        for array, member in members:
+            if not array.flags.writeable:
+                _stored[id(array)] = _Stored(weakref.ref(array), path, stamp, member)
+
+
+def _copy_stored(archive: zipfile.ZipFile, name: str, array: np.ndarray) -> bool:
+    """Copy the packed bytes of an array from the file where they are already; False where that is not so any more."""
+    with _stored_lock:
+        old = _stored.get(id(array))
+    if old is None or old.array() is not array or archive.fp is None:
+        return False
+    try:
+        if _stamp(old.path) != old.stamp:
+            return False
+        with open(old.path, "rb") as source:
+            # APPNOTE.TXT 4.3.7: the local header has 30 bytes, then a name and an extra field of the lengths at 26 and 28
+            source.seek(old.member.header_offset + 26)
+            lengths = source.read(4)
+            source.seek(int.from_bytes(lengths[:2], "little") + int.from_bytes(lengths[2:], "little"), os.SEEK_CUR)
+            data = source.read(old.member.compress_size)
+    except OSError:
+        return False
+    if len(data) != old.member.compress_size:
+        return False
+    new = zipfile.ZipInfo(name, old.member.date_time)
+    new.compress_type, new.CRC = old.member.compress_type, old.member.CRC
+    new.compress_size, new.file_size, new.header_offset = old.member.compress_size, old.member.file_size, archive.fp.tell()
+    archive.fp.write(new.FileHeader())
+    archive.fp.write(data)
+    # zipfile has no public way to take in packed bytes; the directory at the end is written from these
+    archive.filelist.append(new)
+    archive.NameToInfo[name] = new
+    archive.start_dir = archive.fp.tell()
+    return True
 
 
 def _with_paths(shot: Shot, change: Callable[[str], str]) -> Shot:
@@ -106,37 +194,70 @@ def _relative(path: str, folder: Path) -> str:
 
 
 def unpack(data: bytes, name: str, folder: Path) -> Shot:
-    """The shot in the bytes of a .lode file. Raises ShotFileError when they are cut, damaged or of a newer version."""
+    """The shot in the bytes of a .lode file. Raises ShotFileError when they are cut, damaged, nonsense or of a newer version."""
+    return _unpacked(io.BytesIO(data), name, folder)[0]
+
+
+def _unpacked(file: BinaryIO, name: str, folder: Path) -> tuple[Shot, list[tuple[np.ndarray, zipfile.ZipInfo]]]:
+    """The shot in an open .lode file, and its arrays with where they are in there."""
     damaged = f"{name} is cut or damaged and cannot be opened."
     hint = "The file was left as it is. Open an earlier copy, or the autosave that is offered at the start."
     try:
-        with zipfile.ZipFile(io.BytesIO(data)) as archive:
-            text, packed = archive.read("shot.json"), archive.read("arrays.npz")
-        tree = json.loads(text)
-        version = tree["version"]
-        if not isinstance(version, int):
-            raise KeyError("version")
-    except (zipfile.BadZipFile, KeyError, ValueError, TypeError, EOFError, OSError, NotImplementedError) as error:
+        with zipfile.ZipFile(file) as archive:
+            if sum(member.file_size for member in archive.infolist()) > MOST_BYTES:
+                raise ShotFileError(f"{name} would unpack to more than {MOST_BYTES / 2**30:.0f} GB, which no shot needs.", hint)
+            tree = msgspec.json.decode(archive.read("shot.json"))
+            version = tree["version"]
+            if not isinstance(version, int) or version < 1:
+                raise KeyError("version")
+            if version > VERSION:
+                raise ShotFileError(f"{name} was saved by a newer Bright Lodestar (file version {version}, this one reads up to {VERSION}).",
+                                    "Update the program to open it; the file was left as it is.")  # fmt: skip
+            arrays, members = _arrays_in(archive)
+    except READ_ERRORS as error:
         raise ShotFileError(damaged, hint) from error
-    if version > VERSION:
-        raise ShotFileError(f"{name} was saved by a newer Bright Lodestar (file version {version}, this one reads up to {VERSION}).",
-                            "Update the program to open it; the file was left as it is.")  # fmt: skip
-    for old in range(version, VERSION):
-        tree = MIGRATIONS[old](tree) | {"version": old + 1}
+
+    def hook(kind: type, value: Any) -> object:
+        if kind is np.ndarray:
+            return arrays[value["array"]]
+        raise TypeError(kind)
+
     try:
-        with np.load(io.BytesIO(packed), allow_pickle=False) as stored:
-            arrays = {key: frozen(stored[key]) for key in stored.files}
-
-        def hook(kind: type, value: Any) -> object:
-            if kind is np.ndarray:
-                return arrays[value["array"]]
-            raise TypeError(kind)
-
+        for old in range(version, VERSION):
+            tree = MIGRATIONS[old](tree) | {"version": old + 1}
         shot = msgspec.convert(tree, Shot, dec_hook=hook)
-    except (msgspec.ValidationError, KeyError, ValueError, TypeError, zipfile.BadZipFile, EOFError, OSError) as error:
+    except READ_ERRORS as error:
         raise ShotFileError(f"{damaged} ({error})" if isinstance(error, msgspec.ValidationError) else damaged, hint) from error
-    shot = _with_paths(shot, lambda path: os.path.normpath(folder / path))
-    return _with_own_tags(shot) if version < 3 else shot
+    shot = _with_paths(checked(shot, name), lambda path: os.path.normpath(folder / path))
+    return (_with_own_tags(shot) if version < 3 else shot), members
+
+
+def _arrays_in(archive: zipfile.ZipFile) -> tuple[dict[str, np.ndarray], list[tuple[np.ndarray, zipfile.ZipInfo]]]:
+    """All arrays by their names, and those that are members of their own, with where they are. Nothing is ever unpickled."""
+    arrays: dict[str, np.ndarray] = {}
+    members = []
+    for member in archive.infolist():
+        if member.filename.startswith("arrays/"):
+            arrays[member.filename] = _array_of(archive.read(member))
+            members.append((arrays[member.filename], member))
+        elif member.filename == "arrays.npz":  # up to version 2 all were in one member
+            with zipfile.ZipFile(io.BytesIO(archive.read(member))) as inner:
+                if sum(one.file_size for one in inner.infolist()) > MOST_BYTES:
+                    raise ValueError("arrays.npz is too large")
+                arrays.update({one.filename.removesuffix(".npy"): _array_of(inner.read(one)) for one in inner.infolist()})
+    return arrays, members
+
+
+def _array_of(data: bytes) -> np.ndarray:
+    """One array. Its header is held against its length first: it may ask for any amount of memory."""
+    file = io.BytesIO(data)
+    version = np.lib.format.read_magic(file)
+    read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
+    shape, _, dtype = read(file)
+    if dtype.hasobject or any(n < 0 for n in shape) or math.prod(shape) * dtype.itemsize != len(data) - file.tell():
+        raise ValueError("an array's header does not fit its length")
+    file.seek(0)
+    return frozen(np.lib.format.read_array(file, allow_pickle=False))
 
 
 def _with_own_tags(shot: Shot) -> Shot:
@@ -152,16 +273,19 @@ def _with_own_tags(shot: Shot) -> Shot:
 
 
 def write(shot: Shot, path: str | Path) -> None:
-    """Save. Raises OutputError with the reason when the place cannot be written; the old file is then untouched."""
+    """Save. Raises OutputError with the reason when the place cannot be written; the old file is then untouched.
+
+    Arrays that a file holds already are copied as they are packed there: an edit of a title packs no tracks anew.
+    """
     path = Path(path).absolute()
     part = path.with_name(f".{path.name}.part")
     try:
-        data = pack(shot, path.parent)
-        with open(part, "wb") as file:
-            file.write(data)
+        with open(part, "w+b") as file:
+            members = _write_zip(shot, path.parent, file)
             file.flush()
             os.fsync(file.fileno())
         os.replace(part, path)
+        _remember(path, members)
     except OSError as error:
         with contextlib.suppress(OSError):
             part.unlink(missing_ok=True)
@@ -172,9 +296,11 @@ def read(path: str | Path) -> Shot:
     """Open a .lode file. The clip is not looked for here: a missing one is asked for later."""
     path = Path(path).absolute()
     try:
-        data = path.read_bytes()
+        with open(path, "rb") as file:
+            shot, members = _unpacked(file, path.name, path.parent)
+        _remember(path, members)
     except OSError as error:
         raise ShotFileError(
             f"{path.name} cannot be read: {(error.strerror or 'unknown reason').lower()}.", "Look whether it is still there."
         ) from error
-    return unpack(data, path.name, path.parent)
+    return shot
