@@ -14,7 +14,7 @@ from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.composite import codes_of, over_plate, shade_of
 from lodestar.core.picture.composite import light_of as light_of_codes
 from lodestar.core.picture.frame import frame
-from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.picture.workshop import close_workshop, own_workshop
 from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.items import LEVEL, Item
 from lodestar.core.shape.solids import box_mesh
@@ -87,8 +87,8 @@ class LightsTest(unittest.TestCase):
         np.testing.assert_allclose(both[seen][:, :3], (one + two + three)[seen][:, :3], atol=0.02)
         np.testing.assert_allclose(both[..., 3], one[..., 3], atol=1e-6)
 
-    def test_an_engine_gives_back_what_it_took_on_whatever_thread(self):
-        """Six engines, each on a thread of its own as a delivery has it; a picture of 1280 x 720 takes 80 MB."""
+    def test_a_workshop_gives_back_what_it_took_on_whatever_thread(self):
+        """Six workshops, each on a thread of its own as a delivery has it; a picture of 1280 x 720 takes 80 MB."""
         used = []
         for _ in range(6):
             thread = threading.Thread(target=self._once)
@@ -100,11 +100,10 @@ class LightsTest(unittest.TestCase):
 
     @staticmethod
     def _once():
-        engine = Engine()
         camera = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.array([0.0, 0.0, 4.0]), Lens(900.0, 900.0, 639.5, 359.5, -0.05, 0.01))
         box = Item(box_mesh(), lambda share: np.diag([5.0, 1.0, 5.0, 1.0]), (0.6, 0.5, 0.4), 0.6, 0.0)
-        engine.render([box], [SkyLight(np.ones(3))], lambda share: camera, (1280, 720), Quality(2))
-        engine.close()
+        with own_workshop() as workshop:
+            workshop.engine.render([box], [SkyLight(np.ones(3))], lambda share: camera, (1280, 720), Quality(2))
 
     def test_a_lamp_gives_what_it_says(self):
         sun = Sun(bearing=constant(90.0), height=constant(30.0), strength=constant(2.0), colour=(1.0, 0.5, 0.25))
