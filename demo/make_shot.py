@@ -120,12 +120,32 @@ def main() -> None:
     gate = tuple3([*to_scene((-0.2, 11.43, 0.45))[:2], 0.45])
     places = place.points(solve.xyz)
     titles = (
-        Title(id="open-sky", text="OPEN SKY", height=constant(0.92), depth=constant(0.32), bevel=constant(0.022), colour=(0.88, 0.85, 0.79),
-              roughness=constant(0.5), position=constant(*at), turn=constant(-7.0, 0, 0),
-              tracks=tracks_round(solve, places, at)),
-        Title(id="gate-3", text="GATE 3", face="Zilla Slab Bold", height=constant(0.34), depth=constant(0.1), bevel=constant(0.008), colour=(0.80, 0.42, 0.22),
-              roughness=constant(0.4), position=constant(*gate), turn=constant(0.0, 0, 0), tracks=tracks_round(solve, places, gate)),
-    )  # fmt: skip
+        Title(
+            id="open-sky",
+            text="OPEN SKY",
+            height=constant(0.92),
+            depth=constant(0.32),
+            bevel=constant(0.022),
+            colour=(0.88, 0.85, 0.79),
+            roughness=constant(0.5),
+            position=constant(*at),
+            turn=constant(-7.0, 0, 0),
+            tracks=tracks_round(solve, places, at),
+        ),
+        Title(
+            id="gate-3",
+            text="GATE 3",
+            face="Zilla Slab Bold",
+            height=constant(0.34),
+            depth=constant(0.1),
+            bevel=constant(0.008),
+            colour=(0.80, 0.42, 0.22),
+            roughness=constant(0.4),
+            position=constant(*gate),
+            turn=constant(0.0, 0, 0),
+            tracks=tracks_round(solve, places, gate),
+        ),
+    )
     matte = visitor_matte(cameras, info.fps, info.width, info.height)
     shot = msgspec.structs.replace(shot, objects=titles, lamps=lamps, shadow=shadow, mattes=(matte,), exposure=Exposure(shutter=constant(0.4)))
     files.write(shot, FOLDER / "open-night.lode")

@@ -164,7 +164,7 @@ TRIALS = {
     "zooming": Trial(110, walk_path, terrace_ground, terrace, focal=760.0, zoom=1.9),
     "leaning": Trial(109, leaning_path, terrace_ground, terrace, focal=1250.0, k1=-0.02, k2=0.0),
     "pan": Trial(106, pan_path, terrace_ground, terrace, focal=1080.0),
-}  # fmt: skip
+}
 
 
 def another(trial: Trial, seed: int) -> Trial:
@@ -173,9 +173,16 @@ def another(trial: Trial, seed: int) -> Trial:
     begin, length = rng.uniform(-0.15, 0.3), rng.uniform(0.6, 1.1)
     ways = [begin, begin + length] if rng.random() < 0.5 else [begin + length, begin]
     turn, speed = rng.uniform(0, 2 * np.pi), rng.uniform(0.2, 1.2)
-    return trial._replace(seed=int(rng.integers(1 << 30)), begin=ways[0], end=ways[1], mirror=float(rng.choice([-1.0, 1.0])),
-                          drift=(float(speed * np.cos(turn)), float(speed * np.sin(turn))), focal=trial.focal * float(np.exp(rng.uniform(-0.3, 0.3))),
-                          k1=trial.k1 * rng.uniform(0, 1.5), k2=trial.k2 * rng.uniform(0, 1.5))  # fmt: skip
+    return trial._replace(
+        seed=int(rng.integers(1 << 30)),
+        begin=ways[0],
+        end=ways[1],
+        mirror=float(rng.choice([-1.0, 1.0])),
+        drift=(float(speed * np.cos(turn)), float(speed * np.sin(turn))),
+        focal=trial.focal * float(np.exp(rng.uniform(-0.3, 0.3))),
+        k1=trial.k1 * rng.uniform(0, 1.5),
+        k2=trial.k2 * rng.uniform(0, 1.5),
+    )
 
 
 def trajectory(trial: Trial, frames: int):
@@ -254,8 +261,23 @@ def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int 
         R, C = at(times)
         waters = np.stack([np.full(slots, trial.level), times / FPS, *(np.full(slots, x) for x in (trial.unrest, *trial.drift))], 1)
         focal = trial.focal_at(i / (frames - 1))
-        linear = raycast.render(WIDTH, HEIGHT, focal, trial.k1, trial.k2, R, C, np.array([solids(t) for t in times]), solids.fixed, land, sun,
-                                samples, i, trial.readout / span, waters)  # fmt: skip
+        linear = raycast.render(
+            WIDTH,
+            HEIGHT,
+            focal,
+            trial.k1,
+            trial.k2,
+            R,
+            C,
+            np.array([solids(t) for t in times]),
+            solids.fixed,
+            land,
+            sun,
+            samples,
+            i,
+            trial.readout / span,
+            waters,
+        )
         if trial.blur:
             linear = cv2.GaussianBlur(linear, (0, 0), trial.blur)
         linear = 0.22 + trial.contrast * (linear - 0.22) if trial.contrast != 1 else linear
@@ -273,9 +295,19 @@ def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int 
 def write_truth(folder, name, trial, at, solids, land, frames):
     points, visible = true_points(trial, at, solids, land, frames)
     poses = [at(i + TRUTH_TIMES) for i in range(frames)]
-    np.savez(folder / f"{name}.npz", times=TRUTH_TIMES, R=[p[0] for p in poses], C=[p[1] for p in poses], lens=[trial.focal, trial.k1, trial.k2],
-             readout=trial.readout, shutter=trial.shutter, points=points, visible=visible, turning=name.startswith("pan"),
-             zoom=[trial.focal_at(i / (frames - 1)) / trial.focal for i in range(frames)])  # fmt: skip
+    np.savez(
+        folder / f"{name}.npz",
+        times=TRUTH_TIMES,
+        R=[p[0] for p in poses],
+        C=[p[1] for p in poses],
+        lens=[trial.focal, trial.k1, trial.k2],
+        readout=trial.readout,
+        shutter=trial.shutter,
+        points=points,
+        visible=visible,
+        turning=name.startswith("pan"),
+        zoom=[trial.focal_at(i / (frames - 1)) / trial.focal for i in range(frames)],
+    )
 
 
 def main():

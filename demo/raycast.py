@@ -341,8 +341,24 @@ def render(width, height, focal, k1, k2, poses, centres, solids, fixed, land, su
                 dx, dy, dz = r[0, 0] * x + r[1, 0] * y + r[2, 0], r[0, 1] * x + r[1, 1] * y + r[2, 1], r[0, 2] * x + r[1, 2] * y + r[2, 2]
                 length = np.sqrt(dx * dx + dy * dy + dz * dz)
                 c = centres[p]
-                radiance(solids[p], fixed, land, c[0], c[1], c[2], dx / length, dy / length, dz / length, sun, 1 / focal,
-                         waters[min(p, len(waters) - 1)], out, n, m, scratch)  # fmt: skip
+                radiance(
+                    solids[p],
+                    fixed,
+                    land,
+                    c[0],
+                    c[1],
+                    c[2],
+                    dx / length,
+                    dy / length,
+                    dz / length,
+                    sun,
+                    1 / focal,
+                    waters[min(p, len(waters) - 1)],
+                    out,
+                    n,
+                    m,
+                    scratch,
+                )
                 red, green, blue = red + min(out[0], 1.4), green + min(out[1], 1.4), blue + min(out[2], 1.4)
             picture[row, column, 0], picture[row, column, 1], picture[row, column, 2] = red / samples, green / samples, blue / samples
     return picture

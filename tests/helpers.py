@@ -90,9 +90,23 @@ class Seeded:
     the ground moves evenly, as water does.
     """
 
-    def __init__(self, seed: int = 0, frames: int = 60, tracks: int = 400, sigma: float = 0.2, moving: float = 0.04, turning: bool = False,
-                 life: int = 0, fading: float = 0.0, readout: float = 0.0, gap: tuple[int, int] | None = None, speed: float = 1.0, zoom: float = 1.0,
-                 flat: bool = False, drift: tuple[float, float] = (0.0, 0.0)) -> None:  # fmt: skip
+    def __init__(
+        self,
+        seed: int = 0,
+        frames: int = 60,
+        tracks: int = 400,
+        sigma: float = 0.2,
+        moving: float = 0.04,
+        turning: bool = False,
+        life: int = 0,
+        fading: float = 0.0,
+        readout: float = 0.0,
+        gap: tuple[int, int] | None = None,
+        speed: float = 1.0,
+        zoom: float = 1.0,
+        flat: bool = False,
+        drift: tuple[float, float] = (0.0, 0.0),
+    ) -> None:
         rng = np.random.default_rng(seed)
         self.width, self.height, self.sigma = 1280, 720, sigma
         self.lens = Lens(1000.0, 1000.0, 639.5, 359.5, -0.06, 0.008)
@@ -105,10 +119,16 @@ class Seeded:
         way = np.linspace(0, 1, frames)
         self.zoom = zoom ** (way * way * (3 - 2 * way))
         self.cameras = [msgspec.structs.replace(self._look(c, t), lens=self.lens.zoomed(z)) for c, t, z in zip(centre, target, self.zoom)]
-        points = np.concatenate([
-            np.c_[rng.uniform(-9, 9, tracks // 2), rng.uniform(-4, 14, tracks // 2), np.zeros(tracks // 2)],
-            np.c_[rng.uniform(-9, 9, tracks - tracks // 2), rng.choice([6.0, 9.0, 14.0], tracks - tracks // 2), rng.uniform(0, 4, tracks - tracks // 2)],
-        ])  # fmt: skip
+        points = np.concatenate(
+            [
+                np.c_[rng.uniform(-9, 9, tracks // 2), rng.uniform(-4, 14, tracks // 2), np.zeros(tracks // 2)],
+                np.c_[
+                    rng.uniform(-9, 9, tracks - tracks // 2),
+                    rng.choice([6.0, 9.0, 14.0], tracks - tracks // 2),
+                    rng.uniform(0, 4, tracks - tracks // 2),
+                ],
+            ]
+        )
         if flat:
             points[:, 2] = 0
         self.points = points

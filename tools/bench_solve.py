@@ -68,8 +68,10 @@ def follow_figures(path: str) -> None:
     own, tracked = seconds(track_shot, shot, Job())
     points = int(len(tracked.tracks.frame) / info.count)
     bound, _ = seconds(flow, info, points)
-    print(f"follow {info.width} x {info.height}, {info.count} frames, {points} points: {own:.1f} s, {own / bound:.2f} x decode and flow ({bound:.1f} s); "
-          f"memory {memory_mb():.0f} MB")  # fmt: skip
+    print(
+        f"follow {info.width} x {info.height}, {info.count} frames, {points} points: {own:.1f} s, {own / bound:.2f} x decode and flow ({bound:.1f} s); "
+        f"memory {memory_mb():.0f} MB"
+    )
 
 
 def scaling() -> None:
@@ -77,8 +79,10 @@ def scaling() -> None:
         t = Seeded(seed=1, frames=frames, tracks=int(frames * 400 / 40 * 1.4), life=40, moving=0.02, speed=frames / 150)
         tracks = make_tracks(t.frame, t.track, t.xy)
         took, s = seconds(solve, tracks, t.width, t.height, SolveSettings(), Job())
-        print(f"solve {frames} frames, {len(t.frame) / frames:.0f} tracks a frame: {took:.1f} s, {1000 * took / frames:.0f} ms a frame, "
-              f"rms {s.rms_px / np.sqrt(2) / t.sigma:.3f} x the noise, focal {100 * (s.lens.fx / t.lens.fx - 1):+.2f} %; memory {memory_mb():.0f} MB")  # fmt: skip
+        print(
+            f"solve {frames} frames, {len(t.frame) / frames:.0f} tracks a frame: {took:.1f} s, {1000 * took / frames:.0f} ms a frame, "
+            f"rms {s.rms_px / np.sqrt(2) / t.sigma:.3f} x the noise, focal {100 * (s.lens.fx / t.lens.fx - 1):+.2f} %; memory {memory_mb():.0f} MB"
+        )
 
 
 def beside_pycolmap() -> None:
@@ -93,8 +97,10 @@ def beside_pycolmap() -> None:
     own, (done, _) = seconds(lambda: adjust(scene, s, (t.lens.cx, t.lens.cy), loss_px=0, rounds=40, tolerance=1e-8))
     true = np.array([c.centre for c in t.cameras])
     miss = [np.sqrt(((fit_similarity(c, true).points(c) - true) ** 2).sum(1).mean()) for c in (done.C, C)]
-    print(f"adjustment of {len(s.frame)} observations: {own:.2f} s, {own / theirs:.2f} x pycolmap ({theirs:.2f} s); "
-          f"position error {miss[0]:.5f}, {miss[0] / miss[1]:.3f} x its own; focal {done.K[0]:.2f} and {K[0]:.2f}")  # fmt: skip
+    print(
+        f"adjustment of {len(s.frame)} observations: {own:.2f} s, {own / theirs:.2f} x pycolmap ({theirs:.2f} s); "
+        f"position error {miss[0]:.5f}, {miss[0] / miss[1]:.3f} x its own; focal {done.K[0]:.2f} and {K[0]:.2f}"
+    )
 
 
 def promise() -> None:

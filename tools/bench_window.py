@@ -130,9 +130,11 @@ def drag_figures() -> None:
     send(canvas, QEvent.Type.MouseButtonRelease, at)
     assert held == "body", held
     half = len(ages) // 2
-    print(f"drag of a title at {canvas.fit_zoom():.0%}: {events / seconds:.0f} events in, {len(ages) / seconds:.1f} pictures out a second; "
-          f"{seconds / len(ages) / alone:.1f} × a draft made alone ({alone * 1000:.0f} ms); a picture is {np.median(ages[:half]) * 1000:.0f} ms old in the "
-          f"first half, {np.median(ages[half:]) * 1000:.0f} ms in the second, {max(ages) * 1000:.0f} ms at most")  # fmt: skip
+    print(
+        f"drag of a title at {canvas.fit_zoom():.0%}: {events / seconds:.0f} events in, {len(ages) / seconds:.1f} pictures out a second; "
+        f"{seconds / len(ages) / alone:.1f} × a draft made alone ({alone * 1000:.0f} ms); a picture is {np.median(ages[:half]) * 1000:.0f} ms old in the "
+        f"first half, {np.median(ages[half:]) * 1000:.0f} ms in the second, {max(ages) * 1000:.0f} ms at most"
+    )
     del keep
     shut(window)
 
@@ -144,8 +146,13 @@ def scene_figures() -> None:
     solve, rng = session.shot.solve, np.random.default_rng(0)
     pick = rng.integers(0, len(solve.xyz), 10_000)
     spread = np.median(np.linalg.norm(solve.xyz - np.median(solve.xyz, 0), axis=1))
-    solve = msgspec.structs.replace(solve, xyz=solve.xyz[pick] + 0.02 * spread * rng.standard_normal((10_000, 3)), point_ids=np.arange(10_000, dtype=np.int32),
-                                    point_error=solve.point_error[pick], colours=solve.colours[pick])  # fmt: skip
+    solve = msgspec.structs.replace(
+        solve,
+        xyz=solve.xyz[pick] + 0.02 * spread * rng.standard_normal((10_000, 3)),
+        point_ids=np.arange(10_000, dtype=np.int32),
+        point_error=solve.point_error[pick],
+        colours=solve.colours[pick],
+    )
     titles = tuple(
         msgspec.structs.replace(session.shot.objects[k % 2], id=f"t{k}", tracks=(), position=constant(-2.0 + k, 0.5 * k, 0.0)) for k in range(5)
     )
@@ -166,8 +173,10 @@ def scene_figures() -> None:
         time.sleep(0.0005)
     seconds, solids, views = time.perf_counter() - began, window.pictures.count - solids, painted.count
     send(scene, QEvent.Type.MouseButtonRelease, at)
-    print(f"scene view {scene.width()} x {scene.height()}, 10,000 points, five titles, orbiting: {views / seconds:.0f} views a second, "
-          f"{solids / seconds:.0f} pictures of the solids a second, each from where it is looked")  # fmt: skip
+    print(
+        f"scene view {scene.width()} x {scene.height()}, 10,000 points, five titles, orbiting: {views / seconds:.0f} views a second, "
+        f"{solids / seconds:.0f} pictures of the solids a second, each from where it is looked"
+    )
     del keep
     shut(window)
 

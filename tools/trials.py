@@ -113,7 +113,7 @@ def judge(name: str, solve: Solve, truth: Truth, seconds: tuple[float, float], w
         f"{name:<9}{solve.motion:<8}{len(solve.frames):4d}/{len(truth.R)} frames  error {solve.mean_px:.3f}  focal {100 * (solve.lens.fx * solve.zooms.mean() / (truth.lens.fx * truth.zoom[solve.frames].mean()) - 1):+6.2f} %  "
         f"pinned {np.median(pinned):.3f} {np.percentile(pinned, 95):.3f}  scene {np.median(scene):.2f} {np.percentile(scene, 95):.2f}  "
         f"track {seconds[0]:.1f} s  solve {seconds[1]:.1f} s" + (f"  turn {turned:.3f} deg" if truth.turning else "") + f"\n          {words}"
-    )  # fmt: skip
+    )
 
 
 def main() -> None:

@@ -11,8 +11,14 @@ from pathlib import Path
 
 def run_all(root: Path, names: list[str]) -> int:
     """Run everything, or only the named test modules (tests.core.test_colour); the exit status is 0 when all is well."""
-    env = {**os.environ, "PYTHONPATH": f"{root / 'src'}{os.pathsep}{root}", "QT_QPA_PLATFORM": "offscreen", "PYTHONFAULTHANDLER": "1",
-           "XDG_STATE_HOME": tempfile.mkdtemp(), "XDG_CONFIG_HOME": tempfile.mkdtemp()}  # fmt: skip
+    env = {
+        **os.environ,
+        "PYTHONPATH": f"{root / 'src'}{os.pathsep}{root}",
+        "QT_QPA_PLATFORM": "offscreen",
+        "PYTHONFAULTHANDLER": "1",
+        "XDG_STATE_HOME": tempfile.mkdtemp(),
+        "XDG_CONFIG_HOME": tempfile.mkdtemp(),
+    }
     python = [sys.executable, "-m"]
     if names:
         return subprocess.run([*python, "unittest", "-v", *names], cwd=root, env=env).returncode

@@ -221,24 +221,45 @@ def describe(path: Path) -> dict[str, Any]:
 
     if path.suffix.lower() == ".lode":
         shot = files.read(path)
-        tree: dict[str, Any] = {"kind": "shot", "name": shot.name, "version": shot.version, "in": shot.first, "out": shot.last,
-                                "clip": shot.plate.path if shot.plate else None, "clip_is_there": bool(shot.plate and Path(shot.plate.path).exists()),
-                                "titles": [o.text for o in shot.objects if isinstance(o, Title)], "objects": [[o.NOUN, o.name] for o in shot.objects], "mattes": len(shot.mattes)}  # fmt: skip
+        tree: dict[str, Any] = {
+            "kind": "shot",
+            "name": shot.name,
+            "version": shot.version,
+            "in": shot.first,
+            "out": shot.last,
+            "clip": shot.plate.path if shot.plate else None,
+            "clip_is_there": bool(shot.plate and Path(shot.plate.path).exists()),
+            "titles": [o.text for o in shot.objects if isinstance(o, Title)],
+            "objects": [[o.NOUN, o.name] for o in shot.objects],
+            "mattes": len(shot.mattes),
+        }
         if shot.solve and shot.tracks:
             from lodestar.core.solve.report import report
 
             tree["report"] = report(shot.solve, shot.tracks).tree()
         if shot.solve:
             s = shot.solve
-            tree |= {"motion": s.motion, "error_px": {"mean": s.mean_px, "median": s.median_px, "p95": s.p95_px, "rms": s.rms_px}, "focal_px": s.lens.fx,
-                     "zoom": [round(float(z), 4) for z in s.zoom],
-                     "focal_deviation_px": s.lens_deviation[0], "tracks": s.tracks, "inliers": s.inliers, "parallax_deg": s.parallax_deg,
-                     "why": s.why, "warning": s.warning}  # fmt: skip
+            tree |= {
+                "motion": s.motion,
+                "error_px": {"mean": s.mean_px, "median": s.median_px, "p95": s.p95_px, "rms": s.rms_px},
+                "focal_px": s.lens.fx,
+                "zoom": [round(float(z), 4) for z in s.zoom],
+                "focal_deviation_px": s.lens_deviation[0],
+                "tracks": s.tracks,
+                "inliers": s.inliers,
+                "parallax_deg": s.parallax_deg,
+                "why": s.why,
+                "warning": s.warning,
+            }
         return tree
     if path.suffix.lower() == ".json":
         camera = read_camera(path)
-        return {"kind": "camera", **{k: camera[k] for k in ("width", "height", "fps", "motion", "lens", "error_px", "tracks")},
-                "frames": len(camera["frames"]), "points": len(camera["points"])}  # fmt: skip
+        return {
+            "kind": "camera",
+            **{k: camera[k] for k in ("width", "height", "fps", "motion", "lens", "error_px", "tracks")},
+            "frames": len(camera["frames"]),
+            "points": len(camera["points"]),
+        }
     info = probe(path)
     return {"kind": "clip", **msgspec.to_builtins(info), "fps": info.fps, "seconds": info.seconds}
 

@@ -262,11 +262,11 @@ class SolveSettingsTest(MarksCase):
 
     def test_what_is_found_and_what_is_given(self):
         panel = self.window.panels["Solve"]
-        QTest.mouseClick(panel.bend[0][0], LEFT, pos=QPoint(6, 8))
+        QTest.mouseClick(panel.distortion[0][0], LEFT, pos=QPoint(6, 8))
         self.settle()
         self.assertFalse(self.session.shot.solving.k1)
         self.type_into("given-k1", "-0.05")
-        self.assertEqual(self.session.shot.solving.bend, (-0.05, 0.0))
+        self.assertEqual(self.session.shot.solving.distortion, (-0.05, 0.0))
         QTest.mouseClick(panel.rolling, LEFT, pos=QPoint(6, 8))
         self.assertTrue(self.session.shot.solving.rolling)
         for word in ("none", "zooms"):
@@ -279,8 +279,8 @@ class SolveSettingsTest(MarksCase):
             self.key(Qt.Key.Key_Z, CTRL, self.window)
         self.assertEqual((self.session.shot.solving.zoom, self.session.shot.solving.reference), ("auto", None))
         self.assertFalse(solve_is_stale(self.session.shot))
-        self.assertEqual(self.session.shot.solving.bend, (0.0, 0.0))
-        self.assertTrue(panel.bend[0][0].isChecked())
+        self.assertEqual(self.session.shot.solving.distortion, (0.0, 0.0))
+        self.assertTrue(panel.distortion[0][0].isChecked())
 
     def test_refining_from_the_window(self):
         solve = self.session.shot.solve

@@ -303,8 +303,12 @@ class HandsTest(PlaceCase):
         tool = canvas.tool
         start = tool._on_widget(tool.handles(self.session.object())[name])
         self.assertIsNotNone(start, name)
-        for kind, at in ((QEvent.Type.MouseButtonPress, start), (QEvent.Type.MouseMove, start + np.array(by) / 2),
-                         (QEvent.Type.MouseMove, start + by), (QEvent.Type.MouseButtonRelease, start + by)):  # fmt: skip
+        for kind, at in (
+            (QEvent.Type.MouseButtonPress, start),
+            (QEvent.Type.MouseMove, start + np.array(by) / 2),
+            (QEvent.Type.MouseMove, start + by),
+            (QEvent.Type.MouseButtonRelease, start + by),
+        ):
             self.mouse(kind, at, modifiers=modifiers, widget=canvas)
 
     def test_handles_work_in_the_scene_view_too_and_share_the_selection(self):

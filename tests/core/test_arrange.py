@@ -52,8 +52,13 @@ def keyed(*pairs) -> Keyed:
 def some_shot() -> Shot:
     """A title on an anchor, both keyed at the same frames, and a box beside them."""
     anchor = Anchor(id="a", position=keyed((0, (1, 2, 0)), (44, (3, 2, 1))), turn=keyed((0, (20, 0, 0)), (44, (80, 0, 0))), size=constant(2.0))
-    title = Title(id="t", parent="a", position=keyed((0, (0, 1, 0)), (44, (0, 2, 0))), turn=keyed((0, (5, -20, 3)), (44, (40, 10, 0))),
-                  size=keyed((0, (1,)), (44, (1.5,))))  # fmt: skip
+    title = Title(
+        id="t",
+        parent="a",
+        position=keyed((0, (0, 1, 0)), (44, (0, 2, 0))),
+        turn=keyed((0, (5, -20, 3)), (44, (40, 10, 0))),
+        size=keyed((0, (1,)), (44, (1.5,))),
+    )
     return Shot(objects=(anchor, title, Box(id="b", position=constant(4, 0, 0), turn=constant(30, 0, 0), extent=constant(1, 2, 3))))
 
 

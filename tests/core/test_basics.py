@@ -35,8 +35,17 @@ class ColourTest(unittest.TestCase):
 
 class UnitsTest(unittest.TestCase):
     def test_arithmetic_with_units(self):
-        for text, unit, value in (("1 m + 20 cm", "m", 1.2), ("3/4", "%", 0.75), ("2*(3+4)", "", 14), ("−5", "°", -5), ("1 ft", "m", 0.3048),
-                                  ("250 mm", "cm", 25), (".5", "m", 0.5), ("1,5 m", "m", 1.5), ("1e2", "", 100)):  # fmt: skip
+        for text, unit, value in (
+            ("1 m + 20 cm", "m", 1.2),
+            ("3/4", "%", 0.75),
+            ("2*(3+4)", "", 14),
+            ("−5", "°", -5),
+            ("1 ft", "m", 0.3048),
+            ("250 mm", "cm", 25),
+            (".5", "m", 0.5),
+            ("1,5 m", "m", 1.5),
+            ("1e2", "", 100),
+        ):
             self.assertAlmostEqual(units.parse(text, unit), value, msg=text)
 
     def test_nothing_is_evaluated(self):

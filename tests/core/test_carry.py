@@ -36,15 +36,20 @@ class CarryCase(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.shot = files.read(DEMO)
-        keyed = msgspec.structs.replace(cls.shot.objects[1], position=Keyed((0.0, 0.0, 0.0), tuple(
-            Key(float(f), tuple(float(v) for v in np.add(cls.shot.objects[1].position.value, (0.1 * f / 9, 0, 0)))) for f in (0, 90))))  # fmt: skip
+        keyed = msgspec.structs.replace(
+            cls.shot.objects[1],
+            position=Keyed(
+                (0.0, 0.0, 0.0),
+                tuple(Key(float(f), tuple(float(v) for v in np.add(cls.shot.objects[1].position.value, (0.1 * f / 9, 0, 0)))) for f in (0, 90)),
+            ),
+        )
         cls.shot = msgspec.structs.replace(cls.shot, objects=(cls.shot.objects[0], keyed))
 
 
 class SolveTest(CarryCase):
     def test_an_anchored_title_moves_less_than_a_px_when_solved_with_other_settings(self):
         before = seen(self.shot)
-        for settings in ({"k2": False}, {"k1": False, "k2": False, "bend": (-0.05, 0.005)}, {"focal_px": 985.0}):
+        for settings in ({"k2": False}, {"k1": False, "k2": False, "distortion": (-0.05, 0.005)}, {"focal_px": 985.0}):
             shot = msgspec.structs.replace(self.shot, solving=msgspec.structs.replace(self.shot.solving, **settings))
             again = solve_shot(shot, Job())
             self.assertFalse(np.array_equal(again.solve.t, self.shot.solve.t))
@@ -81,8 +86,12 @@ class GroundTest(CarryCase):
         before, lamps = seen(self.shot), self.shot.lamps
         ids = self.shot.ground.on_ground
         line = PictureLine(10, (300.0, 300.0), (310.0, 500.0))
-        for ground in (Ground(), Ground(turned=(40.0, 10.0, 5.0), moved=(3.0, 1.0, 2.0), sized=2.5), Ground(uprights=(line, line)),
-                       Ground(on_ground=ids[:9], origin=ids[3], spans=(Span(ids[0], ids[20], 11.0, "y"),))):  # fmt: skip
+        for ground in (
+            Ground(),
+            Ground(turned=(40.0, 10.0, 5.0), moved=(3.0, 1.0, 2.0), sized=2.5),
+            Ground(uprights=(line, line)),
+            Ground(on_ground=ids[:9], origin=ids[3], spans=(Span(ids[0], ids[20], 11.0, "y"),)),
+        ):
             after = with_ground(self.shot, ground)
             np.testing.assert_allclose(seen(after), before, atol=0.01)
             # the sun is still where it was beside the cameras

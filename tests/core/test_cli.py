@@ -89,8 +89,14 @@ class SolveTest(FolderCase):
         (self.folder / "text.mp4").write_text("no movie")
         one = write_clip(self.folder / "one.mp4", numbered(1))
         (self.folder / "empty.mp4").write_bytes(b"")
-        for clip, status, word in ((black, 2, "black"), (still, 3, "stands still"), (self.folder / "text.mp4", 2, "cannot be read"), (one, 2, "1 frame"),
-                                   (self.folder / "empty.mp4", 2, "empty"), (self.folder / "none.mp4", 2, "not there")):  # fmt: skip
+        for clip, status, word in (
+            (black, 2, "black"),
+            (still, 3, "stands still"),
+            (self.folder / "text.mp4", 2, "cannot be read"),
+            (one, 2, "1 frame"),
+            (self.folder / "empty.mp4", 2, "empty"),
+            (self.folder / "none.mp4", 2, "not there"),
+        ):
             done = run("solve", clip, "-o", self.folder / "x.json")
             self.assertEqual(done.returncode, status, f"{clip.name}: {done.stderr}")
             self.assertIn(word, done.stderr)
@@ -98,9 +104,13 @@ class SolveTest(FolderCase):
             self.assertFalse((self.folder / "x.json").exists())
 
     def test_cancel_is_130_and_leaves_nothing(self):
-        process = subprocess.Popen([sys.executable, "-m", "lodestar", "solve", str(SHOTS / "ridge.mp4"), "-o", str(self.folder / "x.json")],
-                                   env=ENV, stderr=subprocess.PIPE, text=True,
-                                   preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL))  # fmt: skip
+        process = subprocess.Popen(
+            [sys.executable, "-m", "lodestar", "solve", str(SHOTS / "ridge.mp4"), "-o", str(self.folder / "x.json")],
+            env=ENV,
+            stderr=subprocess.PIPE,
+            text=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+        )
         time.sleep(3)
         process.send_signal(signal.SIGINT)
         _, told = process.communicate(timeout=60)
@@ -129,8 +139,12 @@ class RenderTest(FolderCase):
     def test_bad_input(self):
         cut = self.folder / "cut.lode"
         cut.write_bytes(DEMO.read_bytes()[:5000])
-        for args in ((cut, "-o", self.folder / "a.mp4"), (DEMO, "-o", self.folder / "no" / "a.mp4"), (DEMO, "-o", self.folder / "a.mp4", "--range", "90:300"),
-                     (DEMO, "-o", self.folder / "a.txt")):  # fmt: skip
+        for args in (
+            (cut, "-o", self.folder / "a.mp4"),
+            (DEMO, "-o", self.folder / "no" / "a.mp4"),
+            (DEMO, "-o", self.folder / "a.mp4", "--range", "90:300"),
+            (DEMO, "-o", self.folder / "a.txt"),
+        ):
             done = run("render", *args)
             self.assertEqual(done.returncode, 2, done.stderr)
             self.assertNotIn("Traceback", done.stderr)

@@ -10,7 +10,7 @@ from lodestar.core.basics.geometry import fit_similarity, rotation_from_vector
 from lodestar.core.basics.job import Job
 from lodestar.core.solve.adjust import Scene, adjust, project, seen
 from lodestar.core.solve.camera import solve
-from lodestar.core.solve.known import Span, residuals, ties_of
+from lodestar.core.solve.known import Span, constraints_of, residuals
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.track.tracks import make_tracks
 from tests.helpers import Seeded
@@ -22,24 +22,24 @@ SPANS = (Span(0, 1, 2.0, "x"), Span(1, 2, 3.0, "y"), Span(5, 1, 2.5, "z"), Span(
 class TiesTest(unittest.TestCase):
     def test_what_is_so_leaves_nothing_however_the_scene_is_turned_and_sized(self):
         R = rotation_from_vector(np.array([0.4, -1.1, 2.0]))
-        ties = ties_of(SPANS, np.arange(7))
+        constraints = constraints_of(SPANS, np.arange(7))
         for X in (CORNERS, 0.31 * CORNERS @ R.T + [5, 6, 7]):
-            np.testing.assert_allclose(residuals(ties, X)[0], 0, atol=1e-9)
-        self.assertEqual(len(ties.rows), 4 + 2 * 5)
-        self.assertLess(np.abs(residuals(ties, CORNERS * [1, -1, 1])[0]).max(), 1e-9, "which way an axis runs is not asked")
+            np.testing.assert_allclose(residuals(constraints, X)[0], 0, atol=1e-9)
+        self.assertEqual(len(constraints.rows), 4 + 2 * 5)
+        self.assertLess(np.abs(residuals(constraints, CORNERS * [1, -1, 1])[0]).max(), 1e-9, "which way an axis runs is not asked")
 
     def test_derivatives_beside_differences(self):
-        ties, rng = ties_of(SPANS, np.arange(7)), np.random.default_rng(1)
+        constraints, rng = constraints_of(SPANS, np.arange(7)), np.random.default_rng(1)
         X = CORNERS + 1e-4 * rng.standard_normal(CORNERS.shape)
-        J = residuals(ties, X)[1]
+        J = residuals(constraints, X)[1]
         d = 1e-6 * rng.standard_normal(X.shape)
-        change = residuals(ties, X + d)[0] - residuals(ties, X - d)[0]
-        np.testing.assert_allclose(np.einsum("kqi,qi->k", J, 2 * d[ties.points]), change, atol=2e-4 * np.abs(change).max())
+        change = residuals(constraints, X + d)[0] - residuals(constraints, X - d)[0]
+        np.testing.assert_allclose(np.einsum("kqi,qi->k", J, 2 * d[constraints.points]), change, atol=2e-4 * np.abs(change).max())
 
     def test_one_alone_says_nothing(self):
-        self.assertIsNone(ties_of(SPANS[:1], np.arange(7)))
-        self.assertIsNone(ties_of((Span(0, 1, 2.0), Span(2, 3, 2.0)), np.array([0, 1, 2, -1])), "one of them has no place")
-        self.assertIsNotNone(ties_of((Span(0, 1, 2.0), Span(2, 3, 2.0)), np.arange(4)))
+        self.assertIsNone(constraints_of(SPANS[:1], np.arange(7)))
+        self.assertIsNone(constraints_of((Span(0, 1, 2.0), Span(2, 3, 2.0)), np.array([0, 1, 2, -1])), "one of them has no place")
+        self.assertIsNotNone(constraints_of((Span(0, 1, 2.0), Span(2, 3, 2.0)), np.arange(4)))
 
     def test_the_adjustment_ends_where_scipy_does(self):
         """scipy.optimize.least_squares over all unknowns at once, with no Schur complement and no correction of low rank."""
@@ -53,20 +53,20 @@ class TiesTest(unittest.TestCase):
         frame, point = (x.ravel() for x in np.meshgrid(np.arange(n), np.arange(m), indexing="ij"))
         xy = project(truth, frame, point, (639.5, 359.5))[0] + 0.5 * rng.standard_normal((n * m, 2))
         s = seen(frame, point, xy, m)
-        ties = ties_of((Span(0, 1, 2.0, "x"), Span(1, 2, 3.1), Span(5, 1, 2.5, "z"), Span(4, 0, 2.5, "z")), np.arange(m))
-        done, cost = adjust(truth, s, (639.5, 359.5), loss_px=0, rounds=80, tolerance=1e-13, ties=ties, tie_px=2.0)
+        constraints = constraints_of((Span(0, 1, 2.0, "x"), Span(1, 2, 3.1), Span(5, 1, 2.5, "z"), Span(4, 0, 2.5, "z")), np.arange(m))
+        done, cost = adjust(truth, s, (639.5, 359.5), loss_px=0, rounds=80, tolerance=1e-13, constraints=constraints, constraint_px=2.0)
 
         def all_of_it(v):
             turn, C, X, K = v[: 3 * n].reshape(n, 3), v[3 * n : 6 * n].reshape(n, 3), v[6 * n : -3].reshape(m, 3), v[-3:] * [900, 1, 1]
             p = project(Scene(rotation_from_vector(turn) @ R, C, X, K), s.frame, s.point, (639.5, 359.5))[0]
-            return np.r_[(p - s.xy).ravel(), 2.0 * residuals(ties, X)[0]]
+            return np.r_[(p - s.xy).ravel(), 2.0 * residuals(constraints, X)[0]]
 
         start = np.r_[np.zeros(3 * n), C.ravel(), X.ravel(), 1.0, -0.05, 0.01]
         other = least_squares(all_of_it, start, method="trf", xtol=1e-14, ftol=1e-14, gtol=1e-14, max_nfev=300)
         self.assertLess(abs(cost / other.cost - 1), 1e-6)
         self.assertAlmostEqual(done.K[0], 900 * other.x[-3], delta=0.05)
         alone = adjust(truth, s, (639.5, 359.5), loss_px=0, rounds=80, tolerance=1e-13)[0]
-        self.assertGreater(np.abs(residuals(ties, alone.X)[0]).max(), 3 * np.abs(residuals(ties, done.X)[0]).max())
+        self.assertGreater(np.abs(residuals(constraints, alone.X)[0]).max(), 3 * np.abs(residuals(constraints, done.X)[0]).max())
 
 
 @functools.lru_cache

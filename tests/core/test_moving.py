@@ -113,8 +113,10 @@ class StandingTest(unittest.TestCase):
         line = standing(s, 20, 23, seen[good])
         off = np.linalg.norm(line - after[good][:, None], axis=-1).min(1)
         self.assertEqual(line.shape[2], 2)
-        dense = [np.linalg.norm(np.array([np.interp(np.linspace(0, 11, 1200), np.arange(12), c) for c in x.T]).T - p, axis=1).min()
-                 for x, p in zip(line, after[good], strict=True)]  # fmt: skip
+        dense = [
+            np.linalg.norm(np.array([np.interp(np.linspace(0, 11, 1200), np.arange(12), c) for c in x.T]).T - p, axis=1).min()
+            for x, p in zip(line, after[good], strict=True)
+        ]
         self.assertLess(np.percentile(dense, 95), 0.6)
         self.assertGreater(np.median(off), np.median(dense))
         # at the end that is infinitely far only the turn counts

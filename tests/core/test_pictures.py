@@ -68,8 +68,14 @@ class PicturesTest(FolderCase):
         rgba = np.zeros((64, 64, 4), np.uint8)
         rgba[:32] = (255, 0, 255, 255)
         cv2.imwrite(str(self.folder / "half.png"), cv2.cvtColor(rgba, cv2.COLOR_RGBA2BGRA))
-        card = Card(id="c", pattern="picture", picture=str(self.folder / "half.png"), position=constant(0.4, -0.6, 0.0), width=constant(1.6),
-                    height=constant(1.6))  # fmt: skip
+        card = Card(
+            id="c",
+            pattern="picture",
+            picture=str(self.folder / "half.png"),
+            position=constant(0.4, -0.6, 0.0),
+            width=constant(1.6),
+            height=constant(1.6),
+        )
         base = msgspec.structs.replace(files.read(DEMO), objects=(), mattes=())
         plate, with_card = (frame(s, 3, "draft").pixels.astype(int) for s in (base, msgspec.structs.replace(base, objects=(card,))))
         pink = (with_card[..., 0] - with_card[..., 1] > 60) & (with_card[..., 2] - with_card[..., 1] > 40)

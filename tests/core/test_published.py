@@ -28,7 +28,7 @@ def corners() -> np.ndarray:
 class ChessboardTest(unittest.TestCase):
     def test_the_published_lens_is_found_from_a_rough_start(self):
         file = cv2.FileStorage(str(DATA / "left_intrinsics.yml"), cv2.FILE_STORAGE_READ)
-        M, bend = file.getNode("camera_matrix").mat(), file.getNode("distortion_coefficients").mat()
+        M, distortion = file.getNode("camera_matrix").mat(), file.getNode("distortion_coefficients").mat()
         xy = corners()
         n, m = xy.shape[:2]
         board = np.c_[np.mgrid[0 : BOARD[0], 0 : BOARD[1]].T.reshape(-1, 2), np.zeros(m)] * 0.025
@@ -44,7 +44,7 @@ class ChessboardTest(unittest.TestCase):
         self.assertAlmostEqual(done.K[0] / M[0, 0], 1, delta=0.005)
         np.testing.assert_allclose(np.add((319.5, 239.5), done.extra[:2]), M[:2, 2], atol=3.0)
         # theirs has three more terms, so what is compared is what both do to the picture where corners were seen
-        theirs = cv2.undistortPoints(xy.reshape(-1, 1, 2), M, bend).reshape(-1, 2)
+        theirs = cv2.undistortPoints(xy.reshape(-1, 1, 2), M, distortion).reshape(-1, 2)
         own = Lens(done.K[0], done.K[0], 319.5 + done.extra[0], 239.5 + done.extra[1], done.K[1], done.K[2]).undistort(xy.reshape(-1, 2))
         to, off = np.c_[theirs, np.ones(n * m)], own
         fit = np.linalg.lstsq(to, off, rcond=None)[0]  # a turned and sized view of the same rays is the same lens

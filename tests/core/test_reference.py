@@ -27,8 +27,9 @@ def reference_adjustment(t: Seeded, scene: Scene, s: Seen) -> tuple[np.ndarray, 
     pycolmap.logging.minloglevel = 2
     known = pycolmap.Reconstruction()
     f, k1, k2 = scene.K
-    known.add_camera_with_trivial_rig(pycolmap.Camera(model="RADIAL", width=t.width, height=t.height, camera_id=1,
-                                                      params=[f, t.lens.cx + 0.5, t.lens.cy + 0.5, k1, k2]))  # fmt: skip
+    known.add_camera_with_trivial_rig(
+        pycolmap.Camera(model="RADIAL", width=t.width, height=t.height, camera_id=1, params=[f, t.lens.cx + 0.5, t.lens.cy + 0.5, k1, k2])
+    )
     rows = [np.flatnonzero(s.frame == i) for i in range(len(scene.R))]
     place = np.zeros(len(s.frame), int)
     for i, own in enumerate(rows):

@@ -29,8 +29,11 @@ from lodestar.core.shot.objects import Title
 from tests.helpers import DEMO, FolderCase
 
 _HERE = np.eye(4)
-_FLAT = Mesh(np.array([[-50, -50, 0], [50, -50, 0], [50, 50, 0], [-50, 50, 0]], np.float32), np.tile(np.array([0, 0, 1], np.float32), (4, 1)),
-             np.array([[0, 1, 2], [0, 2, 3]], np.int32))  # fmt: skip
+_FLAT = Mesh(
+    np.array([[-50, -50, 0], [50, -50, 0], [50, 50, 0], [-50, 50, 0]], np.float32),
+    np.tile(np.array([0, 0, 1], np.float32), (4, 1)),
+    np.array([[0, 1, 2], [0, 2, 3]], np.int32),
+)
 _GROUND = Item(_FLAT, lambda share: _HERE, (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)
 
 

@@ -71,7 +71,7 @@ class SlipTest(unittest.TestCase):
         self.assertGreater(worse[0], 2 * better[0])
         self.assertGreater(better[1], better[0])
         self.assertTrue(np.isnan(slip(fine, np.array([[0.0, -1e4, 0.0]]))[0]))
-        self.assertTrue(np.isnan(slip(msgspec.structs.replace(fine, wander=None), np.zeros((1, 3)))[0]))
+        self.assertTrue(np.isnan(slip(msgspec.structs.replace(fine, covariance_sample=None), np.zeros((1, 3)))[0]))
 
 
 def points_in(s, t: Seeded, points: np.ndarray) -> np.ndarray:

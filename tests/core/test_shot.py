@@ -147,10 +147,23 @@ class FilesTest(FolderCase):
         self.assertEqual(shot.ground.spans, (Span(0, 1, 2.0, "y"),))
 
     def test_light_finish_and_outlines_of_version_2_are_the_same_things(self):
-        tree = {"version": 2, "mattes": [{"id": "m", "name": "m", "shape": {"value": [0, 0, 9, 0, 9, 9]}}],
-                "light": {"bearing": {"value": [100.0]}, "height": {"value": [20.0]}, "strength": {"value": [2.0]}, "sky": {"value": [0.7]}, "on": False,
-                          "sky_colour": [0.5, 0.6, 0.7], "colour": [1.0, 0.8, 0.6], "density": {"value": [0.4]}, "tint": [0.1, 0.2, 0.3],
-                          "shadows": [{"foot": [0, 0, 0], "tip": [1, 0, 0], "height": 2.0}]}, "finish": {"shutter": {"value": [0.25]}}}  # fmt: skip
+        tree = {
+            "version": 2,
+            "mattes": [{"id": "m", "name": "m", "shape": {"value": [0, 0, 9, 0, 9, 9]}}],
+            "light": {
+                "bearing": {"value": [100.0]},
+                "height": {"value": [20.0]},
+                "strength": {"value": [2.0]},
+                "sky": {"value": [0.7]},
+                "on": False,
+                "sky_colour": [0.5, 0.6, 0.7],
+                "colour": [1.0, 0.8, 0.6],
+                "density": {"value": [0.4]},
+                "tint": [0.1, 0.2, 0.3],
+                "shadows": [{"foot": [0, 0, 0], "tip": [1, 0, 0], "height": 2.0}],
+            },
+            "finish": {"shutter": {"value": [0.25]}},
+        }
         path = self.folder / "two.lode"
         with zipfile.ZipFile(path, "w") as archive:
             archive.writestr("shot.json", json.dumps(tree))

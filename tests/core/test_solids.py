@@ -116,9 +116,12 @@ class SvgTest(unittest.TestCase):
         P = lambda *xy: np.array(xy, float)
         shapes = {
             "M100,200 C100,100 250,100 250,200 S400,300 400,200 z": np.concatenate(
-                [cubic(P(100, 200), P(100, 100), P(250, 100), P(250, 200)), cubic(P(250, 200), P(250, 300), P(400, 300), P(400, 200))]),
-            "M200,300 Q400,50 600,300 T1000,300 z": np.concatenate([quad(P(200, 300), P(400, 50), P(600, 300)), quad(P(600, 300), P(800, 550), P(1000, 300))]),
-        }  # fmt: skip
+                [cubic(P(100, 200), P(100, 100), P(250, 100), P(250, 200)), cubic(P(250, 200), P(250, 300), P(400, 300), P(400, 200))]
+            ),
+            "M200,300 Q400,50 600,300 T1000,300 z": np.concatenate(
+                [quad(P(200, 300), P(400, 50), P(600, 300)), quad(P(600, 300), P(800, 550), P(1000, 300))]
+            ),
+        }
         for d, line in shapes.items():
             want = np.zeros((700, 1100), np.uint8)
             cv2.fillPoly(want, [np.round(line * 16).astype(np.int32)], 255, cv2.LINE_8, 4)
@@ -153,8 +156,17 @@ class HostileSvgTest(unittest.TestCase):
         return told.exception.what
 
     def test_what_has_no_body_or_is_no_drawing(self):
-        for text in ("", "hello", "<svg", f"{HEAD}</svg>", path("M0,0 h100", "fill='none' stroke='black'"), path("M0,0 h100 h-100 z"),
-                     f"{HEAD}<text>GATE</text></svg>", path("M0,0 L nan,4 z"), "<html><body/></html>"):  # fmt: skip
+        for text in (
+            "",
+            "hello",
+            "<svg",
+            f"{HEAD}</svg>",
+            path("M0,0 h100", "fill='none' stroke='black'"),
+            path("M0,0 h100 h-100 z"),
+            f"{HEAD}<text>GATE</text></svg>",
+            path("M0,0 L nan,4 z"),
+            "<html><body/></html>",
+        ):
             self.refused(text)
 
     def test_entity_bombs_and_document_types(self):
@@ -165,9 +177,14 @@ class HostileSvgTest(unittest.TestCase):
 
     def test_scripts_links_and_pictures_are_left_out(self):
         square = "<path d='M0,0 h100 v100 h-100 z'/>"
-        for extra in ("<script>fetch('http://203.0.113.7/')</script>", "<image href='http://203.0.113.7/a.png' width='9' height='900'/>",
-                      "<use href='http://203.0.113.7/a.svg#x'/>", "<a href='javascript:alert(1)'><path d='M0,0 h1 v1 z' onload='x()'/></a>",
-                      "<foreignObject width='900' height='900'><p/></foreignObject>", "<style>@import url(http://203.0.113.7/a.css);</style>"):  # fmt: skip
+        for extra in (
+            "<script>fetch('http://203.0.113.7/')</script>",
+            "<image href='http://203.0.113.7/a.png' width='9' height='900'/>",
+            "<use href='http://203.0.113.7/a.svg#x'/>",
+            "<a href='javascript:alert(1)'><path d='M0,0 h1 v1 z' onload='x()'/></a>",
+            "<foreignObject width='900' height='900'><p/></foreignObject>",
+            "<style>@import url(http://203.0.113.7/a.css);</style>",
+        ):
             contours, width = drawing_outlines(f"{HEAD}{extra}{square}</svg>")
             self.assertAlmostEqual(area(contours), 1.0, places=6, msg=extra)
             self.assertAlmostEqual(width, 1.0, places=6)

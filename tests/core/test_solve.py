@@ -15,6 +15,7 @@ from lodestar.core.solve import adjust as adjust_module
 from lodestar.core.solve import normal
 from lodestar.core.solve.adjust import Scene, System, adjust, pieces, project, seen
 from lodestar.core.solve.camera import solve
+from lodestar.core.solve.constants import SOLVER
 from lodestar.core.solve.report import report, residuals
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.starts import start_pairs
@@ -51,8 +52,12 @@ class AdjustTest(unittest.TestCase):
         self.true = Seeded(seed=3, frames=8, tracks=40, sigma=0.3, moving=0)
         t = self.true
         self.s = seen(t.frame, t.track, t.xy, len(t.points))
-        self.start = Scene(np.array([rotation_from_vector(np.array([0.01, -0.006, 0.004])) @ c.R for c in t.cameras]), np.array([c.centre + 0.05 for c in t.cameras]),
-                           t.points + 0.1, np.array([1040.0, 0.0, 0.0]))  # fmt: skip
+        self.start = Scene(
+            np.array([rotation_from_vector(np.array([0.01, -0.006, 0.004])) @ c.R for c in t.cameras]),
+            np.array([c.centre + 0.05 for c in t.cameras]),
+            t.points + 0.1,
+            np.array([1040.0, 0.0, 0.0]),
+        )
         self.centre = (t.lens.cx, t.lens.cy)
 
     def test_reaches_the_same_minimum_as_scipy(self):
@@ -83,7 +88,7 @@ class AdjustTest(unittest.TestCase):
         X = self.start.X.copy()
         K = np.array([1000.0, -0.06, 0.008])
         R, C = np.array([c.R for c in t.cameras]), np.array([c.centre for c in t.cameras])
-        normal.settle(
+        normal.refine_points(
             len(s.frame),
             R,
             C,
@@ -115,7 +120,7 @@ class AdjustTest(unittest.TestCase):
         scene = Scene(np.array([c.R for c in t.cameras]), np.array([c.centre for c in t.cameras]), t.points, np.array([1000.0, -0.06, 0.008]))
         steps = []
         for whole, block in ((240, 120), (5, 10)):
-            with mock.patch.multiple(adjust_module, WHOLE=whole, BLOCK=block):
+            with mock.patch.object(adjust_module, "SOLVER", SOLVER._replace(whole=whole, block=block)):
                 system = System(s, 30)
                 self.assertEqual(len(system.edges), 2 if whole == 240 else 4)
                 system.derive(scene, (t.lens.cx, t.lens.cy), 0.0)
@@ -127,7 +132,7 @@ class AdjustTest(unittest.TestCase):
     def test_tracks_that_reach_over_more_than_a_block_are_cut(self):
         t = Seeded(seed=8, frames=40, tracks=60, moving=0)
         s = seen(t.frame, t.track, t.xy, len(t.points))
-        with mock.patch.multiple(adjust_module, WHOLE=20, BLOCK=10):
+        with mock.patch.object(adjust_module, "SOLVER", SOLVER._replace(whole=20, block=10)):
             cut, owner = pieces(s, 40)
         span = [cut.frame[b - 1] - cut.frame[a] for a, b in zip(cut.first, cut.first[1:]) if b > a]
         self.assertLess(max(span), 10)
@@ -265,7 +270,7 @@ class SolveTest(unittest.TestCase):
 
     def test_a_given_lens_is_kept(self):
         t = Seeded(seed=5, frames=40, tracks=250)
-        _, s = solved(t, k1=False, k2=False, bend=(-0.06, 0.008))
+        _, s = solved(t, k1=False, k2=False, distortion=(-0.06, 0.008))
         self.assertEqual((s.lens.k1, s.lens.k2), (-0.06, 0.008))
         self.assertLess(abs(s.lens.fx / 1000 - 1), 0.005)
         _, wrong = solved(t, k1=False, k2=False)

@@ -154,8 +154,13 @@ class WaysTest(unittest.TestCase):
     def test_each_way_and_mixed(self):
         flat = tuple(int(i) for i in self.solve.point_ids[self.place[:, 2] == 0])
         posts = (self.line(10, (-2, 5, 0), (-2, 5, 2)), self.line(10, (3, 6, 0), (3, 6, 2)), self.line(30, (0, 4, 0), (0, 4, 1.5)))
-        ways = {"points": Ground(on_ground=flat), "uprights": Ground(uprights=posts), "horizon": Ground(horizon=self.horizon(20)),
-                "one upright and horizon": Ground(uprights=posts[:1], horizon=self.horizon(20)), "all": Ground(on_ground=flat, uprights=posts, horizon=self.horizon(20))}  # fmt: skip
+        ways = {
+            "points": Ground(on_ground=flat),
+            "uprights": Ground(uprights=posts),
+            "horizon": Ground(horizon=self.horizon(20)),
+            "one upright and horizon": Ground(uprights=posts[:1], horizon=self.horizon(20)),
+            "all": Ground(on_ground=flat, uprights=posts, horizon=self.horizon(20)),
+        }
         for name, said in ways.items():
             scene = reference(self.solve, said)
             self.assertLess(lean(scene.R[2], self.up / np.linalg.norm(self.up)), 0.3, name)

@@ -8,9 +8,9 @@ import numpy as np
 from lodestar.core.basics.errors import TrackError
 from lodestar.core.basics.job import Job
 from lodestar.core.track.edit import added, deleted, inside, joined, lengths, lonely, replaced, seen_twice
-from lodestar.core.track.eyes import prepare
 from lodestar.core.track.follow import FollowSettings
 from lodestar.core.track.hand import follow_by_hand, more_here
+from lodestar.core.track.preprocess import prepare
 from lodestar.core.track.tracks import make_tracks, spans
 from tests.helpers import texture
 

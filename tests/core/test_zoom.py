@@ -13,6 +13,7 @@ from lodestar.core.media.plates import PlateInfo
 from lodestar.core.shot.document import Shot
 from lodestar.core.solve.adjust import Scene, adjust, project, seen
 from lodestar.core.solve.camera import solve
+from lodestar.core.solve.constants import SOLVER
 from lodestar.core.solve.report import residuals
 from lodestar.core.solve.result import SolveSettings, slip
 from lodestar.core.solve.views import Table, resect
@@ -73,7 +74,7 @@ class SolvedTest(FolderCase):
     def test_a_lens_that_does_not_zoom_keeps_one_focal_length(self):
         t, tracks = seeded(2, 1.0, frames=50)
         s = solve(tracks, t.width, t.height, SolveSettings(), Job())
-        self.assertEqual((len(s.zoom), s.wander.cameras.shape[-1]), (0, 6))
+        self.assertEqual((len(s.zoom), s.covariance_sample.cameras.shape[-1]), (0, 6))
         # and when it is told to zoom, what it finds is next to none
         s = solve(tracks, t.width, t.height, SolveSettings(zoom="zooms"), Job())
         self.assertLess(np.ptp(np.log(s.zoom)), 0.01)
@@ -112,15 +113,20 @@ class AdjustTest(unittest.TestCase):
         names, point = np.unique(t.track[rows], return_inverse=True)
         s = seen(t.frame[rows], point, t.xy[rows], len(names))
         rng = np.random.default_rng(0)
-        start = Scene(np.array([c.R for c in t.cameras]), np.array([c.centre for c in t.cameras]), t.points[names], np.array([1000.0, -0.06, 0.008]),
-                      zoom=t.zoom * np.exp(0.002 * rng.standard_normal(260)))  # fmt: skip
-        stiff = Table(t.frame, t.track, t.xy, t.width, t.height).stiff(np.arange(260))
-        done, cost = adjust(start, s, (639.5, 359.5), loss_px=0, rounds=20, stiff=stiff)  # 260 frames: in blocks
+        start = Scene(
+            np.array([c.R for c in t.cameras]),
+            np.array([c.centre for c in t.cameras]),
+            t.points[names],
+            np.array([1000.0, -0.06, 0.008]),
+            zoom=t.zoom * np.exp(0.002 * rng.standard_normal(260)),
+        )
+        smoothness = Table(t.frame, t.track, t.xy, t.width, t.height).smoothness(np.arange(260))
+        done, cost = adjust(start, s, (639.5, 359.5), loss_px=0, rounds=20, smoothness=smoothness)  # 260 frames: in blocks
         error = project(done, s.frame, s.point, (639.5, 359.5))[0] - s.xy
         self.assertLess(np.sqrt((error**2).mean()), 1.02 * t.sigma)
         self.assertLess(np.abs(done.K[0] * done.zoom / (1000 * t.zoom) - 1).max(), 0.02)
-        with mock.patch("lodestar.core.solve.adjust.WHOLE", 1000):
-            whole, _ = adjust(start, s, (639.5, 359.5), loss_px=0, rounds=20, stiff=stiff)
+        with mock.patch("lodestar.core.solve.adjust.SOLVER", SOLVER._replace(whole=1000)):
+            whole, _ = adjust(start, s, (639.5, 359.5), loss_px=0, rounds=20, smoothness=smoothness)
         np.testing.assert_allclose(whole.K[0] * whole.zoom, done.K[0] * done.zoom, rtol=1e-6)
         self.assertLess(abs(0.5 * (error**2).sum() / cost - 1), 0.01, "what holds the zoom costs next to nothing")
 

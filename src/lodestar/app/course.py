@@ -13,13 +13,24 @@ from . import readings, theme
 from .session import STEPS, Gently, Session
 
 HELP = {
-    "Plate": "The clip, and the part of it that is used", "Track": "Follow features through the clip",
-    "Solve": "Find how the camera moved", "Ground": "Say where the ground and the origin are", "Place": "Stand titles in the scene",
-    "Light": "Sun, sky and the shadow on the ground", "Foreground": "What passes in front of the titles",
-    "Finish": "Make it belong: motion blur, and what is done to the picture", "Output": "Write the finished movie or pictures",
-}  # fmt: skip
-STATE_COLOURS = {readings.GOOD: theme.GOOD, readings.DOUBTFUL: theme.DOUBTFUL, readings.BAD: theme.BAD,
-                 readings.STALE: theme.READING, readings.WORKING: theme.ACCENT, readings.EMPTY: theme.OFF}  # fmt: skip
+    "Plate": "The clip, and the part of it that is used",
+    "Track": "Follow features through the clip",
+    "Solve": "Find how the camera moved",
+    "Ground": "Say where the ground and the origin are",
+    "Place": "Stand titles in the scene",
+    "Light": "Sun, sky and the shadow on the ground",
+    "Foreground": "What passes in front of the titles",
+    "Finish": "Make it belong: motion blur, and what is done to the picture",
+    "Output": "Write the finished movie or pictures",
+}
+STATE_COLOURS = {
+    readings.GOOD: theme.GOOD,
+    readings.DOUBTFUL: theme.DOUBTFUL,
+    readings.BAD: theme.BAD,
+    readings.STALE: theme.READING,
+    readings.WORKING: theme.ACCENT,
+    readings.EMPTY: theme.OFF,
+}
 
 
 def time_left(seconds: float | None) -> str:

@@ -27,8 +27,18 @@ class NumberField(QWidget):
     let_go = pyqtSignal()
     wrong = pyqtSignal(object)
 
-    def __init__(self, name: str, unit: str = "", step: float = 0.01, decimals: int = 2, low: float = -1e9, high: float = 1e9,
-                 reset: float | None = None, factor: float = 1.0, tip: str = "") -> None:  # fmt: skip
+    def __init__(
+        self,
+        name: str,
+        unit: str = "",
+        step: float = 0.01,
+        decimals: int = 2,
+        low: float = -1e9,
+        high: float = 1e9,
+        reset: float | None = None,
+        factor: float = 1.0,
+        tip: str = "",
+    ) -> None:
         super().__init__()
         self.unit, self.step, self.decimals, self.low, self.high, self.reset, self.factor = unit, step, decimals, low, high, reset, factor
         self.value = 0.0

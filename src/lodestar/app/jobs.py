@@ -51,8 +51,12 @@ class _Run(QRunnable):
             self.ends.failed.emit(error)
         except Exception as error:
             log.exception("a job failed")
-            self.ends.failed.emit(UserError(f"This step stopped on a fault of the program ({type(error).__name__}).",
-                                            "The shot is as it was before; the message log has the details."))  # fmt: skip
+            self.ends.failed.emit(
+                UserError(
+                    f"This step stopped on a fault of the program ({type(error).__name__}).",
+                    "The shot is as it was before; the message log has the details.",
+                )
+            )
         else:
             self.ends.done.emit(result)
 
@@ -77,8 +81,15 @@ class Jobs(QObject):
     def busy(self) -> bool:
         return self.job is not None
 
-    def start(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], None], failed: Callable[[UserError], None],
-              cancelled: Callable[[], None] = lambda: None) -> bool:  # fmt: skip
+    def start(
+        self,
+        name: str,
+        step: str,
+        function: Callable[[Job], Any],
+        done: Callable[[Any], None],
+        failed: Callable[[UserError], None],
+        cancelled: Callable[[], None] = lambda: None,
+    ) -> bool:
         """Begin `function(job)`; exactly one of the three ends is called later. False when another job is running."""
         if self.busy:
             return False

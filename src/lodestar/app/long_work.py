@@ -54,8 +54,13 @@ class LongWork(QObject):
                 session.tell(f"{name} ended, but another clip is open now.", "Its result was dropped; run it again here.", "doubtful")
             elif changed:
                 take = lambda: self._take(name, history, change, then)
-                session.tell(f"{name} ended, but {' and '.join(changed)} changed meanwhile.", "Its result fits the shot as it was.", "doubtful",
-                             ("Take it all the same", take), ("Drop it", lambda: None))  # fmt: skip
+                session.tell(
+                    f"{name} ended, but {' and '.join(changed)} changed meanwhile.",
+                    "Its result fits the shot as it was.",
+                    "doubtful",
+                    ("Take it all the same", take),
+                    ("Drop it", lambda: None),
+                )
             else:
                 self._take(name, history, change, then)
 
@@ -72,8 +77,9 @@ class LongWork(QObject):
 
     def track(self) -> None:
         shot = self.session.shot
-        self.run_change("Track", "Track", tracking_reads, lambda job: tracking.track_shot(shot, job),
-                        lambda result: Made(lambda s: with_tracks(s, result.tracks)))  # fmt: skip
+        self.run_change(
+            "Track", "Track", tracking_reads, lambda job: tracking.track_shot(shot, job), lambda result: Made(lambda s: with_tracks(s, result.tracks))
+        )
 
     def solve(self) -> None:
         shot = self.session.shot
@@ -154,8 +160,11 @@ class LongWork(QObject):
         """Add every track that begins inside a closed line (n, 2) px of this frame."""
         shot, frame, least = self.session.shot, self.session.frame, self.session.least_frames
         old = shot.tracks.count if shot.tracks is not None else 0
-        self._change_tracks("More tracks here", lambda job: tracking.add_tracks(shot, frame, corners, least, job),
-                            lambda result: f"{result.tracks.count - old} tracks of {least} frames or more were added there.")  # fmt: skip
+        self._change_tracks(
+            "More tracks here",
+            lambda job: tracking.add_tracks(shot, frame, corners, least, job),
+            lambda result: f"{result.tracks.count - old} tracks of {least} frames or more were added there.",
+        )
 
     def place_track(self, number: int | None, xy: np.ndarray) -> None:
         """Place a track at xy (2,) px of this frame, or correct track `number` there; then follow it."""
@@ -181,17 +190,26 @@ class LongWork(QObject):
         def made(found: tuple) -> Made:
             def then() -> None:
                 if not found:
-                    session.tell("Nothing large moves by itself: the tracks fit the solved camera all over the picture, and so does its flow.",
-                                 "Draw a region by hand if you see something.")  # fmt: skip
+                    session.tell(
+                        "Nothing large moves by itself: the tracks fit the solved camera all over the picture, and so does its flow.",
+                        "Draw a region by hand if you see something.",
+                    )
                     return
                 session.select(found[0].id)
-                session.tell("One thing moves by itself." if len(found) == 1 else f"{len(found)} things move by themselves.",
-                             "Switch a region on to take it; draw it over, or delete it. Then track again.")  # fmt: skip
+                session.tell(
+                    "One thing moves by itself." if len(found) == 1 else f"{len(found)} things move by themselves.",
+                    "Switch a region on to take it; draw it over, or delete it. Then track again.",
+                )
 
             return Made(lambda s: msgspec.structs.replace(s, regions=(*s.regions, *found)) if found else s, then)
 
-        self.run_change("Suggest regions", "Track", lambda s: {part: solving_reads(s)[part] for part in ("the clip", "the solve")},
-                        lambda job: tracking.suggest_regions(shot, job), made)  # fmt: skip
+        self.run_change(
+            "Suggest regions",
+            "Track",
+            lambda s: {part: solving_reads(s)[part] for part in ("the clip", "the solve")},
+            lambda job: tracking.suggest_regions(shot, job),
+            made,
+        )
 
     def deliver(self, path: Path, **how: Any) -> None:
         session, shot = self.session, self.session.shot

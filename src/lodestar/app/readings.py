@@ -138,5 +138,14 @@ def output(shot: Shot) -> Reading:
     return Reading(GOOD, "written", shot.output.path.rsplit("/", 1)[-1])
 
 
-READINGS = {"Plate": plate, "Track": track, "Solve": solve, "Ground": ground, "Place": place, "Light": light,
-            "Foreground": foreground, "Finish": finish, "Output": output}  # fmt: skip
+READINGS = {
+    "Plate": plate,
+    "Track": track,
+    "Solve": solve,
+    "Ground": ground,
+    "Place": place,
+    "Light": light,
+    "Foreground": foreground,
+    "Finish": finish,
+    "Output": output,
+}

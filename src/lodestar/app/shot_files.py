@@ -124,8 +124,11 @@ class ShotFiles(QObject):
         if path is not None:
             self._offer_swap()
         if shot.plate and not Path(shot.plate.path).exists():
-            self.session.tell(f"The clip {Path(shot.plate.path).name} is not in {Path(shot.plate.path).parent} any more.",
-                              "Say where it is now; the shot itself is whole.", "bad")  # fmt: skip
+            self.session.tell(
+                f"The clip {Path(shot.plate.path).name} is not in {Path(shot.plate.path).parent} any more.",
+                "Say where it is now; the shot itself is whole.",
+                "bad",
+            )
         self.session.show_step("Place" if shot.objects else "Plate")
 
     def bring_in(self, path: Path) -> None:
@@ -186,8 +189,13 @@ class ShotFiles(QObject):
         if not swap.exists():
             return
         at = time.strftime("%H:%M", time.localtime(swap.stat().st_mtime))
-        self.session.tell(f"Work on this shot from {at} was not saved.", "It was kept by the autosave.", "doubtful",
-                          ("Bring it back", self.recover), ("Throw it away", lambda: swap.unlink(missing_ok=True)))  # fmt: skip
+        self.session.tell(
+            f"Work on this shot from {at} was not saved.",
+            "It was kept by the autosave.",
+            "doubtful",
+            ("Bring it back", self.recover),
+            ("Throw it away", lambda: swap.unlink(missing_ok=True)),
+        )
 
     def offer_untitled(self) -> None:
         """At the start without a file: offer what an unsaved shot left behind."""

@@ -131,9 +131,16 @@ def apply(app: QApplication) -> None:
         QFontDatabase.addApplicationFont(str(ROOT / "fonts" / name))
     app.setStyle("Fusion")
     palette = QPalette()
-    for role, name in ((QPalette.ColorRole.Window, WINDOW), (QPalette.ColorRole.Base, FIELD), (QPalette.ColorRole.Text, TEXT),
-                       (QPalette.ColorRole.WindowText, TEXT), (QPalette.ColorRole.Button, BUTTON), (QPalette.ColorRole.ButtonText, TEXT),
-                       (QPalette.ColorRole.Highlight, ACCENT), (QPalette.ColorRole.HighlightedText, ON_ACCENT)):  # fmt: skip
+    for role, name in (
+        (QPalette.ColorRole.Window, WINDOW),
+        (QPalette.ColorRole.Base, FIELD),
+        (QPalette.ColorRole.Text, TEXT),
+        (QPalette.ColorRole.WindowText, TEXT),
+        (QPalette.ColorRole.Button, BUTTON),
+        (QPalette.ColorRole.ButtonText, TEXT),
+        (QPalette.ColorRole.Highlight, ACCENT),
+        (QPalette.ColorRole.HighlightedText, ON_ACCENT),
+    ):
         palette.setColor(role, QColor(name))
     app.setPalette(palette)
     app.setFont(font())

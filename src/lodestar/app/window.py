@@ -160,7 +160,8 @@ class Window(QMainWindow):
         pose = lambda label, change, *more: lambda: place().arrange(label, change, *more)
         idle = lambda: has() and not s.jobs.busy
         add = self.commands.add
-        add(Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
+        add(
+            Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
             Command("choose", "Shot", "Open a shot…", self.choose_shot, "Ctrl+O"),
             Command("open-clip", "Shot", "Open a clip…", self.choose_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
             Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
@@ -170,8 +171,10 @@ class Window(QMainWindow):
             Command("save-as", "Shot", "Save as…", self.save_as, "Ctrl+Shift+S"),
             Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=lambda: s.shot.solve is not None),
             Command("write-output", "Shot", "Write output…", self.write_output, "Ctrl+E", enabled=idle),
-            Command("quit", "Shot", "Quit", self.close, "Ctrl+Q"))  # fmt: skip
-        add(Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", lambda: s.history.undo_label is not None),
+            Command("quit", "Shot", "Quit", self.close, "Ctrl+Q"),
+        )
+        add(
+            Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", lambda: s.history.undo_label is not None),
             Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", lambda: s.history.redo_label is not None),
             Command("reject", "Edit", "Reject chosen marks", lambda: reject_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
             Command("restore", "Edit", "Restore chosen marks", lambda: reject_tracks(s, s.tracks, True), "", lambda: bool(s.tracks)),
@@ -183,8 +186,13 @@ class Window(QMainWindow):
             Command("place-track", "Edit", "Place a track by hand", lambda: self._marks_tool("hand"), "", has),
             Command("track", "Edit", "Track", self._track, "Ctrl+T", idle),
             Command("solve", "Edit", "Solve", self._solve, "Ctrl+Return", idle),
-            Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", lambda: s.jobs.busy))  # fmt: skip
-        add(*[Command(f"view-{v.lower()}", "View", v, lambda v=v: self.viewer.show_view(v), f"F{i + 5}") for i, v in enumerate(("Picture", "Scene", "Both"))],
+            Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", lambda: s.jobs.busy),
+        )
+        add(
+            *[
+                Command(f"view-{v.lower()}", "View", v, lambda v=v: self.viewer.show_view(v), f"F{i + 5}")
+                for i, v in enumerate(("Picture", "Scene", "Both"))
+            ],
             Command("fit", "View", "Fit", self._fit, "F"),
             Command("fit-chosen", "View", "Fit the scene to what is chosen", self._fit_chosen, "Shift+F"),
             Command("beside", "View", "Scene beside or below the picture", self.viewer.turn_split),
@@ -192,8 +200,10 @@ class Window(QMainWindow):
             Command("dim", "View", "Dim picture", self._dim, "D"),
             Command("before-after", "View", "Before–after", lambda: self.viewer.before_after.toggle(), "B", has),
             Command("sides", "View", "Hide or show both side columns", self.toggle_sides, "H"),
-            Command("messages", "View", "Messages", lambda: Log(s, self).show()))  # fmt: skip
-        add(*[Command(f"go-{step.lower()}", "Go", step, lambda step=step: s.show_step(step), f"Ctrl+Alt+{i + 1}") for i, step in enumerate(STEPS)],
+            Command("messages", "View", "Messages", lambda: Log(s, self).show()),
+        )
+        add(
+            *[Command(f"go-{step.lower()}", "Go", step, lambda step=step: s.show_step(step), f"Ctrl+Alt+{i + 1}") for i, step in enumerate(STEPS)],
             Command("play", "Go", "Play or stop", self.time.player.toggle, "Space", has),
             Command("next", "Go", "Next frame", lambda: s.show_frame(s.frame + 1), ".", has),
             Command("previous", "Go", "Previous frame", lambda: s.show_frame(s.frame - 1), ",", has),
@@ -201,10 +211,21 @@ class Window(QMainWindow):
             Command("last", "Go", "Last frame", lambda: s.show_frame(s.shot.last), "End", has),
             Command("in", "Go", "In point here", lambda: s.set("Set in", first=min(s.frame, s.shot.last)), "Alt+,", has),
             Command("out", "Go", "Out point here", lambda: s.set("Set out", last=max(s.frame, s.shot.first)), "Alt+.", has),
-            Command("worst", "Go", "Weakest frame", self._weakest, enabled=lambda: s.shot.solve is not None))  # fmt: skip
-        add(Command("place", "Object", "Place a title", self._place, "Ctrl+Shift+T", has),
-            *[Command(f"place-{t.name}", "Object", f"{t.label}{'…' if issubclass(t, FileObject) else ''}", lambda n=t.name: self._place(n), enabled=has, tip=t.tip)
-              for t in (PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn)],
+            Command("worst", "Go", "Weakest frame", self._weakest, enabled=lambda: s.shot.solve is not None),
+        )
+        add(
+            Command("place", "Object", "Place a title", self._place, "Ctrl+Shift+T", has),
+            *[
+                Command(
+                    f"place-{t.name}",
+                    "Object",
+                    f"{t.label}{'…' if issubclass(t, FileObject) else ''}",
+                    lambda n=t.name: self._place(n),
+                    enabled=has,
+                    tip=t.tip,
+                )
+                for t in (PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn)
+            ],
             Command("duplicate", "Object", "Duplicate", lambda: place().duplicate(), "Ctrl+D", title),
             Command("copy", "Edit", "Copy objects", self._copy, "Ctrl+C", title),
             Command("cut", "Edit", "Cut objects", lambda: (self._copy(), place().remove()), "Ctrl+X", title),
@@ -215,7 +236,8 @@ class Window(QMainWindow):
             Command("wall", "Object", "Face along the wall", pose("Face along the wall", along_wall), enabled=title),
             Command("drop", "Object", "Drop to the ground", pose("Drop to the ground", dropped), enabled=title),
             Command("row", "Object", "Arrange in a row", lambda: place()._in_row(), enabled=lambda: len(s.chosen_objects()) > 1),
-            Command("along-path", "Object", "Arrange along a path", lambda: self._place("path"), enabled=lambda: len(s.chosen_objects()) > 1))  # fmt: skip
+            Command("along-path", "Object", "Arrange along a path", lambda: self._place("path"), enabled=lambda: len(s.chosen_objects()) > 1),
+        )
         self._add_time_commands()
         add(
             Command("find", "Help", "Find a command…", lambda: Finder(self.commands).exec(), "Ctrl+K"), Command("about", "Help", "About", self._about)
@@ -226,24 +248,84 @@ class Window(QMainWindow):
         has, keyed = lambda: s.shot.plate is not None, lambda: bool(s.keys_or_all())
         loop = lambda how: lambda: s.change_keys("Loop", lambda value, frames: motion.looped(value, frames, float(s.shot.last), how))
         self.commands.add(
-            Command("key", "Time", "Set key here", self._key_here, "K", lambda: s.object() is not None or bool(s.keys), "of the values whose keys are chosen, or of the position"),
+            Command(
+                "key",
+                "Time",
+                "Set key here",
+                self._key_here,
+                "K",
+                lambda: s.object() is not None or bool(s.keys),
+                "of the values whose keys are chosen, or of the position",
+            ),
             Command("keying", "Time", "Drags set keys, on or off", lambda: s.set_keying(not s.keying), "Ctrl+Alt+K"),
             Command("copy-keys", "Time", "Copy chosen keys to here", self._copy_keys, "Ctrl+Shift+K", lambda: bool(s.keys)),
             Command("delete-keys", "Time", "Delete chosen keys", s.delete_keys, "", lambda: bool(s.keys)),
             Command("next-key", "Time", "Next key", lambda: self._next_of(key_frames(s), 1), "Shift+.", keyed),
             Command("previous-key", "Time", "Previous key", lambda: self._next_of(key_frames(s), -1), "Shift+,", keyed),
-            *[Command(f"ease-{e}", "Time", f"Easing: {e}", lambda e=e: s.ease_keys(e), "", keyed, "from the chosen keys on, or from all of the object") for e in EASINGS],
-            Command("constant-speed", "Time", "Constant speed", lambda: s.change_keys("Constant speed", motion.constant_speed), "", keyed,
-                    "straight from key to key at one speed, as a camera's own move looks"),
-            *[Command(f"loop-{how.replace(' ', '-')}", "Time", f"Loop: {how}", loop(how), "", keyed, "as keys, up to the out point") for how in motion.LOOPS],
-            Command("bounce", "Time", "Bounce at the end", lambda: s.change_keys("Bounce", motion.bounced), "", keyed, "the last step falls and bounces, as keys"),
-            Command("overshoot", "Time", "Overshoot at the end", lambda: s.change_keys("Overshoot", motion.overshot), "", keyed, "the last step runs past and swings in, as keys"),
+            *[
+                Command(
+                    f"ease-{e}", "Time", f"Easing: {e}", lambda e=e: s.ease_keys(e), "", keyed, "from the chosen keys on, or from all of the object"
+                )
+                for e in EASINGS
+            ],
+            Command(
+                "constant-speed",
+                "Time",
+                "Constant speed",
+                lambda: s.change_keys("Constant speed", motion.constant_speed),
+                "",
+                keyed,
+                "straight from key to key at one speed, as a camera's own move looks",
+            ),
+            *[
+                Command(f"loop-{how.replace(' ', '-')}", "Time", f"Loop: {how}", loop(how), "", keyed, "as keys, up to the out point")
+                for how in motion.LOOPS
+            ],
+            Command(
+                "bounce",
+                "Time",
+                "Bounce at the end",
+                lambda: s.change_keys("Bounce", motion.bounced),
+                "",
+                keyed,
+                "the last step falls and bounces, as keys",
+            ),
+            Command(
+                "overshoot",
+                "Time",
+                "Overshoot at the end",
+                lambda: s.change_keys("Overshoot", motion.overshot),
+                "",
+                keyed,
+                "the last step runs past and swings in, as keys",
+            ),
             Command("curves", "Time", "Curves or lanes", lambda: self.time.show_curves(not self.time.on_curves), "Ctrl+L"),
             Command("marker", "Time", "Marker here", self._marker, "M", has, "again: takes it away"),
-            Command("name-marker", "Time", "Name the marker here", lambda: self.time.ruler.name_marker(s.frame), "Shift+M", lambda: any(m.frame == s.frame for m in s.shot.markers)),
-            Command("next-marker", "Time", "Next marker", lambda: self._next_of([m.frame for m in s.shot.markers], 1), "Ctrl+.", lambda: bool(s.shot.markers)),
-            Command("previous-marker", "Time", "Previous marker", lambda: self._next_of([m.frame for m in s.shot.markers], -1), "Ctrl+,", lambda: bool(s.shot.markers)),
-        )  # fmt: skip
+            Command(
+                "name-marker",
+                "Time",
+                "Name the marker here",
+                lambda: self.time.ruler.name_marker(s.frame),
+                "Shift+M",
+                lambda: any(m.frame == s.frame for m in s.shot.markers),
+            ),
+            Command(
+                "next-marker",
+                "Time",
+                "Next marker",
+                lambda: self._next_of([m.frame for m in s.shot.markers], 1),
+                "Ctrl+.",
+                lambda: bool(s.shot.markers),
+            ),
+            Command(
+                "previous-marker",
+                "Time",
+                "Previous marker",
+                lambda: self._next_of([m.frame for m in s.shot.markers], -1),
+                "Ctrl+,",
+                lambda: bool(s.shot.markers),
+            ),
+        )
 
     # what commands do ----------------------------------------------------------------------------------------------------------
 
@@ -328,12 +410,15 @@ class Window(QMainWindow):
     def _marker(self) -> None:
         s = self.session
         there = any(m.frame == s.frame for m in s.shot.markers)
-        s.edit("Delete marker" if there else "Set marker",
-               lambda shot: without_marker(shot, s.frame) if there else with_marker(shot, Marker(s.frame)))  # fmt: skip
+        s.edit(
+            "Delete marker" if there else "Set marker", lambda shot: without_marker(shot, s.frame) if there else with_marker(shot, Marker(s.frame))
+        )
 
     def _about(self) -> None:
-        self.session.tell("Bright Lodestar 0.1, free software under the GNU General Public License, version 3 or later.",
-                          "Faces Inter and Zilla Slab under the SIL Open Font License, icons Lucide under the ISC licence.")  # fmt: skip
+        self.session.tell(
+            "Bright Lodestar 0.1, free software under the GNU General Public License, version 3 or later.",
+            "Faces Inter and Zilla Slab under the SIL Open Font License, icons Lucide under the ISC licence.",
+        )
 
     def toggle_sides(self) -> None:
         shown = self.course.isVisible()

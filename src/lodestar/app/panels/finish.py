@@ -63,10 +63,14 @@ class FinishPanel(Panel):
         on.setObjectName(f"finish-on-{number}")
         on.setToolTip(f"Whether {entry.name} is done to the picture")
         on.clicked.connect(lambda value: session.edit_item(f"Switch {entry.name}", id_, on=value))
-        buttons = [icon_button(icon, f"finish-{what}-{number}", tip, act) for icon, what, tip, act in (
-            ("chevron-up", "up", "Do it earlier", lambda: self._move(id_, -1)),
-            ("chevron-down", "down", "Do it later", lambda: self._move(id_, 1)),
-            ("x", "remove", "Take it away", lambda: self._remove(id_)))]  # fmt: skip
+        buttons = [
+            icon_button(icon, f"finish-{what}-{number}", tip, act)
+            for icon, what, tip, act in (
+                ("chevron-up", "up", "Do it earlier", lambda: self._move(id_, -1)),
+                ("chevron-down", "down", "Do it later", lambda: self._move(id_, 1)),
+                ("x", "remove", "Take it away", lambda: self._remove(id_)),
+            )
+        ]
         section.add("", on, *buttons)
         self.value_rows(section, lambda: id_, type(entry), f"finish-{number}", entry.name.lower())
         put: Callable[[Names], None] = lambda names: session.edit_item(f"Choose where {entry.name} works", id_, mattes=names or ())

@@ -72,8 +72,16 @@ class GroundPanel(Panel):
             "They are this far apart", "set-distance", "Makes the scene's units metres; several are suited as well as they can be", self._distance
         )
         say.add_wide(self.distance)
-        self.eye = self.field("eye-height", unit="m", step=0.01, decimals=2, low=0.01, high=10000, reset=1.6,
-                              tip="How high a camera that only turns stood over the ground: how far away its floor is")  # fmt: skip
+        self.eye = self.field(
+            "eye-height",
+            unit="m",
+            step=0.01,
+            decimals=2,
+            low=0.01,
+            high=10000,
+            reset=1.6,
+            tip="How high a camera that only turns stood over the ground: how far away its floor is",
+        )
         self.eye.changed.connect(lambda v, g: self._put("Set height of the camera", g, eye_height=round(v, 4)))
         self.eye_label = say.add("Camera at", self.eye)
         said = self.section("What was said")

@@ -74,8 +74,15 @@ class LightPanel(Panel):
         self.tint = Swatch("shadow-tint", "What colour is left in a full shadow; black leaves it to the sky")
         self.tint.picked.connect(lambda rgb: self._colour("shadow", "tint", rgb))
         shadow.add("Tint", self.tint)
-        self.before = MatteChoice(self.session, "shadow-behind", "all mattes", None, "Which mattes stand before the shadow on the ground",
-                                  lambda: self.session.shot.shadow.mattes, lambda names: self.session.edit_item("Choose what stands before the shadow", "shadow", mattes=names))  # fmt: skip
+        self.before = MatteChoice(
+            self.session,
+            "shadow-behind",
+            "all mattes",
+            None,
+            "Which mattes stand before the shadow on the ground",
+            lambda: self.session.shot.shadow.mattes,
+            lambda names: self.session.edit_item("Choose what stands before the shadow", "shadow", mattes=names),
+        )
         shadow.add("Behind", self.before)
         self.on_refresh(self.before.refresh)
         self._listed: object = None

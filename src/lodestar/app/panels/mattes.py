@@ -14,7 +14,9 @@ class MatteChoice(QToolButton):
     """A button that says which mattes are meant, with a menu of all of them. get, put: ids of the mattes; `without` is what stands
     for the first entry of the menu: None for all mattes, or an empty tuple for none of them."""
 
-    def __init__(self, session: Session, name: str, first: str, without: Names, tip: str, get: Callable[[], Names], put: Callable[[Names], None]) -> None:  # fmt: skip
+    def __init__(
+        self, session: Session, name: str, first: str, without: Names, tip: str, get: Callable[[], Names], put: Callable[[Names], None]
+    ) -> None:
         super().__init__()
         self.session, self.first, self.without, self.get, self.put = session, first, without, get, put
         self.setObjectName(name)

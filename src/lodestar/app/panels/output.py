@@ -19,9 +19,11 @@ class OutputPanel(Panel):
     def fill(self) -> None:
         what = self.section("What")
         self.kind, self.layer, self.quality = QComboBox(), QComboBox(), QComboBox()
-        for box, name, items, tip in ((self.kind, "output-kind", KINDS, "A movie plays anywhere; pictures keep every detail"),
-                                      (self.layer, "output-layer", LAYERS, "The finished picture, or one part of it for another program"),
-                                      (self.quality, "output-quality", {q: q for q in QUALITIES}, "Final: antialiased, soft shadows, motion blur; draft: one pass")):  # fmt: skip
+        for box, name, items, tip in (
+            (self.kind, "output-kind", KINDS, "A movie plays anywhere; pictures keep every detail"),
+            (self.layer, "output-layer", LAYERS, "The finished picture, or one part of it for another program"),
+            (self.quality, "output-quality", {q: q for q in QUALITIES}, "Final: antialiased, soft shadows, motion blur; draft: one pass"),
+        ):
             box.setObjectName(name)
             box.setAccessibleName(name.replace("-", " "))
             box.setToolTip(tip)

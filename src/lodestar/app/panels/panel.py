@@ -86,8 +86,19 @@ class Panel(QScrollArea):
     def on_refresh(self, update: Callable[[], None]) -> None:
         self._updates.append(update)
 
-    def field(self, name: str, *, unit: str = "", step: float = 0.01, decimals: int = 2, low: float = -1e9, high: float = 1e9, reset: float | None = None,
-              factor: float = 1.0, tip: str = "") -> NumberField:  # fmt: skip
+    def field(
+        self,
+        name: str,
+        *,
+        unit: str = "",
+        step: float = 0.01,
+        decimals: int = 2,
+        low: float = -1e9,
+        high: float = 1e9,
+        reset: float | None = None,
+        factor: float = 1.0,
+        tip: str = "",
+    ) -> NumberField:
         field = NumberField(name, unit, step, decimals, low, high, reset, factor, tip)
         field.wrong.connect(self.session.fail)
         field.let_go.connect(lambda: self.session.history.close_group())  # of the shot that is open then
@@ -100,8 +111,17 @@ class Panel(QScrollArea):
         fields = []
         for i, component in enumerate(row.names or ("",)):
             tip = f"{row.tip}: {component}, in {row.unit}" if component else row.tip
-            field = self.field(f"{name}-{component}" if component else name, unit="" if component else row.unit, step=row.step, decimals=row.decimals,
-                               low=row.low, high=row.high, factor=row.factor, tip=tip, reset=default.value[i])  # fmt: skip
+            field = self.field(
+                f"{name}-{component}" if component else name,
+                unit="" if component else row.unit,
+                step=row.step,
+                decimals=row.decimals,
+                low=row.low,
+                high=row.high,
+                factor=row.factor,
+                tip=tip,
+                reset=default.value[i],
+            )
             fields.append(field)
             if row.unit == "m" and not component:
                 self.on_refresh(lambda field=field: self._unit(field))

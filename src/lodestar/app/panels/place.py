@@ -17,7 +17,7 @@ from lodestar.core.edits.arrange import (
     facing_camera,
     find,
     ground_through,
-    pivot_at,  # fmt: skip
+    pivot_at,
     post_card,
     removed,
     reparented,
@@ -53,8 +53,12 @@ class PlacePanel(Panel):
         self.problem = quiet()
         self.problem.setObjectName("object-problem")
         self.box.addWidget(self.problem)
-        self.raise_ = button("Drop to the ground", "raise", "Its lowest point onto the ground, so that all of it is seen",
-                             lambda: self.arrange("Drop to the ground", dropped))  # fmt: skip
+        self.raise_ = button(
+            "Drop to the ground",
+            "raise",
+            "Its lowest point onto the ground, so that all of it is seen",
+            lambda: self.arrange("Drop to the ground", dropped),
+        )
         self.box.addWidget(self.raise_)
         self.kinds: list[tuple[Section, tuple[type, ...]]] = []
         self._letters()
@@ -170,9 +174,11 @@ class PlacePanel(Panel):
         does = self.section("What it does")
         self.does = does
         self.flags = {}
-        for name, text, tip in (("drawn", "Is seen", "Seen in the picture, and throws a shadow; else it stands in for something of the place"),
-                                ("hides", "Hides", "What is behind it is hidden, as by the thing that it stands in for"),
-                                ("receives", "Takes shadows", "Shadows of what is seen fall on it")):  # fmt: skip
+        for name, text, tip in (
+            ("drawn", "Is seen", "Seen in the picture, and throws a shadow; else it stands in for something of the place"),
+            ("hides", "Hides", "What is behind it is hidden, as by the thing that it stands in for"),
+            ("receives", "Takes shadows", "Shadows of what is seen fall on it"),
+        ):
             box = QCheckBox(text)
             box.setObjectName(f"does-{name}")
             box.setToolTip(tip)
@@ -181,8 +187,15 @@ class PlacePanel(Panel):
         does.add("", self.flags["drawn"], self.flags["hides"])
         does.add("", self.flags["receives"])
         self.value_rows(does, self._id, Thing, parts=("reflects",))
-        self.behind = MatteChoice(self.session, "stands-behind", "all mattes", None, "Which mattes stand before it", self._mattes,
-                                  lambda names: self._set("Choose what stands before it", mattes=names))  # fmt: skip
+        self.behind = MatteChoice(
+            self.session,
+            "stands-behind",
+            "all mattes",
+            None,
+            "Which mattes stand before it",
+            self._mattes,
+            lambda names: self._set("Choose what stands before it", mattes=names),
+        )
         does.add("Behind", self.behind)
         self.on_refresh(self.behind.refresh)
 
@@ -231,8 +244,14 @@ class PlacePanel(Panel):
         section.add("", pick)
         for label, name, tip, make in (
             ("Ground mesh", "make-ground", "Uneven ground through three or more points: it takes shadows", ground_through),
-            ("Card on a post", "make-post", "Along two or more points of a post or pole: it hides what is behind", lambda s, t: post_card(s, t, self.session.frame)),
-            ("Tube", "make-tube", "A round post along two or more points: it hides, and takes shadows", tube_along)):  # fmt: skip
+            (
+                "Card on a post",
+                "make-post",
+                "Along two or more points of a post or pole: it hides what is behind",
+                lambda s, t: post_card(s, t, self.session.frame),
+            ),
+            ("Tube", "make-tube", "A round post along two or more points: it hides, and takes shadows", tube_along),
+        ):
             section.add("", button(label, name, tip, lambda make=make, label=label: self._from_points(label, make)))
 
     # what is in hand

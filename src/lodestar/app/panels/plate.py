@@ -12,10 +12,29 @@ from ..fields import button, quiet
 from ..readings import rate_text
 from .panel import Panel
 
-TRANSFER_WORDS = {"rec709": "Rec.709", "srgb": "sRGB", "hlg": "HLG", "pq": "PQ", "linear": "Linear", "gamma22": "Gamma 2.2", "gamma28": "Gamma 2.8",
-                  "smpte240m": "SMPTE 240M", "log100": "Log 100:1", "log316": "Log 316:1", "st428": "SMPTE ST 428"}  # fmt: skip
-PRIMARY_WORDS = {"bt709": "Rec.709, sRGB", "bt2020": "BT.2020", "display-p3": "P3, D65", "dci-p3": "P3, DCI", "bt470bg": "BT.470 B, G", "smpte170m": "SMPTE 170M",
-                 "bt470m": "BT.470 M", "film": "Film"}  # fmt: skip
+TRANSFER_WORDS = {
+    "rec709": "Rec.709",
+    "srgb": "sRGB",
+    "hlg": "HLG",
+    "pq": "PQ",
+    "linear": "Linear",
+    "gamma22": "Gamma 2.2",
+    "gamma28": "Gamma 2.8",
+    "smpte240m": "SMPTE 240M",
+    "log100": "Log 100:1",
+    "log316": "Log 316:1",
+    "st428": "SMPTE ST 428",
+}
+PRIMARY_WORDS = {
+    "bt709": "Rec.709, sRGB",
+    "bt2020": "BT.2020",
+    "display-p3": "P3, D65",
+    "dci-p3": "P3, DCI",
+    "bt470bg": "BT.470 B, G",
+    "smpte170m": "SMPTE 170M",
+    "bt470m": "BT.470 M",
+    "film": "Film",
+}
 MATRIX_WORDS = {"bt709": "BT.709", "bt2020": "BT.2020", "bt601": "BT.601", "smpte240m": "SMPTE 240M", "rgb": "none, RGB"}
 RANGE_WORDS = {False: "limited", True: "full"}
 UNTOLD_WORDS = {"transfer": "transfer", "primaries": "primaries", "matrix": "matrix"}
@@ -46,7 +65,8 @@ class PlatePanel(Panel):
             ("transfer", "Transfer", TRANSFER_WORDS, "How light is coded in the clip; titles are lit in the same light"),
             ("primaries", "Primaries", PRIMARY_WORDS, "Which red, green and blue the clip speaks of"),
             ("matrix", "Matrix", MATRIX_WORDS, "How brightness and colour are kept apart in the clip"),
-            ("full_range", "Range", RANGE_WORDS, "Whether black and white are the ends of the scale, or lie inside it")):  # fmt: skip
+            ("full_range", "Range", RANGE_WORDS, "Whether black and white are the ends of the scale, or lie inside it"),
+        ):
             combo = QComboBox()
             combo.setObjectName(f"colour-{part.replace('_', '-')}")
             combo.setAccessibleName(label)
@@ -106,11 +126,14 @@ class PlatePanel(Panel):
         missing = not Path(plate.path).exists()
         self.find.setVisible(missing)
         name = Path(plate.path).name
-        values = {"File": (name if len(name) < 24 else name[:21] + "…", "missing" if missing else ""), "Size": (f"{plate.width} × {plate.height}", ""),
-                  "Rate": (f"{rate_text(plate.rate)} fps", "varies" if plate.rate_varies else ""),
-                  "Length": (f"{plate.count}", f"frames · {plate.seconds:.2f} s"),
-                  "Codec": (plate.codec, f"{plate.depth} bits"),
-                  "Sound": ("yes" if plate.has_sound else "none", "")}  # fmt: skip
+        values = {
+            "File": (name if len(name) < 24 else name[:21] + "…", "missing" if missing else ""),
+            "Size": (f"{plate.width} × {plate.height}", ""),
+            "Rate": (f"{rate_text(plate.rate)} fps", "varies" if plate.rate_varies else ""),
+            "Length": (f"{plate.count}", f"frames · {plate.seconds:.2f} s"),
+            "Codec": (plate.codec, f"{plate.depth} bits"),
+            "Sound": ("yes" if plate.has_sound else "none", ""),
+        }
         for key, (value, note) in values.items():
             self.rows[key][0].setText(value)
             self.rows[key][1].setText(note)

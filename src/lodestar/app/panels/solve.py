@@ -94,10 +94,18 @@ class SolvePanel(Panel):
         )
         self.start.activated.connect(lambda i: self.session.edit_part("Set start of the solve", "solving", refine=bool(i)))
         mend.add("Start", self.start)
-        self.reference = self.field("reference-frame", step=0.1, decimals=0, low=-1, high=100000, reset=-1,
-                                    tip="The frame from which a solve from nothing grows; -1 lets it choose")  # fmt: skip
+        self.reference = self.field(
+            "reference-frame",
+            step=0.1,
+            decimals=0,
+            low=-1,
+            high=100000,
+            reset=-1,
+            tip="The frame from which a solve from nothing grows; -1 lets it choose",
+        )
         self.reference.changed.connect(
-            lambda v, g: self.session.edit_part("Set reference frame", "solving", g, reference=None if v < 0 else round(v)))  # fmt: skip
+            lambda v, g: self.session.edit_part("Set reference frame", "solving", g, reference=None if v < 0 else round(v))
+        )
         mend.add("Grows from", self.reference)
         self.hold = QCheckBox("has its say")
         self.hold.setObjectName("hold")
@@ -130,8 +138,12 @@ class SolvePanel(Panel):
         except UserError as error:
             self.sensors = []
             self.session.fail(error)
-        self.sensor = self._choice("sensor", "Sensor", "The sensor's width, by which millimetres become pixels; your own are kept in sensors.json",
-                                   [f"{x.name} · {x.width_mm:g} mm" for x in self.sensors])  # fmt: skip
+        self.sensor = self._choice(
+            "sensor",
+            "Sensor",
+            "The sensor's width, by which millimetres become pixels; your own are kept in sensors.json",
+            [f"{x.name} · {x.width_mm:g} mm" for x in self.sensors],
+        )
         self.focal_mm = self.field(
             "focal-mm",
             unit="mm",
@@ -146,11 +158,19 @@ class SolvePanel(Panel):
         self.sensor.activated.connect(lambda _: self._from_mm(self.focal_mm.value, None))
         self.lens.add("In mm", self.focal_mm)
         self.lens.add("on", self.sensor)
-        self.sensor_mm = self.field("sensor-width", unit="mm", step=0.05, decimals=1, low=1, high=200, reset=36.0,
-                                    tip="A sensor of another width; it joins the list, and is kept for other shots")  # fmt: skip
+        self.sensor_mm = self.field(
+            "sensor-width",
+            unit="mm",
+            step=0.05,
+            decimals=1,
+            low=1,
+            high=200,
+            reset=36.0,
+            tip="A sensor of another width; it joins the list, and is kept for other shots",
+        )
         self.sensor_mm.changed.connect(lambda v, g: self._own_sensor(v) if g is None else None)
         self.lens.add("or of width", self.sensor_mm)
-        self.bend = []
+        self.distortion = []
         for k in (0, 1):
             solved = QCheckBox("find")
             solved.setObjectName(f"solve-k{k + 1}")
@@ -159,9 +179,9 @@ class SolvePanel(Panel):
                 f"given-k{k + 1}", step=0.0005, decimals=4, low=-2, high=2, reset=0, tip=f"The value of k{k + 1} while it is not found"
             )
             solved.toggled.connect(lambda on, k=k: edit("Set what is found", "solving", **{f"k{k + 1}": on}))
-            value.changed.connect(lambda v, g, k=k: self._set_bend(k, v, g))
+            value.changed.connect(lambda v, g, k=k: self._set_distortion(k, v, g))
             self.lens.add(f"Bend k{k + 1}", solved, value)
-            self.bend.append((solved, value))
+            self.distortion.append((solved, value))
         self.rolling = QCheckBox("rolling")
         self.rolling.setObjectName("rolling")
         self.rolling.setToolTip("Find how long the sensor takes from its first row to its last (a rolling shutter)")
@@ -188,10 +208,10 @@ class SolvePanel(Panel):
         self._from_mm(self.focal_mm.value, None)
         self.refresh()
 
-    def _set_bend(self, k: int, value: float, group: object) -> None:
-        bend = list(self.session.shot.solving.bend)
-        bend[k] = value
-        self.session.edit_part(f"Set k{k + 1}", "solving", group, bend=tuple(bend))
+    def _set_distortion(self, k: int, value: float, group: object) -> None:
+        distortion = list(self.session.shot.solving.distortion)
+        distortion[k] = value
+        self.session.edit_part(f"Set k{k + 1}", "solving", group, distortion=tuple(distortion))
 
     def _from_mm(self, focal_mm: float, group: object) -> None:
         plate = self.session.shot.plate
@@ -230,9 +250,9 @@ class SolvePanel(Panel):
         if self.sensors and shot.plate is not None:
             self.sensor_mm.show_value(self.sensors[self.sensor.currentIndex()].width_mm)
             self.focal_mm.show_value(asked.focal_px * self.sensors[self.sensor.currentIndex()].width_mm / shot.plate.width)
-        for k, (solved, value) in enumerate(self.bend):
+        for k, (solved, value) in enumerate(self.distortion):
             _show_tick(solved, (asked.k1, asked.k2)[k])
-            value.show_value(asked.bend[k])
+            value.show_value(asked.distortion[k])
             value.setEnabled(not solved.isChecked())
         _show_tick(self.rolling, asked.rolling)
         self.zoom.setCurrentIndex(list(ZOOMS).index(asked.zoom))
@@ -255,13 +275,19 @@ class SolvePanel(Panel):
         slides = (
             (f"{max(told.slip_px, 0.05):.2f} px", f"95 %: {max(told.slip_p95_px, 0.05):.2f} px") if told.slip_p95_px else ("?", "solve again to know")
         )
-        values = {"Average": (f"{solve.mean_px:.2f} px", solve.word), "Middle, 95 %": (f"{solve.median_px:.2f} px", f"{solve.p95_px:.2f} px"),
-                  "A title slides": slides,
-                  "Against noise": (f"{told.ratio:.2f} ×" if told.ratio else "?", f"tracks: {told.noise_px:.2f} px" if told.ratio else ""),
-                  "Worst frame": (f"{solve.frame_error[worst]:.2f} px", f"{solve.frames[worst]}, at {solve.frames[worst] / fps:.2f} s"),
-                  "Parallax": (f"{solve.parallax_deg:.1f}°", "none is needed" if solve.motion == "turning" else "plenty" if solve.parallax_deg > 3 else "little"),
-                  "Tracks used": (f"{solve.tracks}", f"{solve.inliers:.0%} fits"),
-                  "Camera": ("turns" if solve.motion == "turning" else "moves", "stale" if solve_is_stale(shot) else "")}  # fmt: skip
+        values = {
+            "Average": (f"{solve.mean_px:.2f} px", solve.word),
+            "Middle, 95 %": (f"{solve.median_px:.2f} px", f"{solve.p95_px:.2f} px"),
+            "A title slides": slides,
+            "Against noise": (f"{told.ratio:.2f} ×" if told.ratio else "?", f"tracks: {told.noise_px:.2f} px" if told.ratio else ""),
+            "Worst frame": (f"{solve.frame_error[worst]:.2f} px", f"{solve.frames[worst]}, at {solve.frames[worst] / fps:.2f} s"),
+            "Parallax": (
+                f"{solve.parallax_deg:.1f}°",
+                "none is needed" if solve.motion == "turning" else "plenty" if solve.parallax_deg > 3 else "little",
+            ),
+            "Tracks used": (f"{solve.tracks}", f"{solve.inliers:.0%} fits"),
+            "Camera": ("turns" if solve.motion == "turning" else "moves", "stale" if solve_is_stale(shot) else ""),
+        }
         for name, (value, note) in values.items():
             self.rows[name][0].setText(value)
             self.rows[name][1].setText(note)
@@ -273,8 +299,13 @@ class SolvePanel(Panel):
         readout = (f"{solve.readout:.2f} frame", "") if solve.readout else ("at once", hint)
         ends = lens.fx * solve.zooms[[0, -1]]
         focal = f"{ends[0]:.0f} to {ends[1]:.0f}" if len(solve.zoom) else f"{lens.fx:.1f} px"
-        for name, value, note in (("Focal length", focal, f"± {dev[0]:.1f}"), ("Bend k1", f"{lens.k1:.4f}", f"± {dev[1]:.4f}"),
-                                  ("Bend k2", f"{lens.k2:.4f}", f"± {dev[2]:.4f}"), ("Sees across", f"{across:.1f}°", ""), ("Rows read in", *readout)):  # fmt: skip
+        for name, value, note in (
+            ("Focal length", focal, f"± {dev[0]:.1f}"),
+            ("Bend k1", f"{lens.k1:.4f}", f"± {dev[1]:.4f}"),
+            ("Bend k2", f"{lens.k2:.4f}", f"± {dev[2]:.4f}"),
+            ("Sees across", f"{across:.1f}°", ""),
+            ("Rows read in", *readout),
+        ):
             self.lens_rows[name][0].setText(value.replace("-", "−"))
             self.lens_rows[name][1].setText(note)
         if self._mapped is not solve:

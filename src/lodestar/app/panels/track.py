@@ -45,11 +45,27 @@ class TrackPanel(Panel):
 
     def _fill_features(self) -> None:
         how = self.section("Features")
-        self.count = self.field("track-count", step=2, decimals=0, low=40, high=1500, reset=320,
-                                tip="How many tracks are kept in view; more take longer and do not promise a better solve")  # fmt: skip
+        self.count = self.field(
+            "track-count",
+            step=2,
+            decimals=0,
+            low=40,
+            high=1500,
+            reset=320,
+            tip="How many tracks are kept in view; more take longer and do not promise a better solve",
+        )
         self.spacing = self.field("track-spacing", unit="px", step=0.2, decimals=0, low=4, high=80, reset=14, tip="Least distance between two tracks")
-        self.contrast = self.field("track-contrast", unit="%", step=0.5, decimals=0, low=0, high=100, reset=0, factor=100.0,
-                                   tip="More contrast for the tracker's eyes only; the picture is untouched")  # fmt: skip
+        self.contrast = self.field(
+            "track-contrast",
+            unit="%",
+            step=0.5,
+            decimals=0,
+            low=0,
+            high=100,
+            reset=0,
+            factor=100.0,
+            tip="More contrast for the tracker's eyes only; the picture is untouched",
+        )
         self.blur = self.field(
             "track-blur", unit="px", step=0.02, decimals=1, low=0, high=4, reset=0, tip="A light blur for the tracker's eyes only, against grain"
         )
@@ -70,8 +86,12 @@ class TrackPanel(Panel):
         self.regions.add_wide(plain(self.region_list))
         row = QHBoxLayout()
         row.addWidget(button("Draw", "draw-region", "Draw round people, water or vehicles", lambda: self.session.use_tool("region")))
-        self.suggest = button("Suggest", "suggest-regions", "Find what moves by itself, from tracks and from how the picture flows, which no standing point explains; offered switched off",
-                              self.session.work.suggest_regions)  # fmt: skip
+        self.suggest = button(
+            "Suggest",
+            "suggest-regions",
+            "Find what moves by itself, from tracks and from how the picture flows, which no standing point explains; offered switched off",
+            self.session.work.suggest_regions,
+        )
         row.addWidget(self.suggest)
         self.regions.add_wide(plain(row))
 
@@ -110,8 +130,16 @@ class TrackPanel(Panel):
         for k, b in enumerate((self.reject, self.restore, self.delete, self.join, self.join_all, self.restore_all)):
             grid.addWidget(b, k // 3, k % 3)
         self.marks.add_wide(plain(grid))
-        self.least = self.field("least-frames", unit="frames", step=0.1, decimals=0, low=2, high=500, reset=12,
-                                tip="How long a mark has to live to be added by 'More here'")  # fmt: skip
+        self.least = self.field(
+            "least-frames",
+            unit="frames",
+            step=0.1,
+            decimals=0,
+            low=2,
+            high=500,
+            reset=12,
+            tip="How long a mark has to live to be added by 'More here'",
+        )
         self.marks.add("Added from", self.least)
         self.least.changed.connect(self._least_changed)
 
@@ -169,8 +197,13 @@ class TrackPanel(Panel):
         self.go.setEnabled(shot.plate is not None and not self.session.jobs.busy)
         self.go.setText("Track again" if shot.tracks is not None else "Track")
         self.help.setVisible(shot.tracks is None)
-        for field, value in ((self.count, shot.follow.count), (self.spacing, shot.follow.spacing_px), (self.contrast, shot.follow.contrast),
-                             (self.blur, shot.follow.blur_px), (self.least, self.session.least_frames)):  # fmt: skip
+        for field, value in (
+            (self.count, shot.follow.count),
+            (self.spacing, shot.follow.spacing_px),
+            (self.contrast, shot.follow.contrast),
+            (self.blur, shot.follow.blur_px),
+            (self.least, self.session.least_frames),
+        ):
             field.show_value(value)
         self.marks.setVisible(shot.tracks is not None)
         self.suggest.setEnabled(shot.solve is not None and shot.tracks is not None)

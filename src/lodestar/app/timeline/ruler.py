@@ -130,7 +130,11 @@ class Ruler(QWidget):
             p.drawRoundedRect(QRectF(x - 2, RULER - 10, 4, 10), 1, 1)
             room = (axis.x(after.frame) if after else self.width()) - x - 8
             p.setPen(QColor(theme.TEXT))
-            p.drawText(QRectF(x + 5, RULER + 1, room, 14), Qt.AlignmentFlag.AlignVCenter, p.fontMetrics().elidedText(marker.text, Qt.TextElideMode.ElideRight, int(max(room, 0))))  # fmt: skip
+            p.drawText(
+                QRectF(x + 5, RULER + 1, room, 14),
+                Qt.AlignmentFlag.AlignVCenter,
+                p.fontMetrics().elidedText(marker.text, Qt.TextElideMode.ElideRight, int(max(room, 0))),
+            )
 
     def _marker_at(self, position: QPointF) -> Marker | None:
         axis = TimeAxis(self.session, self.width())

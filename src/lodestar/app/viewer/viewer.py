@@ -14,15 +14,25 @@ from .tools.place import SNAPS, FileObject, PlaceObject
 VIEWS = ("Picture", "Scene", "Both")
 SNAP_WORDS = {"surface": "surface", "ground": "ground", "wall": "wall", "point": "a point", "far": "far away"}
 TICKS = {
-    "Track": ("marks", "tails", "rejected", "dim", "eyes"), "Solve": ("marks", "tails", "rejected", "dim"), "Ground": ("marks", "grid", "dim"),
-    "Place": ("floor", "handles", "stand-ins"), "Light": ("floor", "handles", "stand-ins"), "Foreground": ("mattes", "stand-ins"),
-}  # fmt: skip
-TICK_NAMES = {"marks": ("Marks", "Draw the tracks over the picture"), "tails": ("Tails", "Draw where each mark was in the last ten frames"),
-              "rejected": ("Rejected", "Draw rejected tracks as dim dashes"), "dim": ("Dim", "Darken the picture so that marks stand out"),
-              "grid": ("Grid", "Draw the ground's grid over the picture"), "floor": ("Grid", "Draw the ground's grid over picture and titles"), "handles": ("Handles", "Draw footprint and handles of what is chosen"),
-              "stand-ins": ("Stand-ins", "Draw what stands in for the place as wire over the picture"),
-              "mattes": ("Outlines", "Draw the outlines of mattes over the picture"),
-              "eyes": ("Tracker’s view", "Show what the tracker is shown: contrast and blur, and what is kept out dark")}  # fmt: skip
+    "Track": ("marks", "tails", "rejected", "dim", "eyes"),
+    "Solve": ("marks", "tails", "rejected", "dim"),
+    "Ground": ("marks", "grid", "dim"),
+    "Place": ("floor", "handles", "stand-ins"),
+    "Light": ("floor", "handles", "stand-ins"),
+    "Foreground": ("mattes", "stand-ins"),
+}
+TICK_NAMES = {
+    "marks": ("Marks", "Draw the tracks over the picture"),
+    "tails": ("Tails", "Draw where each mark was in the last ten frames"),
+    "rejected": ("Rejected", "Draw rejected tracks as dim dashes"),
+    "dim": ("Dim", "Darken the picture so that marks stand out"),
+    "grid": ("Grid", "Draw the ground's grid over the picture"),
+    "floor": ("Grid", "Draw the ground's grid over picture and titles"),
+    "handles": ("Handles", "Draw footprint and handles of what is chosen"),
+    "stand-ins": ("Stand-ins", "Draw what stands in for the place as wire over the picture"),
+    "mattes": ("Outlines", "Draw the outlines of mattes over the picture"),
+    "eyes": ("Tracker’s view", "Show what the tracker is shown: contrast and blur, and what is kept out dark"),
+}
 
 
 class Viewer(QWidget):

@@ -18,8 +18,19 @@ import numpy as np
 from .jit import kernel
 
 REC709, GAMMA22, GAMMA28, SMPTE240, LINEAR, LOG100, LOG316, SRGB, PQ, ST428, HLG = 1, 4, 5, 7, 8, 9, 10, 13, 16, 17, 18
-TRANSFERS = {"rec709": REC709, "gamma22": GAMMA22, "gamma28": GAMMA28, "smpte240m": SMPTE240, "linear": LINEAR, "log100": LOG100, "log316": LOG316,
-             "srgb": SRGB, "pq": PQ, "st428": ST428, "hlg": HLG}  # fmt: skip
+TRANSFERS = {
+    "rec709": REC709,
+    "gamma22": GAMMA22,
+    "gamma28": GAMMA28,
+    "smpte240m": SMPTE240,
+    "linear": LINEAR,
+    "log100": LOG100,
+    "log316": LOG316,
+    "srgb": SRGB,
+    "pq": PQ,
+    "st428": ST428,
+    "hlg": HLG,
+}
 # 6, 14 and 15 are the curve of Rec.709 under other names, 11 and 12 that curve with an extended range
 _TRANSFER_TAGS = {number: name for name, number in TRANSFERS.items()} | {n: "rec709" for n in (6, 11, 12, 14, 15)}
 MATRICES = {"rgb": 0, "bt709": 1, "bt601": 6, "smpte240m": 7, "bt2020": 9}

@@ -6,8 +6,21 @@ import re
 from .errors import UserError
 
 # factors to metres, degrees, seconds and plain shares
-UNITS = {"mm": 0.001, "cm": 0.01, "m": 1.0, "km": 1000.0, "in": 0.0254, "ft": 0.3048, "°": 1.0, "deg": 1.0, "rad": 57.29577951308232,
-         "px": 1.0, "%": 0.01, "s": 1.0, "ms": 0.001}  # fmt: skip
+UNITS = {
+    "mm": 0.001,
+    "cm": 0.01,
+    "m": 1.0,
+    "km": 1000.0,
+    "in": 0.0254,
+    "ft": 0.3048,
+    "°": 1.0,
+    "deg": 1.0,
+    "rad": 57.29577951308232,
+    "px": 1.0,
+    "%": 0.01,
+    "s": 1.0,
+    "ms": 0.001,
+}
 _NUMBER = re.compile(r"(\d+\.?\d*(?:[eE][-+]?\d+)?|\.\d+)\s*([a-zA-Z°%]*)")
 
 

@@ -18,8 +18,18 @@ from ..shot.document import Shot
 from ..shot.objects import Card, GroundMesh, Object, Tube, ancestors
 from .turns import turned
 
-PIVOTS = ("base line", "middle", "front left foot", "front right foot", "back left foot", "back right foot", "front left top", "front right top",
-          "back left top", "back right top")  # fmt: skip
+PIVOTS = (
+    "base line",
+    "middle",
+    "front left foot",
+    "front right foot",
+    "back left foot",
+    "back right foot",
+    "front left top",
+    "front right top",
+    "back left top",
+    "back right top",
+)
 LEAST_GAP = 1e-6
 
 
@@ -298,8 +308,10 @@ def _chosen_points(shot: Shot, tracks: Sequence[int], least: int, for_what: str)
         raise UserError(f"{for_what} needs points in space.", "Solve a camera that moves first.")
     rows = np.flatnonzero(np.isin(shot.solve.point_ids, list(tracks)))
     if len(rows) < least:
-        raise UserError(f"{for_what} needs {least} points or more with a place in the scene; {len(rows)} are chosen.",
-                        "Choose marks in the picture or the scene: click, Shift, or a line drawn round them.")  # fmt: skip
+        raise UserError(
+            f"{for_what} needs {least} points or more with a place in the scene; {len(rows)} are chosen.",
+            "Choose marks in the picture or the scene: click, Shift, or a line drawn round them.",
+        )
     return scene_frame(shot).points(shot.solve.xyz[rows]), tuple(int(i) for i in shot.solve.point_ids[rows])
 
 
@@ -309,8 +321,15 @@ def ground_through(shot: Shot, tracks: Sequence[int]) -> GroundMesh:
     apart = np.linalg.norm(points[:, None, :2] - points[None, :, :2], axis=2) + np.eye(len(points)) * 1e9
     edge = 6 * float(np.median(apart.min(1)))
     middle = points.mean(0)
-    mesh = GroundMesh(id=new_id(), points=tuple(float(v) for v in (points - middle).ravel()), edge=constant(float(f"{edge:.2g}")), tracks=ids,
-                      position=constant(*middle), drawn=False, receives=True)  # fmt: skip
+    mesh = GroundMesh(
+        id=new_id(),
+        points=tuple(float(v) for v in (points - middle).ravel()),
+        edge=constant(float(f"{edge:.2g}")),
+        tracks=ids,
+        position=constant(*middle),
+        drawn=False,
+        receives=True,
+    )
     ground_mesh(mesh.points, mesh.edge.value[0], 0, True)  # raises for points in a line
     return mesh
 
@@ -361,8 +380,17 @@ def post_card(shot: Shot, tracks: Sequence[int], frame: float) -> Card:
     away = to - axis * (to @ axis)
     away /= max(float(np.linalg.norm(away)), 1e-9)
     R = np.stack([np.cross(away, axis), away, axis], 1)
-    return Card(id=new_id(), label="Post card", width=constant(round(max(2 * half, 0.06 * length), 4)), height=constant(round(length, 4)),
-                position=constant(*low), turn=constant(*turn_from_matrix(R)), tracks=ids, drawn=False, hides=True)  # fmt: skip
+    return Card(
+        id=new_id(),
+        label="Post card",
+        width=constant(round(max(2 * half, 0.06 * length), 4)),
+        height=constant(round(length, 4)),
+        position=constant(*low),
+        turn=constant(*turn_from_matrix(R)),
+        tracks=ids,
+        drawn=False,
+        hides=True,
+    )
 
 
 def tube_along(shot: Shot, tracks: Sequence[int]) -> Tube:
@@ -376,5 +404,14 @@ def tube_along(shot: Shot, tracks: Sequence[int]) -> Tube:
     x = np.cross([0, 1.0, 0] if abs(axis[1]) < 0.9 else [1.0, 0, 0], axis)
     x /= np.linalg.norm(x)
     R = np.stack([x, np.cross(axis, x), axis], 1)
-    return Tube(id=new_id(), length=constant(round(length, 4)), thickness=constant(round(max(2 * half, 0.05 * length), 4)), position=constant(*low),
-                turn=constant(*turn_from_matrix(R)), tracks=ids, drawn=False, hides=True, receives=True)  # fmt: skip
+    return Tube(
+        id=new_id(),
+        length=constant(round(length, 4)),
+        thickness=constant(round(max(2 * half, 0.05 * length), 4)),
+        position=constant(*low),
+        turn=constant(*turn_from_matrix(R)),
+        tracks=ids,
+        drawn=False,
+        hides=True,
+        receives=True,
+    )

@@ -80,8 +80,11 @@ def _renumbered(before: Shot, tracks: Tracks) -> Shot:
     some = lambda ts: tuple(dict.fromkeys(n for t in ts if (n := new(t)) >= 0))
     said = before.ground
     ground = msgspec.structs.replace(
-        said, on_ground=some(said.on_ground), origin=None if said.origin is None or new(said.origin) < 0 else new(said.origin),
-        spans=tuple(msgspec.structs.replace(s, a=new(s.a), b=new(s.b)) for s in said.spans if min(new(s.a), new(s.b)) >= 0))  # fmt: skip
+        said,
+        on_ground=some(said.on_ground),
+        origin=None if said.origin is None or new(said.origin) < 0 else new(said.origin),
+        spans=tuple(msgspec.structs.replace(s, a=new(s.a), b=new(s.b)) for s in said.spans if min(new(s.a), new(s.b)) >= 0),
+    )
     objects = tuple(o.on_tracks([new(t) for t in o.tracks]) if o.tracks else o for o in before.objects)
     solve = before.solve
     if solve is not None:

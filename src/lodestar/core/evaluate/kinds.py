@@ -218,8 +218,14 @@ def _grid() -> np.ndarray:
 _GRID = _grid()
 
 KINDS: dict[type, Kind] = {
-    Title: Letters(), Logo: Drawings(), Card: Cards(), Anchor: Kind(), Box: Boxes(), Tube: Tubes(), GroundMesh: Grounds(),
-}  # fmt: skip
+    Title: Letters(),
+    Logo: Drawings(),
+    Card: Cards(),
+    Anchor: Kind(),
+    Box: Boxes(),
+    Tube: Tubes(),
+    GroundMesh: Grounds(),
+}
 
 
 def kind_of(item: Object) -> Kind:

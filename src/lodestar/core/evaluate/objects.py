@@ -54,7 +54,15 @@ def item_of(shot: Shot, thing: Object, index: int) -> Item:
     assert isinstance(thing, Solid)
     picture = kind_of(thing).picture(thing, index) if thing.drawn else None
     base = np.ones(3) if picture is not None and picture.paints else decode(np.array(thing.colour), "srgb")
-    return Item(mesh_of(thing, index), lambda share: model_of(shot, thing, index + share), (float(base[0]), float(base[1]), float(base[2])),
-                float(np.clip(thing.roughness.at(index)[0], 0.03, 1)), float(np.clip(thing.metal.at(index)[0], 0, 1)),
-                picture.pixels if picture is not None else None, thing.drawn, thing.receives, thing.hides,
-                float(np.clip(thing.reflects.at(index)[0], 0, 1)))  # fmt: skip
+    return Item(
+        mesh_of(thing, index),
+        lambda share: model_of(shot, thing, index + share),
+        (float(base[0]), float(base[1]), float(base[2])),
+        float(np.clip(thing.roughness.at(index)[0], 0.03, 1)),
+        float(np.clip(thing.metal.at(index)[0], 0, 1)),
+        picture.pixels if picture is not None else None,
+        thing.drawn,
+        thing.receives,
+        thing.hides,
+        float(np.clip(thing.reflects.at(index)[0], 0, 1)),
+    )

@@ -26,8 +26,9 @@ class Points(NamedTuple):
     covariances: np.ndarray | None
 
 
-def surface_under(shot: Shot, camera: Camera, pixel: F64, points: Points, snap: str = "surface", far: float = 50.0,
-                  chosen: np.ndarray | None = None) -> Patch | None:  # fmt: skip
+def surface_under(
+    shot: Shot, camera: Camera, pixel: F64, points: Points, snap: str = "surface", far: float = 50.0, chosen: np.ndarray | None = None
+) -> Patch | None:
     """The surface that something placed at a pixel (2,) would stand on; None where there is none.
 
     snap: 'surface' that the points make, level 'ground', upright 'wall', the nearest 'point', or 'far': so far away along the
@@ -97,7 +98,9 @@ def hit(shot: Shot, item: Object, frame: float, camera: Camera, pixel: F64) -> t
     return float(depths[nearest].min()), moved(np.linalg.inv(pose_of(shot, item, frame)), place)
 
 
-def placed_whole(shot: Shot, make: Callable[[Patch], Object], patch: Patch, ground: Patch | None, share: Callable[[Object], float]) -> tuple[Object, Patch]:  # fmt: skip
+def placed_whole(
+    shot: Shot, make: Callable[[Patch], Object], patch: Patch, ground: Patch | None, share: Callable[[Object], float]
+) -> tuple[Object, Patch]:
     """What is made on a patch, or on the ground where that would hide part of it; with the patch that was taken.
 
     share: how much of an object the ground hides.

@@ -18,15 +18,26 @@ def camera_tree(solve: Solve, fps: float) -> dict[str, Any]:
     """The file's content: world to camera, x right, y down, z forward, pixel (0, 0) the centre of the top-left pixel."""
     lens = solve.lens
     return {
-        "format": FORMAT, "version": VERSION if len(solve.zoom) else 1, "width": solve.width, "height": solve.height, "fps": fps, "motion": solve.motion,
+        "format": FORMAT,
+        "version": VERSION if len(solve.zoom) else 1,
+        "width": solve.width,
+        "height": solve.height,
+        "fps": fps,
+        "motion": solve.motion,
         "lens": {"model": lens.model, "fx": lens.fx, "fy": lens.fy, "cx": lens.cx, "cy": lens.cy, "k1": lens.k1, "k2": lens.k2},
-        "frames": [{"index": int(i), "R": R.tolist(), "t": t.tolist(), "error_px": round(float(e), 4)} | ({"zoom": float(z)} if len(solve.zoom) else {})
-                   for i, R, t, e, z in zip(solve.frames, solve.R, solve.t, solve.frame_error, solve.zooms)],
-        "points": [{"id": int(i), "xyz": xyz.tolist(), "error_px": round(float(e), 4)}
-                   for i, xyz, e in zip(solve.point_ids, solve.xyz, solve.point_error)],
+        "frames": [
+            {"index": int(i), "R": R.tolist(), "t": t.tolist(), "error_px": round(float(e), 4)} | ({"zoom": float(z)} if len(solve.zoom) else {})
+            for i, R, t, e, z in zip(solve.frames, solve.R, solve.t, solve.frame_error, solve.zooms)
+        ],
+        "points": [
+            {"id": int(i), "xyz": xyz.tolist(), "error_px": round(float(e), 4)} for i, xyz, e in zip(solve.point_ids, solve.xyz, solve.point_error)
+        ],
         "error_px": {"mean": solve.mean_px, "median": solve.median_px, "p95": solve.p95_px, "rms": solve.rms_px},
-        "tracks": solve.tracks, "seconds": solve.seconds, "readout": round(solve.readout, 4), "slip_px": [round(v, 4) for v in solve.slips],
-    }  # fmt: skip
+        "tracks": solve.tracks,
+        "seconds": solve.seconds,
+        "readout": round(solve.readout, 4),
+        "slip_px": [round(v, 4) for v in solve.slips],
+    }
 
 
 def write_camera(solve: Solve, fps: float, path: str | Path) -> None:

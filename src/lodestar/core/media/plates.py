@@ -103,10 +103,24 @@ def _probe_movie(path: Path) -> PlateInfo:
             width, height = _upright(frame.width, frame.height, turn, aspect)
             colour, untagged = _colour_of(frame)
             return PlateInfo(
-                str(path), width, height, len(times), (rate.numerator, rate.denominator), "movie", varies, colour, untagged,
-                stream.codec_context.name, frame.format.components[0].bits, bool(container.streams.audio), 0, turn, aspect,
-                bool(frame.interlaced_frame), len(frame.format.components) in (2, 4) and frame.format.name != "pal8",
-            )  # fmt: skip
+                str(path),
+                width,
+                height,
+                len(times),
+                (rate.numerator, rate.denominator),
+                "movie",
+                varies,
+                colour,
+                untagged,
+                stream.codec_context.name,
+                frame.format.components[0].bits,
+                bool(container.streams.audio),
+                0,
+                turn,
+                aspect,
+                bool(frame.interlaced_frame),
+                len(frame.format.components) in (2, 4) and frame.format.name != "pal8",
+            )
     except (av.FFmpegError, StopIteration, ValueError, OSError) as error:
         raise PlateError(f"{path.name} cannot be read as a movie.", "It may be cut short, damaged, or of another kind; copy it again.") from error
 
@@ -189,12 +203,24 @@ def _probe_sequence(path: Path, fps: Fraction) -> PlateInfo:
     picture = _read_picture(files[0])
     last = _read_picture(files[-1])
     if last.shape != picture.shape:
-        raise PlateError(_size_sentence(files[-1].name, last, picture.shape[1], picture.shape[0]),
-                         "Pictures of one sequence must have one size; leave the other ones out.")  # fmt: skip
+        raise PlateError(
+            _size_sentence(files[-1].name, last, picture.shape[1], picture.shape[0]),
+            "Pictures of one sequence must have one size; leave the other ones out.",
+        )
     colour = LINEAR_PICTURE if path.suffix.lower() == ".exr" else SRGB_PICTURE
     depth = {np.dtype(np.uint8): 8, np.dtype(np.uint16): 16}.get(picture.dtype, 32)
-    return PlateInfo(str(files[0]), picture.shape[1], picture.shape[0], len(files), (fps.numerator, fps.denominator), "sequence",
-                     colour=colour, codec=path.suffix[1:].lower(), depth=depth, first_number=max(_sequence_parts(files[0])[1], 0))  # fmt: skip
+    return PlateInfo(
+        str(files[0]),
+        picture.shape[1],
+        picture.shape[0],
+        len(files),
+        (fps.numerator, fps.denominator),
+        "sequence",
+        colour=colour,
+        codec=path.suffix[1:].lower(),
+        depth=depth,
+        first_number=max(_sequence_parts(files[0])[1], 0),
+    )
 
 
 def _size_sentence(name: str, picture: np.ndarray, width: int, height: int) -> str:
@@ -232,8 +258,10 @@ class SequencePlate:
             raise PlateError(f"Picture {index} of {Path(self.info.path).name} is missing.", "Put the picture back.")
         picture = _read_picture(self.files[index])
         if picture.shape[:2] != (self.info.height, self.info.width):
-            raise PlateError(_size_sentence(self.files[index].name, picture, self.info.width, self.info.height),
-                             "Pictures of one sequence must have one size; leave the other ones out.")  # fmt: skip
+            raise PlateError(
+                _size_sentence(self.files[index].name, picture, self.info.width, self.info.height),
+                "Pictures of one sequence must have one size; leave the other ones out.",
+            )
         return picture
 
     def luma(self, index: int) -> np.ndarray:
@@ -302,8 +330,9 @@ class MoviePlate:
                     return self._checked(frame, index)
             return self._from_start(index)
         except av.FFmpegError as error:
-            raise PlateError(f"{Path(self.info.path).name} cannot be read at frame {index}.",
-                             "The file is damaged there; shorten the range to end before it.") from error  # fmt: skip
+            raise PlateError(
+                f"{Path(self.info.path).name} cannot be read at frame {index}.", "The file is damaged there; shorten the range to end before it."
+            ) from error
 
     def _from_start(self, index: int) -> av.VideoFrame:
         self._start(0)
@@ -313,14 +342,18 @@ class MoviePlate:
             if number == index:
                 return self._checked(frame, index)
         self._start(0)
-        raise PlateError(f"{Path(self.info.path).name} ends before frame {index}, though its header promises {self.info.count}.",
-                         "The file is cut; shorten the range, or copy it again.")  # fmt: skip
+        raise PlateError(
+            f"{Path(self.info.path).name} ends before frame {index}, though its header promises {self.info.count}.",
+            "The file is cut; shorten the range, or copy it again.",
+        )
 
     def _checked(self, frame: av.VideoFrame, index: int) -> av.VideoFrame:
         width, height = _upright(frame.width, frame.height, self.info.turn_deg, self.info.pixel_aspect)
         if (width, height) != (self.info.width, self.info.height):
-            raise PlateError(f"The picture of {Path(self.info.path).name} changes its size at frame {index}: {width} × {height} after {self.info.width} × {self.info.height}.",
-                             "Cut the clip there and bring in one part.")  # fmt: skip
+            raise PlateError(
+                f"The picture of {Path(self.info.path).name} changes its size at frame {index}: {width} × {height} after {self.info.width} × {self.info.height}.",
+                "Cut the clip there and bring in one part.",
+            )
         return frame
 
     def _stood(self, picture: np.ndarray) -> np.ndarray:
@@ -364,6 +397,7 @@ Plate = MoviePlate | SequencePlate
 def open_plate(info: PlateInfo) -> Plate:
     """A reader for the clip; one reader belongs to one thread. Raises PlateError when it cannot be read (any more)."""
     if not Path(info.path).exists():
-        raise PlateError(f"The clip {Path(info.path).name} is not in {Path(info.path).parent} any more.",
-                         "Say where it is now; the shot itself is whole.")  # fmt: skip
+        raise PlateError(
+            f"The clip {Path(info.path).name} is not in {Path(info.path).parent} any more.", "Say where it is now; the shot itself is whole."
+        )
     return SequencePlate(info) if info.kind == "sequence" else MoviePlate(info)

@@ -46,8 +46,9 @@ def _over(plate, full, curve, whole, colour, shade, before_things, before_shadow
                 out[y, x, c] = min(value + 0.5, full) if whole else value
 
 
-def over_plate(plate: np.ndarray, transfer: str, colour: np.ndarray, shade: np.ndarray, before_things: np.ndarray, before_shadow: np.ndarray,
-               top: int, left: int) -> np.ndarray:  # fmt: skip
+def over_plate(
+    plate: np.ndarray, transfer: str, colour: np.ndarray, shade: np.ndarray, before_things: np.ndarray, before_shadow: np.ndarray, top: int, left: int
+) -> np.ndarray:
     """The plate (h, w, 3) with layers over the part that begins at (top, left); same kind of numbers as the plate.
 
     colour (a, b, 4): premultiplied linear light; shade (a, b, 3): factor on the plate's light; before_things, before_shadow (a, b):

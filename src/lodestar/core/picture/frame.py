@@ -17,7 +17,7 @@ from ..matte.sources import View, ignored
 from ..media.plates import PlateInfo
 from ..render.engine import Quality
 from ..shot.document import Shot
-from ..track.eyes import prepare
+from ..track.preprocess import prepare
 from .composite import codes_of, light_of, over_plate
 from .ours import Ours, Size, matte, ours
 from .workshop import Workshop, workshop
@@ -37,8 +37,16 @@ class Picture(NamedTuple):
     colour: Colour
 
 
-def frame(shot: Shot, index: int, quality: str = "final", *, layer: str = "picture", scale: float = 1.0, samples: int | None = None,
-          check: Callable[[], None] = lambda: None) -> Picture:  # fmt: skip
+def frame(
+    shot: Shot,
+    index: int,
+    quality: str = "final",
+    *,
+    layer: str = "picture",
+    scale: float = 1.0,
+    samples: int | None = None,
+    check: Callable[[], None] = lambda: None,
+) -> Picture:
     """Frame `index` of the shot.
 
     quality: 'draft' or 'final'; `samples` overrides the number of sub-frames. layer: one of PASSES. scale: under 1 for a

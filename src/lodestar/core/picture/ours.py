@@ -126,9 +126,18 @@ def _render(
 
 
 def _each_cut(
-    shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, things: list[Object], items: dict[str, Item],
-    groups: dict[tuple[str, ...], list[Object]], whole: Layers, cut: Callable, check: Callable[[], None],
-) -> np.ndarray:  # fmt: skip
+    shot: Shot,
+    workshop: Workshop,
+    index: int,
+    size: Size,
+    quality: Quality,
+    things: list[Object],
+    items: dict[str, Item],
+    groups: dict[tuple[str, ...], list[Object]],
+    whole: Layers,
+    cut: Callable,
+    check: Callable[[], None],
+) -> np.ndarray:
     """(h, w, 4) our things with what passes in front taken out, where objects stand behind different mattes.
 
     Which group is seen in a pixel is told by a picture for each in which all others only hide. Where one alone is seen, its

@@ -57,9 +57,14 @@ class Engine:
         self.__init__()  # type: ignore[misc]
 
     def render(
-        self, items: Sequence[Item], lights: Sequence[Light], camera: Callable[[float], Camera], size: tuple[int, int], quality: Quality,
+        self,
+        items: Sequence[Item],
+        lights: Sequence[Light],
+        camera: Callable[[float], Camera],
+        size: tuple[int, int],
+        quality: Quality,
         check: Callable[[], None] = lambda: None,
-    ) -> Layers | None:  # fmt: skip
+    ) -> Layers | None:
         """Our layers in the filmed pixels of a picture of `size` (width, height); None where they touch none of it.
 
         camera(share of a frame's time from the middle of the exposure) is the camera then. check is called between sub-frames
@@ -106,7 +111,9 @@ class Engine:
             self._ground = hull.tobytes(), fan(hull)
         return [i._replace(mesh=self._ground[1]) for i in found]
 
-    def _one_sun(self, items: list[Item], lamp: Lamp, camera: Callable[[float], Camera], area: tuple[int, int, int, int], quality: Quality, check) -> Drawn:  # fmt: skip
+    def _one_sun(
+        self, items: list[Item], lamp: Lamp, camera: Callable[[float], Camera], area: tuple[int, int, int, int], quality: Quality, check
+    ) -> Drawn:
         here, fine, (left, top, right, bottom) = camera(0.0), quality.detail, area
         poses: dict[float, tuple] = {0.0: (here.R, here.t, 1.0)}
 
@@ -140,9 +147,15 @@ class Engine:
         return self._maps[key]
 
     def _filmed(
-        self, colour: np.ndarray, light: list[np.ndarray], lamps: list[Lamp], lens: Lens, area: tuple[int, int, int, int], size: tuple[int, int],
+        self,
+        colour: np.ndarray,
+        light: list[np.ndarray],
+        lamps: list[Lamp],
+        lens: Lens,
+        area: tuple[int, int, int, int],
+        size: tuple[int, int],
         quality: Quality,
-    ) -> Layers | None:  # fmt: skip
+    ) -> Layers | None:
         """Straight layers with the lens's distortion, over the part of the filmed picture whose straight places were drawn."""
         place, fine, (left, top, right, bottom) = self._map(lens, *size)[0], quality.detail, area
         inside = (place[..., 0] > left) & (place[..., 0] < right - 1) & (place[..., 1] > top) & (place[..., 1] < bottom - 1)

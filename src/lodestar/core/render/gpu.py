@@ -107,8 +107,9 @@ class Renderer:
         try:
             self.gl = moderngl.create_context(standalone=True, backend="egl", require=330)  # type: ignore[arg-type]
         except Exception as error:  # glcontext raises bare Exceptions of several kinds
-            raise RenderError("No OpenGL 3.3 is available on this machine, not even in software.",
-                              "Install it with: apt-get install libegl1 libgl1-mesa-dri") from error  # fmt: skip
+            raise RenderError(
+                "No OpenGL 3.3 is available on this machine, not even in software.", "Install it with: apt-get install libegl1 libgl1-mesa-dri"
+            ) from error
         self._finish = ctypes.CDLL(ctypes.util.find_library("GL") or "libGL.so.1").glFinish
         self.paint = self.gl.program(vertex_shader=shaders.VERTEX, fragment_shader=shaders.FRAGMENT)
         self.depth = self.gl.program(vertex_shader=shaders.DEPTH_VERTEX, fragment_shader=shaders.DEPTH_FRAGMENT)
@@ -130,8 +131,21 @@ class Renderer:
             _release(kept[1:])
         _release(texture for _, texture in self._pictures.values())
         _release(self._made)
-        _release((self.sun_buffer, self.draft_sun_buffer, self.sky_buffer, self.sun_map, self.draft_sun_map, self.sky_map, self.no_picture,
-                  self.sum_triangle, self.paint, self.depth, self.sum))  # fmt: skip
+        _release(
+            (
+                self.sun_buffer,
+                self.draft_sun_buffer,
+                self.sky_buffer,
+                self.sun_map,
+                self.draft_sun_map,
+                self.sky_map,
+                self.no_picture,
+                self.sum_triangle,
+                self.paint,
+                self.depth,
+                self.sum,
+            )
+        )
         self._meshes, self._pictures, self._made = {}, {}, []
         # a context that is current is not destroyed, not even by the end of its thread (100 MB each at 1080p, measured)
         egl = ctypes.CDLL("libEGL.so.1")
@@ -210,8 +224,7 @@ class Renderer:
             else:
                 program[name] = value
 
-    def render(self, items: list[Item], view: View, lamp: Lamp, samples: int, shutter: float,
-               check: Callable[[], None] = lambda: None) -> Drawn:  # fmt: skip
+    def render(self, items: list[Item], view: View, lamp: Lamp, samples: int, shutter: float, check: Callable[[], None] = lambda: None) -> Drawn:
         """The drawn items and their shadow on those that receive it, from `samples` sub-frames. `check` is called before each and may raise."""
         self._buffers(view.width, view.height)
         part = (0, 0, view.width, view.height)
@@ -286,8 +299,23 @@ class Renderer:
         self.sky_map.use(1)
         self.mirror.use(3)
         bounce = 0.30 * (lamp.sun * max(sun[2], 0.0) + lamp.sky)
-        self._set(self.paint, sun=sun, sun_light=lamp.sun, sky_light=lamp.sky, ground_light=bounce, sun_map=0, sky_map=1, picture=2, mirror=3,
-                  sun_view=sun_view, sky_view=sky_view, sky_shadow=many, sky_from=sky, sun_bias=2.2 * radius / texels, threshold=threshold)  # fmt: skip
+        self._set(
+            self.paint,
+            sun=sun,
+            sun_light=lamp.sun,
+            sky_light=lamp.sky,
+            ground_light=bounce,
+            sun_map=0,
+            sky_map=1,
+            picture=2,
+            mirror=3,
+            sun_view=sun_view,
+            sky_view=sky_view,
+            sky_shadow=many,
+            sky_from=sky,
+            sun_bias=2.2 * radius / texels,
+            threshold=threshold,
+        )
         self._aim(self.once, camera, eye)
         for item, model in drawn:
             self._draw(item, model)
@@ -312,9 +340,19 @@ class Renderer:
     def _draw(self, item: Item, model: np.ndarray, mirrored: bool = False) -> None:
         turn = np.linalg.inv(model[:3, :3]).T
         self._texture(item.picture if item.drawn else None).use(2)
-        self._set(self.paint, model=model, turn=turn, catcher=not item.drawn, receives=item.receives, base=np.array(item.base), roughness=item.roughness,
-                  metal=item.metal, pictured=item.drawn and item.picture is not None, flat_sided=len(item.mesh.triangles) == 2 and item.drawn,
-                  mirrors=0.0 if item.drawn else item.reflects)  # fmt: skip
+        self._set(
+            self.paint,
+            model=model,
+            turn=turn,
+            catcher=not item.drawn,
+            receives=item.receives,
+            base=np.array(item.base),
+            roughness=item.roughness,
+            metal=item.metal,
+            pictured=item.drawn and item.picture is not None,
+            flat_sided=len(item.mesh.triangles) == 2 and item.drawn,
+            mirrors=0.0 if item.drawn else item.reflects,
+        )
         if not mirrored:  # what the mirror's plane cuts open shows its inside
             self._cull(item.mesh, "cw")  # rows run downward, which turns all triangles round
         self._arrays(item.mesh)[0].render()

@@ -8,7 +8,8 @@ import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import Similarity, fit_plane, identity, plane_by_votes, turn_matrix
-from ..solve.known import DIRECTION_OFF, Span, size_of
+from ..solve.constants import SOLVER
+from ..solve.known import Span, size_of
 from ..solve.result import Solve
 
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
@@ -131,7 +132,7 @@ def _up(
     if plane is not None:
         sure += [e / np.deg2rad(0.2) for e in _across(plane[1])]
     for post in posts:
-        sure += [e / DIRECTION_OFF for e in _across(post)]
+        sure += [e / SOLVER.direction_off for e in _across(post)]
     up, trust = hint, np.ones(len(lines))
     for _ in range(ROUNDS if len(lines) > 2 else 1):
         rows = list(sure)

@@ -87,8 +87,16 @@ def sturdy_plane(points: np.ndarray, covariances: np.ndarray | None = None) -> t
     return centre, normal, kept, rms
 
 
-def patch_under(camera: Camera, pixel: np.ndarray, points: np.ndarray, slip: Callable[[F64], F64], covariances: np.ndarray | None = None,
-                rows: np.ndarray | None = None, snap: str = "surface", trusted: np.ndarray | None = None) -> Patch | None:  # fmt: skip
+def patch_under(
+    camera: Camera,
+    pixel: np.ndarray,
+    points: np.ndarray,
+    slip: Callable[[F64], F64],
+    covariances: np.ndarray | None = None,
+    rows: np.ndarray | None = None,
+    snap: str = "surface",
+    trusted: np.ndarray | None = None,
+) -> Patch | None:
     """The patch under `pixel` (2,) from points (n, 3) with covariances (n, 3, 3); None where there is none.
 
     rows: the points that make it, by the user's own choice; else those near the pixel. snap: 'surface' is the plane of the

@@ -53,8 +53,10 @@ def checked(shot: Shot, name: str) -> Shot:
         if shot.solve is not None:
             _check_solve(shot.solve)
     except _Wrong as wrong:
-        raise ShotFileError(f"{name} cannot be opened: {wrong}.",
-                            "The file was left as it is. Open an earlier copy, or mend that place: the file is a zip, shot.json its text.") from wrong  # fmt: skip
+        raise ShotFileError(
+            f"{name} cannot be opened: {wrong}.",
+            "The file was left as it is. Open an earlier copy, or mend that place: the file is a zip, shot.json its text.",
+        ) from wrong
     return shot
 
 
@@ -208,10 +210,12 @@ def _check_solve(solve: Solve) -> None:
     _need(solve.lens.fx > 0, "solve.lens.fx", f"is {solve.lens.fx:g}; a focal length is above 0")
     turned = np.abs(np.einsum("kij,klj->kil", solve.R, solve.R) - np.eye(3)).max()
     _need(float(turned) < 1e-3, "solve.R", "holds matrices that are no rotations")
-    if solve.wander is not None:
-        q = len(solve.wander.lens)
-        _array("solve.wander.lens", solve.wander.lens, "f", q, 5)
+    if solve.covariance_sample is not None:
+        q = len(solve.covariance_sample.lens)
+        _array("solve.covariance_sample.lens", solve.covariance_sample.lens, "f", q, 5)
         _need(
-            solve.wander.cameras.ndim == 3 and solve.wander.cameras.shape[2] in (6, 7), "solve.wander.cameras", "has another shape than it must have"
+            solve.covariance_sample.cameras.ndim == 3 and solve.covariance_sample.cameras.shape[2] in (6, 7),
+            "solve.covariance_sample.cameras",
+            "has another shape than it must have",
         )
-        _array("solve.wander.cameras", solve.wander.cameras, "f", q, k, solve.wander.cameras.shape[2])
+        _array("solve.covariance_sample.cameras", solve.covariance_sample.cameras, "f", q, k, solve.covariance_sample.cameras.shape[2])

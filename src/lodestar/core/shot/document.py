@@ -202,14 +202,24 @@ def _clip(shot: Shot) -> tuple:
 
 def tracking_reads(shot: Shot) -> dict[str, Any]:
     """What of the shot tracking reads, by its name in a sentence: a result made from others does not fit."""
-    return {"the clip": _clip(shot), "in and out": (shot.first, shot.last), "the settings of the tracker": shot.follow,
-            "the regions": [r for r in shot.regions if r.on], "the tracks": shot.tracks}  # fmt: skip
+    return {
+        "the clip": _clip(shot),
+        "in and out": (shot.first, shot.last),
+        "the settings of the tracker": shot.follow,
+        "the regions": [r for r in shot.regions if r.on],
+        "the tracks": shot.tracks,
+    }
 
 
 def solving_reads(shot: Shot) -> dict[str, Any]:
     """What of the shot a solve reads, by its name in a sentence."""
-    return {"the clip": _clip(shot), "the tracks": shot.tracks, "the settings of the solve": shot.solving, "the solve": shot.solve,
-            "what is known of the place": shot.ground.spans if shot.solving.hold else ()}  # fmt: skip
+    return {
+        "the clip": _clip(shot),
+        "the tracks": shot.tracks,
+        "the settings of the solve": shot.solving,
+        "the solve": shot.solve,
+        "what is known of the place": shot.ground.spans if shot.solving.hold else (),
+    }
 
 
 def tracks_are_stale(shot: Shot) -> bool:

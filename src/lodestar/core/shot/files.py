@@ -28,8 +28,21 @@ from .objects import Object
 
 MOST_BYTES = 2**30  # that a file may unpack to
 # what a cut or damaged file makes the readers of zip, JSON and arrays raise
-READ_ERRORS = (zipfile.BadZipFile, zlib.error, msgspec.MsgspecError, KeyError, ValueError, TypeError, AttributeError, EOFError, NotImplementedError,
-               RecursionError, MemoryError, RuntimeError, OSError)  # fmt: skip
+READ_ERRORS = (
+    zipfile.BadZipFile,
+    zlib.error,
+    msgspec.MsgspecError,
+    KeyError,
+    ValueError,
+    TypeError,
+    AttributeError,
+    EOFError,
+    NotImplementedError,
+    RecursionError,
+    MemoryError,
+    RuntimeError,
+    OSError,
+)
 
 # from version n to n + 1: {n: function(tree) -> tree}, each with its reason in its docstring
 
@@ -46,7 +59,8 @@ def _titles_are_objects(tree: dict) -> dict:
 
 def _lamps_and_finish_are_lists(tree: dict) -> dict:
     """Version 3 has any number of lamps and of finish entries, in order; what was said of the shadow and the shutter has a place
-    of its own, and outlines say what they are, since mattes have other sources too. A clip has all of its colour, not its transfer."""
+    of its own, and outlines say what they are, since mattes have other sources too. A clip has all of its colour, not its transfer; words
+    of the field stand for our own."""
     light = tree.pop("light", {})
     sun = {"type": "sun", **{name: light[name] for name in ("bearing", "height", "strength", "softness", "colour", "on") if name in light}}
     sky = {"type": "sky", **{new: light[old] for old, new in (("sky", "strength"), ("sky_colour", "colour")) if old in light}}
@@ -60,6 +74,9 @@ def _lamps_and_finish_are_lists(tree: dict) -> dict:
         matrix = "rgb" if sequence else "bt709" if plate["height"] > 576 else "bt601"
         plate["colour"] = {"transfer": transfer, "matrix": matrix, "full_range": sequence}
         plate.pop("portrait_turn_deg", None)
+    for part, old, new in (("solving", "bend", "distortion"), ("solve", "wander", "covariance_sample")):
+        if old in (tree.get(part) or {}):
+            tree[part][new] = tree[part].pop(old)
     for outline in (*tree.get("mattes", []), *tree.get("regions", [])):
         outline["type"] = "outline"
     return tree
@@ -211,8 +228,10 @@ def _unpacked(file: BinaryIO, name: str, folder: Path) -> tuple[Shot, list[tuple
             if not isinstance(version, int) or version < 1:
                 raise KeyError("version")
             if version > VERSION:
-                raise ShotFileError(f"{name} was saved by a newer Bright Lodestar (file version {version}, this one reads up to {VERSION}).",
-                                    "Update the program to open it; the file was left as it is.")  # fmt: skip
+                raise ShotFileError(
+                    f"{name} was saved by a newer Bright Lodestar (file version {version}, this one reads up to {VERSION}).",
+                    "Update the program to open it; the file was left as it is.",
+                )
             arrays, members = _arrays_in(archive)
     except READ_ERRORS as error:
         raise ShotFileError(damaged, hint) from error

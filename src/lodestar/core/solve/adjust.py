@@ -15,15 +15,8 @@ from scipy.linalg import solve_triangular
 from ..basics.geometry import rotation_from_vector
 from ..basics.job import Job
 from . import known, normal
-from .known import Ties
-
-INNER_ROUNDS = 3  # of each point, for every step of the cameras
-LONG_SPAN = 40  # frames; longer tracks are gathered apart so that the dense blocks of short ones stay small
-WHOLE = 240  # frames up to which the reduced system is one block
-BLOCK = 120  # frames of a block in longer clips; no track may reach over more (`pieces` cuts them)
-LEAST_DAMPING = 1e-7  # keeps the seven freedoms of the frame of reference from running away
-ZOOM_BEND = 0.002  # by how much the speed of a zoom (share a frame) may change in a frame; common practice, no source
-
+from .constants import SOLVER
+from .known import Constraints
 
 NO_EXTRA, NO_ZOOM = np.zeros(3), np.zeros(0)
 
@@ -66,27 +59,31 @@ class Seen(NamedTuple):
 def seen(frame: np.ndarray, point: np.ndarray, xy: np.ndarray, points: int) -> Seen:
     order = np.lexsort((frame, point))
     point = np.ascontiguousarray(point[order].astype(np.int64))
-    return Seen(np.ascontiguousarray(frame[order].astype(np.int64)), point,
-                np.ascontiguousarray(xy[order], np.float64), np.searchsorted(point, np.arange(points + 1)))  # fmt: skip
+    return Seen(
+        np.ascontiguousarray(frame[order].astype(np.int64)),
+        point,
+        np.ascontiguousarray(xy[order], np.float64),
+        np.searchsorted(point, np.arange(points + 1)),
+    )
 
 
 def pieces(s: Seen, frames: int) -> tuple[Seen, np.ndarray]:
     """Tracks that reach over more frames than a block are cut into points of their own; owner (m',): the point each was cut from."""
     points = len(s.first) - 1
-    if frames <= WHOLE:
+    if frames <= SOLVER.whole:
         return s, np.arange(points)
     start = s.frame[s.first[s.point]]
-    part = (s.frame - start) // BLOCK
-    key, point = np.unique(s.point * (frames // BLOCK + 1) + part, return_inverse=True)
-    owner = key // (frames // BLOCK + 1)
+    part = (s.frame - start) // SOLVER.block
+    key, point = np.unique(s.point * (frames // SOLVER.block + 1) + part, return_inverse=True)
+    owner = key // (frames // SOLVER.block + 1)
     return Seen(s.frame, point.astype(np.int64), s.xy, np.searchsorted(point, np.arange(len(key) + 1))), owner
 
 
-def in_pieces(ties: Ties, owner: np.ndarray) -> Ties:
-    """Ties over points that were cut (`pieces`): between the first piece of each, and of all pieces with the first."""
+def in_pieces(constraints: Constraints, owner: np.ndarray) -> Constraints:
+    """Constraints over points that were cut (`pieces`): between the first piece of each, and of all pieces with the first."""
     _, first = np.unique(owner, return_index=True)
-    others = np.flatnonzero(np.isin(owner, ties.points) & (first[owner] != np.arange(len(owner))))
-    return ties._replace(a=first[ties.a], b=first[ties.b], same=np.stack([first[owner[others]], others], 1))
+    others = np.flatnonzero(np.isin(owner, constraints.points) & (first[owner] != np.arange(len(owner))))
+    return constraints._replace(a=first[constraints.a], b=first[constraints.b], same=np.stack([first[owner[others]], others], 1))
 
 
 class System:
@@ -95,19 +92,19 @@ class System:
     late: np.ndarray
 
     def __init__(
-        self, s: Seen, frames: int, held: np.ndarray | None = None, fixed: np.ndarray | None = None, stiff: np.ndarray | None = None
+        self, s: Seen, frames: int, held: np.ndarray | None = None, fixed: np.ndarray | None = None, smoothness: np.ndarray | None = None
     ) -> None:
         """held (12,) bool: which of turn (3), shift (3) and lens (6) do not vary; fixed (frames,) bool: frames that do not.
-        stiff (r, frames): what the logarithms of the zoom are held by, where it varies: see `zoom_stiffness`."""
+        smoothness (r, frames): what the logarithms of the zoom are held by, where it varies: see `smoothness_prior`."""
         k, m = len(s.frame), len(s.first) - 1
-        self.per, self.stiff = 6 if stiff is None else 7, stiff
+        self.per, self.smoothness = 6 if smoothness is None else 7, smoothness
         held = np.zeros(6 + normal.LENS, bool) if held is None else held
         self.s, self.frames, self.held = s, frames, np.insert(held, 6, [False] * (self.per - 6))
         self.A, self.B, self.E = np.zeros((k, 2, self.per + normal.LENS)), np.zeros((k, 2, 3)), np.zeros((k, 2))
         self.late = np.zeros((k, 2))
         self.fixed = None if fixed is None else np.flatnonzero(fixed[s.frame])
         self.half, self.inverse = np.zeros((m, 3, 3)), np.zeros((m, 3, 3))
-        size = frames if frames <= WHOLE else BLOCK
+        size = frames if frames <= SOLVER.whole else SOLVER.block
         self.edges = [*range(0, frames, size), frames]
         self.groups = self._groups()
 
@@ -117,7 +114,7 @@ class System:
         some = np.flatnonzero(s.first[1:] > s.first[:-1])
         low, high = s.frame[s.first[some]], s.frame[s.first[some + 1] - 1]
         block = np.searchsorted(self.edges, low, side="right") - 1
-        order = np.lexsort((low + high, high - low > LONG_SPAN, block))
+        order = np.lexsort((low + high, high - low > SOLVER.long_span, block))
         groups = []
         for part in np.split(order, np.flatnonzero(np.diff(block[order])) + 1):
             for k in range(0, len(part), size):
@@ -169,8 +166,8 @@ class System:
         for block, a, b in zip(D, edges, edges[1:]):
             grid = block.reshape(b - a, per, b - a, per)
             grid[np.arange(b - a), :, np.arange(b - a), :] = own[a:b]
-        if self.stiff is not None:
-            self._stiffen(self.stiff.T @ self.stiff, D, below)
+        if self.smoothness is not None:
+            self._add_smoothness(self.smoothness.T @ self.smoothness, D, below)
         for group, f0, f1 in self.groups:
             Z = np.empty((per * (f1 - f0) + L, 3 * len(group)))
             normal.couple(self.A, self.B, s.frame, s.first, group, f0, self.half, Z)
@@ -180,13 +177,13 @@ class System:
             corner -= Q[-L:, -L:]
         self._factorise(D, below, border, corner)
 
-    def _stiffen(self, stiffness: np.ndarray, D: list, below: list) -> None:
-        """Add what ties each frame's zoom to those near it."""
+    def _add_smoothness(self, information: np.ndarray, D: list, below: list) -> None:
+        """Add what constraints each frame's zoom to those near it."""
         per, edges = self.per, self.edges
         for k, (a, b) in enumerate(zip(edges, edges[1:])):
-            D[k][6::per, 6::per] += stiffness[a:b, a:b]
+            D[k][6::per, 6::per] += information[a:b, a:b]
             if k < len(below):
-                below[k][6::per, 6::per] += stiffness[b : edges[k + 2], a:b]
+                below[k][6::per, 6::per] += information[b : edges[k + 2], a:b]
 
     def _subtract(self, Q: np.ndarray, f0: int, f1: int, D: list, below: list) -> None:
         k = int(np.searchsorted(self.edges, f0, side="right")) - 1
@@ -262,11 +259,11 @@ class System:
         return step, self.points_back(step, pull)
 
 
-class Tied:
-    """A reduced system with ties between a few of its points: its steps, and the correction that each tie makes to them."""
+class Constrained:
+    """A reduced system with constraints between a few of its points: its steps, and the correction that each constraint makes to them."""
 
     def __init__(self, system: System, points: np.ndarray, J: np.ndarray) -> None:
-        """points (q,); J (k, q, 3): the derivative of k ties, each in px of the residuals."""
+        """points (q,); J (k, q, 3): the derivative of k constraints, each in px of the residuals."""
         self.system, self.points, self.J = system, points, J
         m, none = len(system.s.first) - 1, np.zeros((len(system.s.frame), 2))
         steps = []
@@ -278,16 +275,16 @@ class Tied:
         self.middle = np.eye(len(J)) + self.of(self.shifts)
 
     def of(self, shifts: np.ndarray) -> np.ndarray:
-        """(..., k) by how much shifts (..., m, 3) of the points change the ties."""
+        """(..., k) by how much shifts (..., m, 3) of the points change the constraints."""
         return np.einsum("kqi,...qi->...k", self.J, shifts[..., self.points, :])
 
     def correct(self, step: np.ndarray, shift: np.ndarray, c: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """A step of the system alone, made to suit ties that are now off by c (k,)."""
+        """A step of the system alone, made to suit constraints that are now off by c (k,)."""
         back = np.linalg.solve(self.middle.T, c + self.of(shift))
         return step - back @ self.steps, shift - np.einsum("k,kmi->mi", back, self.shifts)
 
 
-def zoom_stiffness(times: np.ndarray, px: float) -> np.ndarray:
+def smoothness_prior(times: np.ndarray, px: float) -> np.ndarray:
     """(n - 2, n) rows that multiply the logarithms of the zoom at `times` (n,), in frames, rising: a hand or a motor keeps its
     speed, and one that changes as much as is usual costs as an error of so many px."""
     gap = np.maximum(np.diff(times), 1e-9)
@@ -295,7 +292,7 @@ def zoom_stiffness(times: np.ndarray, px: float) -> np.ndarray:
     rows = np.zeros((len(k), len(times)))
     rows[k, k], rows[k, k + 2] = 1 / gap[:-1], 1 / gap[1:]
     rows[k, k + 1] = -(rows[k, k] + rows[k, k + 2])
-    return rows * px / (ZOOM_BEND * np.sqrt((gap[:-1] + gap[1:]) / 2))[:, None]
+    return rows * px / (SOLVER.zoom_change * np.sqrt((gap[:-1] + gap[1:]) / 2))[:, None]
 
 
 def held_by(move: bool, lens: tuple[bool, ...], more: tuple[bool, bool] = (False, False)) -> np.ndarray:
@@ -308,16 +305,16 @@ class _Beside(NamedTuple):
 
     mean: np.ndarray
     weight: np.ndarray
-    stiff: np.ndarray | None
-    ties: Ties | None
-    tie_px: float
+    smoothness: np.ndarray | None
+    constraints: Constraints | None
+    constraint_px: float
 
     def cost(self, x: Scene) -> float:
         total = float((self._off(x) ** 2 * self.weight).sum())
-        if self.stiff is not None:
-            total += float(((self.stiff @ np.log(x.zoom)) ** 2).sum())
-        if self.ties is not None:
-            total += self.tie_px**2 * float((known.residuals(self.ties, x.X)[0] ** 2).sum())
+        if self.smoothness is not None:
+            total += float(((self.smoothness @ np.log(x.zoom)) ** 2).sum())
+        if self.constraints is not None:
+            total += self.constraint_px**2 * float((known.residuals(self.constraints, x.X)[0] ** 2).sum())
         return 0.5 * total
 
     def _off(self, x: Scene) -> np.ndarray:
@@ -327,37 +324,50 @@ class _Beside(NamedTuple):
         """The step of cameras and lens, and that of the points (m, 3), by which pictures and all this are suited best."""
         right, pull = system.right_side(system.E)
         right[-normal.LENS :] -= self.weight * self._off(x)
-        if self.stiff is not None:
-            right[6 : -normal.LENS : system.per] -= self.stiff.T @ (self.stiff @ np.log(x.zoom))
+        if self.smoothness is not None:
+            right[6 : -normal.LENS : system.per] -= self.smoothness.T @ (self.smoothness @ np.log(x.zoom))
         step, shift = system.step(right, pull)
-        if self.ties is None:
+        if self.constraints is None:
             return step, shift
-        c, J = known.residuals(self.ties, x.X)
-        return Tied(system, self.ties.points, self.tie_px * J).correct(step, shift, self.tie_px * c)
+        c, J = known.residuals(self.constraints, x.X)
+        return Constrained(system, self.constraints.points, self.constraint_px * J).correct(step, shift, self.constraint_px * c)
 
 
 def adjust(
-    scene: Scene, s: Seen, centre: tuple[float, float], *, loss_px: float, lens: tuple[bool, bool, bool] = (True, True, True),
-    move: bool = True, prior: tuple[np.ndarray, np.ndarray] | None = None, rounds: int = 30, tolerance: float = 1e-6,
-    fixed: np.ndarray | None = None, centre_px: float = 0.0, late: np.ndarray | None = None, ties: Ties | None = None,
-    tie_px: float = 1.0, stiff: np.ndarray | None = None, job: Job | None = None,
-) -> tuple[Scene, float]:  # fmt: skip
+    scene: Scene,
+    s: Seen,
+    centre: tuple[float, float],
+    *,
+    loss_px: float,
+    lens: tuple[bool, bool, bool] = (True, True, True),
+    move: bool = True,
+    prior: tuple[np.ndarray, np.ndarray] | None = None,
+    rounds: int = 30,
+    tolerance: float = 1e-6,
+    fixed: np.ndarray | None = None,
+    centre_px: float = 0.0,
+    late: np.ndarray | None = None,
+    constraints: Constraints | None = None,
+    constraint_px: float = 1.0,
+    smoothness: np.ndarray | None = None,
+    job: Job | None = None,
+) -> tuple[Scene, float]:
     """Adjust the scene to what was seen; returns it with its final cost (half the sum of robust squared px).
 
     centre: the lens centre in px. loss_px: scale of Cauchy's loss, 0 for plain squares. lens: which of f, k1, k2 vary.
     move: False holds the camera centres (a camera that only turns; points are directions). prior: mean (3,) and deviation
     (3,) of f, k1, k2. fixed (n,) bool: frames that stay where they are. Frames without observations are held. centre_px: by
     what deviation the lens centre may vary too, 0 not at all. late (k, 2): px by which each observation is displaced for a
-    readout of one frame; with it, the readout varies. ties: what is known of points' distances and directions; one that is off
-    by as much as is usual costs as much as an observation that is off by tie_px. stiff: of a lens that zooms, see `zoom_stiffness`.
+    readout of one frame; with it, the readout varies. constraints: what is known of points' distances and directions; one that is off
+    by as much as is usual costs as much as an observation that is off by constraint_px. smoothness: of a lens that zooms, see `smoothness_prior`.
     """
     frames = len(scene.R)
     whole, (s, owner), given = s, pieces(s, frames), scene.X
     scene = Scene(*(np.array(a, np.float64, order="C") for a in (scene.R, scene.C, scene.X[owner], scene.K, scene.extra, scene.zoom)))
     more = (centre_px > 0, late is not None)
-    if stiff is not None:
+    if smoothness is not None:
         scene = scene._replace(zoom=scene.zooms)
-    system = System(s, frames, held_by(move, lens, more), fixed, stiff)
+    system = System(s, frames, held_by(move, lens, more), fixed, smoothness)
     if late is not None:
         system.late = np.ascontiguousarray(late, np.float64)
     scale2 = loss_px * loss_px
@@ -366,16 +376,18 @@ def adjust(
         mean[:3], weight[:3] = prior[0], 1 / np.asarray(prior[1], float) ** 2
     if centre_px > 0:
         weight[3:5] = 1 / centre_px**2
-    beside = _Beside(mean, weight * ~system.held[system.per :], stiff, None if ties is None else in_pieces(ties, owner), tie_px)
-    inner = np.full(len(scene.X), INNER_ROUNDS)
-    if beside.ties is not None:
-        inner[beside.ties.points] = 0  # they are not free to go where the pictures alone would have them
+    beside = _Beside(
+        mean, weight * ~system.held[system.per :], smoothness, None if constraints is None else in_pieces(constraints, owner), constraint_px
+    )
+    inner = np.full(len(scene.X), SOLVER.inner_rounds)
+    if beside.constraints is not None:
+        inner[beside.constraints.points] = 0  # they are not free to go where the pictures alone would have them
 
-    def settle(x: Scene) -> float:
-        fit = normal.settle(len(s.frame), *x[:5], x.zooms, system.late, s.frame, s.first, s.xy, *centre, scale2, inner, not move)
+    def refine_points(x: Scene) -> float:
+        fit = normal.refine_points(len(s.frame), *x[:5], x.zooms, system.late, s.frame, s.first, s.xy, *centre, scale2, inner, not move)
         return fit + beside.cost(x)
 
-    cost, damping, growth, moved = settle(scene), 1e-4, 2.0, True
+    cost, damping, growth, moved = refine_points(scene), 1e-4, 2.0, True
     for number in range(rounds):
         if job is not None:
             job.step(number / rounds)
@@ -387,10 +399,10 @@ def adjust(
             damping, growth, moved = damping * growth, growth * 2, False
             continue
         trial = scene.moved(*beside.step(system, scene))
-        now = settle(trial) if trial.K[0] > 0 else np.inf
+        now = refine_points(trial) if trial.K[0] > 0 else np.inf
         if now < cost:
             done = cost - now < tolerance * cost
-            scene, cost, damping, growth, moved = trial, now, max(damping / 5, LEAST_DAMPING), 2.0, True
+            scene, cost, damping, growth, moved = trial, now, max(damping / 5, SOLVER.least_damping), 2.0, True
             if done:
                 break
         else:
@@ -398,12 +410,14 @@ def adjust(
             if damping > 1e8:
                 break
     if whole is not s:  # a track that was cut takes the place that most of it agrees on
-        X, inner = np.array(given, np.float64, order="C"), np.full(len(whole.first) - 1, 4 * INNER_ROUNDS)
+        X, inner = np.array(given, np.float64, order="C"), np.full(len(whole.first) - 1, 4 * SOLVER.inner_rounds)
         X[owner[::-1]] = scene.X[::-1]
-        if ties is not None:
-            inner[ties.points] = 0
+        if constraints is not None:
+            inner[constraints.points] = 0
         scene = scene._replace(X=X)
-        cost = normal.settle(len(s.frame), *scene[:5], scene.zooms, system.late, whole.frame, whole.first, whole.xy, *centre, scale2, inner, not move)
+        cost = normal.refine_points(
+            len(s.frame), *scene[:5], scene.zooms, system.late, whole.frame, whole.first, whole.xy, *centre, scale2, inner, not move
+        )
     return scene, cost
 
 

@@ -13,35 +13,16 @@ from ..basics.geometry import Lens
 from ..basics.job import Job
 from ..track.tracks import Tracks, frozen
 from .adjust import NO_EXTRA, NO_ZOOM, Scene, Seen, adjust, project, seen
+from .constants import SOLVER
 from .free import FreeSolver
 from .known import Span
 from .lensing import Lensing
 from .result import Solve, SolveSettings
 from .shutter import displacement, motion
-from .slip import Wander, misfit, slide, wander
+from .slip import CovarianceSample, covariance_sample, misfit, slide
 from .turning import finish_turning, fitting_turning, keyframe_step, solve_turning, turning_votes
-from .views import LOOSE_SPREAD, Table, parallax, resect
+from .views import Table, parallax, resect
 from .zoom import looks_zooming
-
-LEAST_TRACKS = 24
-LEAST_LINK = 8  # tracks that have to lead from one frame to the next
-STILL_PX = 1.0
-MAY_TURN_PX = 4.0  # what turning may leave over for it to be finished too, where a camera that moves does not explain the tracks
-NEARLY = 4.0  # what turning may leave, in noises of the tracks, before the shot is called nearly turning
-ROLLING_ROUNDS = 4
-ROLLING_LIMITS = 3.0  # by how many times more an observation may be off while no readout is known
-RIVAL_FOCAL, RIVAL_DEVIATIONS = 0.03, 4.0  # by what share, and how many deviations, a focal length has to differ to be another one
-DISAGREES = 4.0  # deviations by which a known distance or direction may be off before it is doubted
-COMPARED = 40  # frames by which lens centre and readout are tried
-ROLLING_GAIN = 0.01  # share of the cost that a readout must save before it is spoken of
-ROLLING_CLEAR = 0.1  # and to leave no doubt
-CENTRE_GAIN = 0.01  # share of the cost that a lens centre elsewhere must save before it is believed
-CENTRE_SHARE = 0.015  # of the picture's width: by what deviation a lens centre may lie elsewhere
-CLEAR = 1.35  # times the noise of the tracks, up to which a solve needs no other beside it
-CLOSE = 1.2  # times the error of the closer solve, up to which another is as close
-LEAST_ZOOM = 0.015  # share of the focal length by which it has to change to be called a zoom
-ZOOM_COSTS = 1.1  # by how much better a zoom has to explain the tracks than one focal length
-SLIP_POINTS = 60  # whose slip stands for the scene
 
 
 class Fitted(NamedTuple):
@@ -54,8 +35,9 @@ class Fitted(NamedTuple):
     cost: float = 0.0
 
 
-def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job: Job, start: Solve | None = None,
-          spans: tuple[Span, ...] = ()) -> Solve:  # fmt: skip
+def solve(
+    tracks: Tracks, width: int, height: int, settings: SolveSettings, job: Job, start: Solve | None = None, spans: tuple[Span, ...] = ()
+) -> Solve:
     """Solve the camera of all frames that the kept tracks reach. start: an earlier solve, from which `settings.refine` goes on.
     spans: distances and directions between the points of tracks, which a camera that moves has to suit too.
 
@@ -65,15 +47,17 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     began = time.perf_counter()
     rows = np.flatnonzero(tracks.kept())
     count = len(np.unique(tracks.track[rows]))
-    if count < LEAST_TRACKS:
-        raise SolveError(f"{count} track{'s are' if count != 1 else ' is'} too few to solve a camera; it needs {LEAST_TRACKS} or more.",
-                         "Track again with more features, or bring rejected tracks back.")  # fmt: skip
+    if count < SOLVER.least_tracks:
+        raise SolveError(
+            f"{count} track{'s are' if count != 1 else ' is'} too few to solve a camera; it needs {SOLVER.least_tracks} or more.",
+            "Track again with more features, or bring rejected tracks back.",
+        )
     first = int(tracks.frame[rows].min())
     table, first, warning = _one_piece(Table(tracks.frame[rows] - first, tracks.track[rows], tracks.xy[rows], width, height, spans), first)
     _refuse_still(table)
     focal, lens_free = settings.focal_px or None, (settings.k1, settings.k2)
-    bend = tuple(0.0 if free else value for free, value in zip(lens_free, settings.bend))
-    lens = Lensing(np.array([settings.focal_px, *bend]), (focal is None, *lens_free))
+    distortion = tuple(0.0 if free else value for free, value in zip(lens_free, settings.distortion))
+    lens = Lensing(np.array([settings.focal_px, *distortion]), (focal is None, *lens_free))
     refined = start if settings.refine and start is not None and (start.width, start.height) == (width, height) else None
     account = functools.partial(_account, tracks, first, lens, settings, refined, job)
     if settings.zoom == "auto" and refined is None:
@@ -82,8 +66,9 @@ def solve(tracks: Tracks, width: int, height: int, settings: SolveSettings, job:
     else:
         result = account(table, settings.zoom == "zooms" or (settings.zoom == "auto" and refined is not None and len(refined.zoom) > 0))
     # all of the time, so that nothing is left out of what a user waits for
-    return msgspec.structs.replace(result, warning=f"{warning} {result.warning}".strip(),
-                                   seconds={**result.seconds, "solve": round(time.perf_counter() - began, 3)})  # fmt: skip
+    return msgspec.structs.replace(
+        result, warning=f"{warning} {result.warning}".strip(), seconds={**result.seconds, "solve": round(time.perf_counter() - began, 3)}
+    )
 
 
 def _with_zoom_or_not(account: Callable[..., Solve], table: Table) -> Solve:
@@ -98,21 +83,30 @@ def _with_zoom_or_not(account: Callable[..., Solve], table: Table) -> Solve:
         except SolveError as error:
             reason = error
             continue
-        if zooms and np.ptp(np.log(solved.zoom)) < LEAST_ZOOM:
+        if zooms and np.ptp(np.log(solved.zoom)) < SOLVER.least_zoom:
             continue  # it only looked so
         found.append(solved)
-        if found[-1].rms_px / np.sqrt(2) < CLEAR * found[-1].noise_px:
+        if found[-1].rms_px / np.sqrt(2) < SOLVER.clear_noises * found[-1].noise_px:
             break
     if not found:
         raise reason
     closest = min(s.rms_px for s in found)
-    close = [s for s in found if s.rms_px < CLOSE * closest]
+    close = [s for s in found if s.rms_px < SOLVER.close_error * closest]
     # squares of px, what does not fit at all with the square of four noises along both axes
-    return min(close, key=lambda s: (s.inliers * s.rms_px**2 + (1 - s.inliers) * 32 * s.noise_px**2) * (ZOOM_COSTS if len(s.zoom) else 1))
+    return min(close, key=lambda s: (s.inliers * s.rms_px**2 + (1 - s.inliers) * 32 * s.noise_px**2) * (SOLVER.zoom_costs if len(s.zoom) else 1))
 
 
-def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings, refined: Solve | None, job: Job, table: Table, zooms: bool,
-             if_sure: bool = False) -> Solve:  # fmt: skip
+def _account(
+    tracks: Tracks,
+    first: int,
+    lens: Lensing,
+    settings: SolveSettings,
+    refined: Solve | None,
+    job: Job,
+    table: Table,
+    zooms: bool,
+    if_sure: bool = False,
+) -> Solve:
     """One solve, with a zoom or without. if_sure: it is given up (SolveError) where no start explains the tracks as well as it should."""
     seconds: dict[str, float] = {}
     began, warning = time.perf_counter(), ""
@@ -137,7 +131,10 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
         if (
             settings.motion == "auto"
             and refined is None
-            and (left_px < NEARLY * table.noise_px or (left_px < MAY_TURN_PX * table.width / 1280 and not solver.explains(fitted.scene, fitted.good)))
+            and (
+                left_px < SOLVER.nearly_turning_noises * table.noise_px
+                or (left_px < SOLVER.may_turn_px * table.width / 1280 and not solver.explains(fitted.scene, fitted.good))
+            )
         ):
             # to a camera that turns past water, the water is a place that it moves along
             other = Fitted(*finish_turning(table, turned, lens, job))
@@ -148,7 +145,7 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
 
     def readmit(fitted: Fitted, limits: float) -> Fitted:
         if turning:
-            return fitted._replace(good=fitting_turning(table, fitted.scene, limits * fitted.limit_px, LOOSE_SPREAD))
+            return fitted._replace(good=fitting_turning(table, fitted.scene, limits * fitted.limit_px, SOLVER.loose_spread))
         more, good = solver.readmitted(fitted.scene, fitted.frames, limits * fitted.limit_px)
         return fitted._replace(scene=more, good=good)
 
@@ -167,16 +164,19 @@ def _account(tracks: Tracks, first: int, lens: Lensing, settings: SolveSettings,
 
 def _doubted(solve: Solve, rivals: list[float]) -> Solve:
     """With the focal lengths (px) that explain the tracks about as well counted in its deviation, and told, where they are others."""
-    clear = max(RIVAL_FOCAL, RIVAL_DEVIATIONS * solve.lens_deviation[0] / solve.lens.fx)
+    clear = max(SOLVER.rival_focal, SOLVER.rival_deviations * solve.lens_deviation[0] / solve.lens.fx)
     others = [f for f in rivals if abs(np.log(f / solve.lens.fx)) > clear]
     if not others:
         return solve
     off = float(np.sqrt(np.mean((np.array(others) - solve.lens.fx) ** 2)))
     low, high = min(*others, solve.lens.fx), max(*others, solve.lens.fx)
-    told = (f"Focal lengths from {low:.0f} to {high:.0f} px explain the tracks about as well: what moves by itself (water, a crowd) may pass for the place. "
-            "Enter the focal length if you know it, cover what moves, or take a longer part of the clip.")  # fmt: skip
-    return msgspec.structs.replace(solve, warning=f"{solve.warning} {told}".strip(),
-                                   lens_deviation=(float(np.hypot(solve.lens_deviation[0], off)), *solve.lens_deviation[1:]))  # fmt: skip
+    told = (
+        f"Focal lengths from {low:.0f} to {high:.0f} px explain the tracks about as well: what moves by itself (water, a crowd) may pass for the place. "
+        "Enter the focal length if you know it, cover what moves, or take a longer part of the clip."
+    )
+    return msgspec.structs.replace(
+        solve, warning=f"{solve.warning} {told}".strip(), lens_deviation=(float(np.hypot(solve.lens_deviation[0], off)), *solve.lens_deviation[1:])
+    )
 
 
 def _solve_free(solver: FreeSolver, settings: SolveSettings, refined: Solve | None, first: int) -> tuple[Fitted, str]:
@@ -200,7 +200,7 @@ def _solve_free(solver: FreeSolver, settings: SolveSettings, refined: Solve | No
 
 
 def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
-    """The longest run of frames that tracks tie together, its first frame, and a sentence when there are others."""
+    """The longest run of frames that tracks constraint together, its first frame, and a sentence when there are others."""
     begin, end = np.full(table.tracks, table.frames), np.full(table.tracks, -1)
     np.minimum.at(begin, table.track, table.frame)
     np.maximum.at(end, table.track, table.frame)
@@ -208,7 +208,7 @@ def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
     np.add.at(crossing, begin[end >= 0], 1)
     np.add.at(crossing, end[end >= 0], -1)
     links = np.cumsum(crossing)[: table.frames - 1]
-    breaks = np.flatnonzero(links < LEAST_LINK)
+    breaks = np.flatnonzero(links < SOLVER.least_link)
     if len(breaks) == 0:
         return table, first, ""
     edges = np.r_[0, breaks + 1, table.frames]
@@ -216,13 +216,17 @@ def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
     a, b = int(edges[k]), int(edges[k + 1])
     at = int(breaks[np.abs(breaks - a).argmin()] if a else breaks[k])
     near = [len(table.rows(j)) for j in (at, at + 1)]
-    cause = "a cut in the clip" if min(near) >= 3 * LEAST_LINK else "too little to follow there: blur, darkness or a plain picture"
+    cause = "a cut in the clip" if min(near) >= 3 * SOLVER.least_link else "too little to follow there: blur, darkness or a plain picture"
     if b - a < 3:
-        raise SolveError(f"The tracks fall into {len(edges) - 1} pieces, the longest of {b - a} frames ({cause}, frame {at + first}).",
-                         "Choose a part of the clip without a cut, or track with more features.")  # fmt: skip
+        raise SolveError(
+            f"The tracks fall into {len(edges) - 1} pieces, the longest of {b - a} frames ({cause}, frame {at + first}).",
+            "Choose a part of the clip without a cut, or track with more features.",
+        )
     rows = np.flatnonzero((table.frame >= a) & (table.frame < b))
-    told = (f"Only frames {a + first} to {b - 1 + first} are solved: hardly a track leads from frame {at + first} to {at + 1 + first} ({cause}). "
-            "Set in and out to solve another part.")  # fmt: skip
+    told = (
+        f"Only frames {a + first} to {b - 1 + first} are solved: hardly a track leads from frame {at + first} to {at + 1 + first} ({cause}). "
+        "Set in and out to solve another part."
+    )
     return Table(table.frame[rows] - a, table.track[rows], table.xy[rows], table.width, table.height, table.spans), first + a, told
 
 
@@ -233,9 +237,11 @@ def _refuse_still(table: Table) -> None:
     # whatever walks through a still picture moves too, so the middle of all tracks decides
     here = np.isfinite(low[:, 0])
     moved = float(np.median(np.linalg.norm(high[here] - low[here], axis=1)))
-    if moved < STILL_PX * max(1.0, table.width / 1280):
-        raise SolveError(f"The camera stands still: half of the tracks move less than {moved:.1f} px over the whole range.",
-                         "A still camera needs no solve; choose a part of the clip in which it moves.")  # fmt: skip
+    if moved < SOLVER.still_px * max(1.0, table.width / 1280):
+        raise SolveError(
+            f"The camera stands still: half of the tracks move less than {moved:.1f} px over the whole range.",
+            "A still camera needs no solve; choose a part of the clip in which it moves.",
+        )
 
 
 def _why(asked: str, turning: bool, share: float, left_px: float, noise_px: float) -> str:
@@ -243,7 +249,7 @@ def _why(asked: str, turning: bool, share: float, left_px: float, noise_px: floa
         return f"{asked}, as you asked"
     if turning:
         # two frames' noise along two axes make a median distance of 1.67 sigma
-        nearly = "nearly turning, the lens was carried round a little: " if left_px > NEARLY * max(noise_px, 0.1) else ""
+        nearly = "nearly turning, the lens was carried round a little: " if left_px > SOLVER.nearly_turning_noises * max(noise_px, 0.1) else ""
         return f"{nearly}turning alone explains {share:.0%} of the frame pairs, to {left_px:.2f} px"
     return f"turning alone leaves {left_px:.1f} px, and fits {share:.0%} of the frame pairs"
 
@@ -270,8 +276,9 @@ def _observed(table: Table, fitted: Fitted) -> tuple[Scene, Seen, np.ndarray]:
     place[frames] = np.arange(len(frames))
     fit = good & (place[table.frame] >= 0) & np.isfinite(scene.X[table.track, 0])
     if fit.sum() < 100:
-        raise SolveError("No camera move explains the tracks.",
-                         "Cover what moves by itself (people, water, vehicles), or look whether the clip holds a cut.")  # fmt: skip
+        raise SolveError(
+            "No camera move explains the tracks.", "Cover what moves by itself (people, water, vehicles), or look whether the clip holds a cut."
+        )
     ids = np.flatnonzero(np.bincount(table.track, fit, minlength=table.tracks) >= 2)
     number = np.full(table.tracks, -1)
     number[ids] = np.arange(len(ids))
@@ -295,10 +302,24 @@ def _refit(
     part = seen(s.frame[rows] // every, point, s.xy[rows], len(names))
     zooms = len(scene.zoom) > 0
     scene = scene._replace(R=scene.R[kept], C=scene.C[kept], X=scene.X[names], zoom=scene.zoom[kept] if zooms else NO_ZOOM)
-    stiff = table.stiff(np.array(fitted.frames)[kept]) if zooms else None
+    smoothness = table.smoothness(np.array(fitted.frames)[kept]) if zooms else None
     late = displacement(scene, part, (moves[0][kept], moves[1][kept]), table.centre, table.height) if rolling else None
-    done, cost = adjust(scene, part, table.centre, loss_px=fitted.limit_px / 3, lens=lens.vary, move=not turning, rounds=12, tolerance=1e-6,
-                        late=late, centre_px=centre_px, ties=None if turning else table.ties(ids[names]), tie_px=table.tie_px, stiff=stiff, job=job)  # fmt: skip
+    done, cost = adjust(
+        scene,
+        part,
+        table.centre,
+        loss_px=fitted.limit_px / 3,
+        lens=lens.vary,
+        move=not turning,
+        rounds=12,
+        tolerance=1e-6,
+        late=late,
+        centre_px=centre_px,
+        constraints=None if turning else table.constraints(ids[names]),
+        constraint_px=table.constraint_px,
+        smoothness=smoothness,
+        job=job,
+    )
     R, C, X, zoom = fitted.scene.R.copy(), fitted.scene.C.copy(), fitted.scene.X.copy(), fitted.scene.zoom.copy()
     frames = np.array(fitted.frames)[kept]
     R[frames], C[frames], X[ids[names]] = done.R, done.C, done.X
@@ -311,39 +332,42 @@ def _held(table: Table, fitted: Fitted, lens: Lensing, job: Job) -> tuple[Fitted
     """The scene adjusted to suit what is known of the place too, and a sentence where tracks and spans do not agree."""
     job.step(1.0, "what is known of the place")
     before, s, ids = _observed(table, fitted)
-    ties = table.ties(ids)
-    if ties is None:
+    constraints = table.constraints(ids)
+    if constraints is None:
         return fitted, "What is known of the place changed nothing: fewer than two of its distances or directions join points that have a place."
     error = project(before, s.frame, s.point, table.centre)[0] - s.xy
-    stiff = table.stiff(np.array(fitted.frames)) if len(before.zoom) else None
-    off, table.tie_px = misfit(before, s, table.centre, error, fitted.limit_px / 3, lens.vary, ties, stiff, job)
+    smoothness = table.smoothness(np.array(fitted.frames)) if len(before.zoom) else None
+    off, table.constraint_px = misfit(before, s, table.centre, error, fitted.limit_px / 3, lens.vary, constraints, smoothness, job)
     off = np.abs(off)
-    worst = dict.fromkeys(ties.rows[off > 0.9 * off.max()].tolist())  # of two distances neither is known to be the wrong one
+    worst = dict.fromkeys(constraints.rows[off > 0.9 * off.max()].tolist())  # of two distances neither is known to be the wrong one
     told = ""
-    if off.max() > DISAGREES:
-        told = (f"What is known of the place does not agree with the tracks: look first at what was said of "
-                f"{' or of '.join(f'tracks {ids[ties.a[k]]} and {ids[ties.b[k]]}' for k in worst)}, {off.max():.0f} times further off than it should be.")  # fmt: skip
+    if off.max() > SOLVER.constraint_deviations:
+        told = (
+            f"What is known of the place does not agree with the tracks: look first at what was said of "
+            f"{' or of '.join(f'tracks {ids[constraints.a[k]]} and {ids[constraints.b[k]]}' for k in worst)}, {off.max():.0f} times further off than it should be."
+        )
     return _refit(table, fitted, lens, False, job), told
 
 
-def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked: bool, readmit: Callable[[Fitted, float], Fitted],
-               job: Job) -> tuple[Fitted, bool, float, bool]:  # fmt: skip
+def _with_more(
+    table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked: bool, readmit: Callable[[Fitted, float], Fitted], job: Job
+) -> tuple[Fitted, bool, float, bool]:
     """What else the lens and the sensor may do: the scene, whether the lens centre was found elsewhere (the table then holds
     it), the readout that the tracks hint at when it was not asked for, and whether a readout explains much.
 
     Either can pass for the other in part, so the one that explains more is believed.
     """
     job.step(1.0, "lens and shutter")
-    every = max(1, len(fitted.frames) // COMPARED)
-    elsewhere = CENTRE_SHARE * table.width
+    every = max(1, len(fitted.frames) // SOLVER.compared_frames)
+    elsewhere = SOLVER.centre_share * table.width
     plain, rolling, moved = (_refit(table, fitted, lens, turning, job, every, *more) for more in ((False, 0.0), (True, 0.0), (False, elsewhere)))
     by_rolling, by_centre = (1 - x.cost / max(plain.cost, 1e-12) for x in (rolling, moved))
     readout = float(rolling.scene.extra[2])
-    rolls = by_rolling > ROLLING_CLEAR
-    hint = readout if not asked and by_rolling > ROLLING_GAIN and 0.05 < readout < 1.2 else 0.0
+    rolls = by_rolling > SOLVER.rolling_clear
+    hint = readout if not asked and by_rolling > SOLVER.rolling_gain and 0.05 < readout < 1.2 else 0.0
     if hint or asked:
         # without a readout it is the middle of the picture that fits: what lies at its top and bottom has to come in again
-        fitted = readmit(fitted, ROLLING_LIMITS)
+        fitted = readmit(fitted, SOLVER.rolling_limits)
     if hint:
         # the places of points and the focal length are right only with the readout; the poses stay those that a title drawn
         # without one slides least by
@@ -353,7 +377,7 @@ def _with_more(table: Table, fitted: Fitted, lens: Lensing, turning: bool, asked
         readout = fitted.scene.extra[2]
         moved = _refit(table, fitted, lens, turning, job, 1, True, elsewhere)
         by_centre = 1 - moved.cost / max(fitted.cost, 1e-12)
-    if by_centre < CENTRE_GAIN or (not asked and by_centre < by_rolling):
+    if by_centre < SOLVER.centre_gain or (not asked and by_centre < by_rolling):
         return fitted, False, hint, rolls
     moved = moved if asked else _refit(table, fitted, lens, turning, job, 1, False, elsewhere)
     dx, dy, readout = moved.scene.extra
@@ -369,7 +393,7 @@ def _poses_alone(table: Table, fitted: Fitted, turning: bool) -> Fitted:
     for frame in fitted.frames:
         rows = table.rows(frame)
         rows = rows[np.isfinite(scene.X[table.track[rows], 0])]
-        if len(rows) >= LEAST_LINK:
+        if len(rows) >= SOLVER.least_link:
             K = scene.K * [scene.zooms[frame], 1, 1]
             R[frame], C[frame], *_ = resect(R[frame], C[frame], scene.X[table.track[rows]], table.xy[rows], K, table.centre, not turning)
     return fitted._replace(scene=scene._replace(R=R, C=C, extra=NO_EXTRA))
@@ -377,7 +401,7 @@ def _poses_alone(table: Table, fitted: Fitted, turning: bool) -> Fitted:
 
 def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, job: Job) -> Fitted:
     """With the readout found; what it displaces depends on the motion, so it is taken anew some times."""
-    for _ in range(ROLLING_ROUNDS):
+    for _ in range(SOLVER.rolling_rounds):
         job.step(1.0, "shutter")
         before = fitted.scene.extra[2]
         fitted = _refit(table, fitted, lens, turning, job, rolling=True)
@@ -386,8 +410,20 @@ def _with_readout(table: Table, fitted: Fitted, lens: Lensing, turning: bool, jo
     return fitted
 
 
-def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: bool, lens: Lensing, seconds: dict, why: str, warning: str,
-            centred: bool, looks_rolling: float, job: Job) -> Solve:  # fmt: skip
+def _result(
+    tracks: Tracks,
+    table: Table,
+    fitted: Fitted,
+    first: int,
+    turning: bool,
+    lens: Lensing,
+    seconds: dict,
+    why: str,
+    warning: str,
+    centred: bool,
+    looks_rolling: float,
+    job: Job,
+) -> Solve:
     fitted = fitted._replace(scene=_zoom_about_one(_own_frame(fitted.scene, fitted.frames, turning), fitted.frames))
     scene, s, ids = _observed(table, fitted)
     readout = float(scene.extra[2])
@@ -395,29 +431,62 @@ def _result(tracks: Tracks, table: Table, fitted: Fitted, first: int, turning: b
     miss = project(scene, s.frame, s.point, table.centre)[0] - s.xy + (readout * late if late is not None else 0.0)
     error = np.linalg.norm(miss, axis=1)
     spread = parallax(scene.R, s.frame, s.point, table.rays(s.xy, scene.K, scene.zooms[s.frame]), len(ids))
-    ties, used = None if turning else table.ties(ids), np.array(fitted.frames)
-    stiff = table.stiff(used) if len(scene.zoom) else None
-    sample, _ = wander(scene, s, table.centre, miss, fitted.limit_px / 3, not turning, lens.vary, (centred, bool(readout)), late, ties,
-                       table.tie_px, stiff, job)  # fmt: skip
-    sample = Wander(frozen(sample.cameras.astype(np.float32)), frozen(sample.lens.astype(np.float32)))
+    constraints, used = None if turning else table.constraints(ids), np.array(fitted.frames)
+    smoothness = table.smoothness(used) if len(scene.zoom) else None
+    sample, _ = covariance_sample(
+        scene,
+        s,
+        table.centre,
+        miss,
+        fitted.limit_px / 3,
+        not turning,
+        lens.vary,
+        (centred, bool(readout)),
+        late,
+        constraints,
+        table.constraint_px,
+        smoothness,
+        job,
+    )
+    sample = CovarianceSample(frozen(sample.cameras.astype(np.float32)), frozen(sample.lens.astype(np.float32)))
     off = sample.lens.copy()
-    if stiff is not None:  # f and the zoom may trade; what they are together is known
+    if smoothness is not None:  # f and the zoom may trade; what they are together is known
         off[:, 0] += scene.K[0] * sample.cameras[..., 6].mean(1)
     deviation = tuple(float(v) for v in off.std(0))
     inside = np.isin(table.frame, used)
-    some = scene.X[np.linspace(0, len(ids) - 1, min(SLIP_POINTS, len(ids))).astype(int)]
+    some = scene.X[np.linspace(0, len(ids) - 1, min(SOLVER.slip_points, len(ids))).astype(int)]
     slips = slide(scene.R, scene.C, scene.K, scene.zooms, table.centre, (table.width, table.height), sample, some)
     slips = slips[np.isfinite(slips)]
     return Solve(
-        "turning" if turning else "free", Lens(float(scene.K[0]), float(scene.K[0]), *table.centre, float(scene.K[1]), float(scene.K[2])),
-        table.width, table.height, frozen((used + first).astype(np.int32)), frozen(scene.R), frozen(-np.einsum("kij,kj->ki", scene.R, scene.C)),
-        frozen(mean_by(s.frame, error, len(used))), frozen(ids.astype(np.int32)), frozen(scene.X), frozen(mean_by(s.point, error, len(ids))),
-        float(error.mean()), float(np.median(error)), float(np.percentile(error, 95)), float(np.sqrt((error**2).mean())),
-        float(len(error) / max(inside.sum(), 1)), float(np.rad2deg(np.median(spread))), (deviation[0], deviation[1], deviation[2]),
-        len(ids), {k: round(v, 3) for k, v in seconds.items()}, why, warning,
-        zoom=frozen(scene.zoom), noise_px=table.noise_px, wander=sample, readout=readout, looks_rolling=float(looks_rolling),
+        "turning" if turning else "free",
+        Lens(float(scene.K[0]), float(scene.K[0]), *table.centre, float(scene.K[1]), float(scene.K[2])),
+        table.width,
+        table.height,
+        frozen((used + first).astype(np.int32)),
+        frozen(scene.R),
+        frozen(-np.einsum("kij,kj->ki", scene.R, scene.C)),
+        frozen(mean_by(s.frame, error, len(used))),
+        frozen(ids.astype(np.int32)),
+        frozen(scene.X),
+        frozen(mean_by(s.point, error, len(ids))),
+        float(error.mean()),
+        float(np.median(error)),
+        float(np.percentile(error, 95)),
+        float(np.sqrt((error**2).mean())),
+        float(len(error) / max(inside.sum(), 1)),
+        float(np.rad2deg(np.median(spread))),
+        (deviation[0], deviation[1], deviation[2]),
+        len(ids),
+        {k: round(v, 3) for k, v in seconds.items()},
+        why,
+        warning,
+        zoom=frozen(scene.zoom),
+        noise_px=table.noise_px,
+        covariance_sample=sample,
+        readout=readout,
+        looks_rolling=float(looks_rolling),
         slips=(float(np.median(slips)), float(np.percentile(slips, 95))) if len(slips) else (0.0, 0.0),
-    )  # fmt: skip
+    )
 
 
 def _zoom_about_one(scene: Scene, frames: list[int]) -> Scene:

@@ -10,33 +10,11 @@ from ..basics.errors import SolveError
 from ..basics.geometry import plane_by_votes
 from ..basics.job import Job
 from .adjust import NO_ZOOM, Scene, adjust, project, seen
+from .constants import SOLVER
 from .lensing import Lensing
 from .starts import moving_alike, start_pairs
-from .views import LOOSE_SPREAD, SPREAD, Table, directions, parallax, resect, resect_from_nothing, start_pose, triangulate
-from .zoom import WINDOW_FRAMES, zoom_speeds
-
-FOCALS = (0.9, 0.5, 1.6)  # starts, in picture widths; the adjustment finds its way over a factor of two
-UNEXPLAINED_PX = 20.0
-LEAST_NOISE_PX = 0.1
-LEAST_PARALLAX_PX = 3.0  # by which a point has to be seen to shift against infinity, to have a place;
-NOISES = 8.0  # and so many times the noise of the tracks
-WINDOW = 16  # key frames that vary while the solve grows
-SURE = 0.85  # share of explained observations at which no other start is tried
-LEAST_POINTS = 20
-LEAST_ROWS = 24  # observations under which there is nothing to adjust by
-CLOSELY = 1.22  # times the noise, beyond which a track is not explained
-LONG_LIFE = 40  # frames, beyond which a track counts no more
-FLAT_COST = 0.1
-MISSING_COST = 0.8
-CLOSE = 1.06  # times the noise of the tracks, beyond which a finished solve is taken apart,
-IN_COMMON, NEIGHBOURS, COMPARED = -0.005, 3, 100  # if neighbours have this share of it in common; how many of them, in how many frames;
-SUITS = 1.3  # and up to which (rms) the tracks that have been led apart have their say
-RIVAL_COST, START_COST = 0.045, 0.015  # how much more a part may cost and still be about as likely as another: when it is led apart, and at the start
-MOST_APART, APART_GAIN = 3, 0.03  # how often, and by what share of the observations it has to explain more
-MOSTLY = 0.7  # share of the observations that a finished solve should explain
-MOVE_GAIN = 0.18  # what a camera that moves has to explain more than one that turns
-NOISES_OFF = 6.0  # to which an observation may be off
-FORGIVEN = 0.1  # share of the key frames that may be missing at no cost: most are placed later, and how closely a start explains says more
+from .views import Table, directions, parallax, resect, resect_from_nothing, start_pose, triangulate
+from .zoom import zoom_speeds
 
 
 class Part(NamedTuple):
@@ -64,7 +42,7 @@ class FreeSolver:
         """zooms: whether each frame has a focal length of its own; if_sure: give up where no start is sure."""
         self.table, self.lens, self.job, self.zooms, self.if_sure = table, lens, job, zooms, if_sure
         self.good = np.ones(len(table.frame), bool)
-        self.parallax_px = max(LEAST_PARALLAX_PX, NOISES * table.noise_px)
+        self.parallax_px = max(SOLVER.least_parallax_px, SOLVER.parallax_noises * table.noise_px)
         self.length = np.bincount(table.track, minlength=table.tracks)
         self.rivals: list[float] = []  # focal lengths in px of what explained the tracks about as well as what was last chosen
 
@@ -99,21 +77,41 @@ class FreeSolver:
         X[(fit < 2) | (fit < 0.6 * count) | loose | (angle * scene.K[0] < self.parallax_px)] = np.nan
         return scene._replace(X=X if only is None else np.where(only[:, None], X, scene.X))
 
-    def adjust(self, scene: Scene, frames: Iterable[int], loss: float, *, bends: tuple[bool, bool, bool] = (True, True, True),
-               prior: tuple[np.ndarray, np.ndarray] | None = None, rounds: int = 20, tolerance: float = 1e-4,
-               vary: Iterable[int] | None = None) -> Scene:  # fmt: skip
-        """bends: which of f, k1, k2 this stage may vary; vary: the frames that may move (all of them, when None)."""
+    def adjust(
+        self,
+        scene: Scene,
+        frames: Iterable[int],
+        loss: float,
+        *,
+        vary_lens: tuple[bool, bool, bool] = (True, True, True),
+        prior: tuple[np.ndarray, np.ndarray] | None = None,
+        rounds: int = 20,
+        tolerance: float = 1e-4,
+        vary: Iterable[int] | None = None,
+    ) -> Scene:
+        """vary_lens: which of f, k1, k2 this stage may vary; vary: the frames that may move (all of them, when None)."""
         t = self.table
         rows = self.rows(frames, scene.X)
-        if len(rows) < LEAST_ROWS:
+        if len(rows) < SOLVER.least_rows:
             return scene
         ids, point = np.unique(t.track[rows], return_inverse=True)
         used, number = np.unique(t.frame[rows], return_inverse=True)
         part = Scene(scene.R[used], scene.C[used], scene.X[ids], scene.K, zoom=scene.zoom[used] if self.zooms else scene.zoom)
-        lens = (bends[0] and self.lens.vary[0], bends[1] and self.lens.vary[1], bends[2] and self.lens.vary[2])
+        lens = (vary_lens[0] and self.lens.vary[0], vary_lens[1] and self.lens.vary[1], vary_lens[2] and self.lens.vary[2])
         fixed = None if vary is None else ~np.isin(used, list(vary))
-        done, _ = adjust(part, seen(number, point, t.xy[rows], len(ids)), t.centre, loss_px=loss, lens=lens, prior=prior,
-                         rounds=rounds, tolerance=tolerance, fixed=fixed, stiff=t.stiff(used) if self.zooms else None, job=self.job)  # fmt: skip
+        done, _ = adjust(
+            part,
+            seen(number, point, t.xy[rows], len(ids)),
+            t.centre,
+            loss_px=loss,
+            lens=lens,
+            prior=prior,
+            rounds=rounds,
+            tolerance=tolerance,
+            fixed=fixed,
+            smoothness=t.smoothness(used) if self.zooms else None,
+            job=self.job,
+        )
         R, C, X, zoom = scene.R.copy(), scene.C.copy(), scene.X.copy(), scene.zoom.copy()
         R[used], C[used], X[ids] = done.R, done.C, done.X
         if self.zooms:
@@ -159,7 +157,7 @@ class FreeSolver:
         often = often if group is None else often & group[self.table.track[rows]]
         known = error[error < 6]
         # the lower quarter belongs to what stands still, whatever else moves; of a Rayleigh distribution it lies at 0.759 sigma
-        noise = max(float(np.percentile(known, 25)) / 0.759, LEAST_NOISE_PX) if len(known) else 1.0
+        noise = max(float(np.percentile(known, 25)) / 0.759, SOLVER.least_noise_px) if len(known) else 1.0
         return Part(scene, frames, noise, float((error < max(1.0, 5 * noise))[often].sum() / max(often.sum(), 1)))
 
     def _errors(self, scene: Scene, frames: list[int]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
@@ -173,8 +171,8 @@ class FreeSolver:
         lost = np.flatnonzero(np.isinf(error))
         far = directions(scene.R, frame[lost], track[lost], t.rays(t.xy[rows[lost]], scene.K, scene.zooms[frame[lost]]), t.tracks)
         p, z = project(scene._replace(C=0 * scene.C, X=far), frame[lost], track[lost], t.centre)
-        error[lost] = np.where((z > 0) & np.isnan(scene.X[track[lost], 0]), np.linalg.norm(p - t.xy[rows[lost]], axis=1), UNEXPLAINED_PX)
-        error = np.minimum(error, UNEXPLAINED_PX)
+        error[lost] = np.where((z > 0) & np.isnan(scene.X[track[lost], 0]), np.linalg.norm(p - t.xy[rows[lost]], axis=1), SOLVER.unexplained_px)
+        error = np.minimum(error, SOLVER.unexplained_px)
         return rows, np.bincount(t.track[rows], minlength=t.tracks)[t.track[rows]] >= 3, error
 
     def cost(self, part: Part, noise_px: float, missing: int) -> float:
@@ -182,18 +180,18 @@ class FreeSolver:
         noise allows; what lives longer counts more, since what stands still does. More for a flat scene, and for key frames that could
         not be placed (missing).
 
-        By whole tracks: a camera that bends to two motions at once explains nearly every observation to a few times the noise, which
+        By whole tracks: a camera that vary_lens to two motions at once explains nearly every observation to a few times the noise, which
         no mean of single errors holds against it, but hardly a track closely.
         """
         rows, often, error = self._errors(part.scene, part.frames)
-        t, weight = self.table, often * np.minimum(self.length[self.table.track[rows]], LONG_LIFE)
+        t, weight = self.table, often * np.minimum(self.length[self.table.track[rows]], SOLVER.long_life)
         square = np.minimum(error / noise_px, 6.0) ** 2 / 2
         # a point has three coordinates to bend to what is seen of it
         mean = np.bincount(t.track[rows], often * square, t.tracks) / np.maximum(np.bincount(t.track[rows], often, t.tracks) - 1.5, 1)
-        left = np.minimum(mean / CLOSELY**2, 1.0)
+        left = np.minimum(mean / SOLVER.closely_noises**2, 1.0)
         # drifting water is flat, and that tells it from a place
-        flat = FLAT_COST if self._in_plane(part.scene.X).sum() > 0.9 * np.isfinite(part.scene.X[:, 0]).sum() else 0.0
-        lost = MISSING_COST * max(missing / (missing + len(part.frames)) - FORGIVEN, 0.0)
+        flat = SOLVER.flat_cost if self._in_plane(part.scene.X).sum() > 0.9 * np.isfinite(part.scene.X[:, 0]).sum() else 0.0
+        lost = SOLVER.missing_cost * max(missing / (missing + len(part.frames)) - SOLVER.forgiven, 0.0)
         return float((weight * left[t.track[rows]]).sum() / max(weight.sum(), 1e-9)) + lost + flat
 
     @staticmethod
@@ -229,14 +227,16 @@ class FreeSolver:
             if placed is not None:
                 scene, frames = placed, [*frames, j]
         prior, everyone = self.prior(f), np.ones(t.tracks, bool)
-        for limit, loss, bends, rounds, only in (
-            (12.0, 6.0, (False, False, False), 4, group), (12.0, 6.0, (True, True, False), 15, group),
-            (3.0, 1.5, (True, True, False), 15, group), (2.0, 1.0, (True, True, False), 10, everyone),
-        ):  # fmt: skip
+        for limit, loss, vary_lens, rounds, only in (
+            (12.0, 6.0, (False, False, False), 4, group),
+            (12.0, 6.0, (True, True, False), 15, group),
+            (3.0, 1.5, (True, True, False), 15, group),
+            (2.0, 1.0, (True, True, False), 10, everyone),
+        ):
             scene = self.points(scene, frames, limit, only)
             if np.isfinite(scene.X[:, 0]).sum() < 20:
                 return None
-            scene = self.adjust(scene, frames, loss, bends=bends, prior=prior, rounds=rounds, tolerance=1e-3)
+            scene = self.adjust(scene, frames, loss, vary_lens=vary_lens, prior=prior, rounds=rounds, tolerance=1e-3)
         if not 0.2 * t.width < scene.K[0] < 8 * t.width:
             return None
         return self.part(scene, frames)
@@ -263,7 +263,7 @@ class FreeSolver:
                 break
             if len(frames) > 1.5 * whole:
                 scene = self.adjust(
-                    self.points(scene, frames, limit), frames, limit / 3, bends=(True, True, False), prior=prior, rounds=8, tolerance=1e-3
+                    self.points(scene, frames, limit), frames, limit / 3, vary_lens=(True, True, False), prior=prior, rounds=8, tolerance=1e-3
                 )
                 whole = len(frames)
             else:
@@ -274,14 +274,21 @@ class FreeSolver:
 
     def _adjust_newest(self, scene: Scene, frames: list[int], limit: float) -> Scene:
         """The newest key frames and what they see, held by the frames round them."""
-        t, newest = self.table, frames[-WINDOW:]
+        t, newest = self.table, frames[-SOLVER.window :]
         touched = np.zeros(t.tracks, bool)
         touched[t.track[np.concatenate([t.rows(j) for j in frames[-4:]])]] = True
         scene = self.points(scene, frames, limit, touched)
         mine = np.zeros(t.tracks, bool)
         mine[t.track[np.concatenate([t.rows(j) for j in newest])]] = True
-        part = self.adjust(scene._replace(X=np.where(mine[:, None], scene.X, np.nan)), frames, limit / 3, bends=(False, False, False),
-                           rounds=4, tolerance=1e-3, vary=newest)  # fmt: skip
+        part = self.adjust(
+            scene._replace(X=np.where(mine[:, None], scene.X, np.nan)),
+            frames,
+            limit / 3,
+            vary_lens=(False, False, False),
+            rounds=4,
+            tolerance=1e-3,
+            vary=newest,
+        )
         return part._replace(X=np.where(mine[:, None], part.X, scene.X))
 
     def fill(self, scene: Scene, frames: list[int]) -> tuple[Scene, list[int]]:
@@ -300,7 +307,7 @@ class FreeSolver:
 
     def readmitted(self, scene: Scene, frames: list[int], limit_px: float) -> tuple[Scene, np.ndarray]:
         """The scene with a place for all tracks that nearly fit, though they had no say in it, and which observations fit."""
-        more = self.points(scene, frames, limit_px, spread=LOOSE_SPREAD)
+        more = self.points(scene, frames, limit_px, spread=SOLVER.loose_spread)
         scene = scene._replace(X=np.where(np.isfinite(scene.X), scene.X, more.X))
         return scene, self.fitting(scene, limit_px)
 
@@ -316,7 +323,7 @@ class FreeSolver:
         t, job = self.table, self.job
         job.part(0.25, 0.35)
         pairs = start_pairs(t, reference)
-        starts = [self.lens.K[0]] if self.lens.K[0] else [f * t.width for f in FOCALS]
+        starts = [self.lens.K[0]] if self.lens.K[0] else [f * t.width for f in SOLVER.focals]
         step = max(2, min(10, t.frames // 12))
         begun: list[Part] = []
         for k, (a, b) in enumerate(pairs):
@@ -325,8 +332,10 @@ class FreeSolver:
             if any(self.sure(part) for part in begun):
                 break
         if not begun:
-            raise SolveError(f"No camera move explains frames {pairs[0][0]} and {pairs[0][1]}, the two with the most parallax.",
-                             "Cover what moves by itself (people, water, vehicles), or track another part of the clip.")  # fmt: skip
+            raise SolveError(
+                f"No camera move explains frames {pairs[0][0]} and {pairs[0][1]}, the two with the most parallax.",
+                "Cover what moves by itself (people, water, vehicles), or track another part of the clip.",
+            )
         grown = [self.grow(part, step) for part in self._different(begun)]
         if not any(self.sure(part) for part in grown):
             if self.if_sure:
@@ -339,20 +348,20 @@ class FreeSolver:
                 grown += [self.grow(part, step) for part in self._different(begun)[:2]]
             self.good = np.ones(len(t.frame), bool)
             grown = [self.part(self.points(part.scene, part.frames, 2.0), part.frames) for part in grown]
-        grown = [part for part in grown if np.isfinite(part.scene.X[:, 0]).sum() >= LEAST_POINTS]
+        grown = [part for part in grown if np.isfinite(part.scene.X[:, 0]).sum() >= SOLVER.least_points]
         if not grown:
             raise SolveError(
-                f"There is too little parallax: fewer than {LEAST_POINTS} tracks shift by {self.parallax_px:.0f} px or more against what is far away.",
+                f"There is too little parallax: fewer than {SOLVER.least_points} tracks shift by {self.parallax_px:.0f} px or more against what is far away.",
                 "The camera hardly moves for the distance of what it sees. Solve it as one that only turns, or choose a part in which it moves.",
             )
         (cost, best), *others = self._ranked(grown)
-        self.rivals = [part.focal for rival, part in others if rival < cost + START_COST]
+        self.rivals = [part.focal for rival, part in others if rival < cost + SOLVER.start_cost]
         return best
 
     @staticmethod
     def say_px(noise_px: float) -> float:
         """Error (rms) up to which tracks that have been led apart have their say."""
-        return float(np.sqrt(2) * SUITS * noise_px)
+        return float(np.sqrt(2) * SOLVER.suits_noises * noise_px)
 
     def _ranked(self, parts: list[Part]) -> list[tuple[float, Part]]:
         """The parts with what each costs, the best first."""
@@ -364,7 +373,7 @@ class FreeSolver:
         """The part led from a scene by some of its tracks alone, each time by others, and then by all that suit it: the best of these,
         where it explains clearly more than the scene.
 
-        Water that drifts evenly is a place of its own to a camera that moves evenly, and each start then bends to both. A share of the
+        Water that drifts evenly is a place of its own to a camera that moves evenly, and each start then vary_lens to both. A share of the
         tracks in which one of them outweighs the other by far leads from there to that one; nearly all of a plane, of what is low in the
         picture or of what is short-lived can be water.
         """
@@ -376,35 +385,36 @@ class FreeSolver:
         shares = [self._in_plane(scene.X), low, self.length >= np.median(self.length[t.track])]
         found, everyone = [before], self.good
         for share in [s for each in shares for s in (each, ~each)]:
-            led, noise = scene, max(t.noise_px, LEAST_NOISE_PX)
+            led, noise = scene, max(t.noise_px, SOLVER.least_noise_px)
             self.good = everyone & share[t.track]
             for limit in (42 * noise, 18 * noise, 9 * noise):
-                led = self.adjust(self.points(led, part.frames, limit, spread=SPREAD), part.frames, limit / 3, rounds=12, tolerance=1e-3)
+                led = self.adjust(self.points(led, part.frames, limit, spread=SOLVER.spread), part.frames, limit / 3, rounds=12, tolerance=1e-3)
             self.good = everyone
-            # noise that lasts is more than a track's bends show
-            noise = max(noise, self.part(self.points(led, part.frames, NOISES_OFF * noise), part.frames).noise_px)
-            suiting = NOISES_OFF * noise
+            # noise that lasts is more than a track's vary_lens show
+            noise = max(noise, self.part(self.points(led, part.frames, SOLVER.off_noises * noise), part.frames).noise_px)
+            suiting = SOLVER.off_noises * noise
             for _ in range(4):
-                led = self.adjust(self.points(led, part.frames, suiting, spread=suiting / self.say_px(noise)), part.frames, suiting / 3, rounds=12,
-                                  tolerance=1e-3)  # fmt: skip
+                led = self.adjust(
+                    self.points(led, part.frames, suiting, spread=suiting / self.say_px(noise)), part.frames, suiting / 3, rounds=12, tolerance=1e-3
+                )
             self.good = everyone
-            if np.isfinite(led.X[:, 0]).sum() >= LEAST_POINTS:
-                found.append(self.part(self.points(led, part.frames, suiting, spread=SPREAD), part.frames))
+            if np.isfinite(led.X[:, 0]).sum() >= SOLVER.least_points:
+                found.append(self.part(self.points(led, part.frames, suiting, spread=SOLVER.spread), part.frames))
         ranked = self._ranked(found)
-        self.rivals = [part.focal for cost, part in ranked if cost < ranked[0][0] + RIVAL_COST]
+        self.rivals = [part.focal for cost, part in ranked if cost < ranked[0][0] + SOLVER.rival_cost]
         was = next(cost for cost, part in ranked if part is before)
-        return ranked[0][1] if ranked[0][0] < was - APART_GAIN else None
+        return ranked[0][1] if ranked[0][0] < was - SOLVER.apart_gain else None
 
     def sure(self, part: Part) -> bool:
-        """Whether nearly all is explained, as well as the tracks' own noise lets it be: a wrong camera that bends to what moves
+        """Whether nearly all is explained, as well as the tracks' own noise lets it be: a wrong camera that vary_lens to what moves
         explains much, but never that well."""
-        return part.explained > SURE and part.noise_px < 1.1 * max(self.table.noise_px, LEAST_NOISE_PX)
+        return part.explained > SOLVER.sure and part.noise_px < 1.1 * max(self.table.noise_px, SOLVER.least_noise_px)
 
     def _begin_over(self, a: int, b: int, group: np.ndarray, starts: list[float], done: float, every: bool = False) -> list[Part]:
         """Short solves from each starting focal length, until one accounts for the group (or from every one)."""
         begun: list[Part] = []
         if self.zooms:
-            b = min(b, a + WINDOW_FRAMES)
+            b = min(b, a + SOLVER.zoom_window)
         speeds = zoom_speeds(self.table, a, b, starts) if self.zooms else [0.0] * len(starts)
         for k, (f, speed) in enumerate(zip(starts, speeds, strict=True)):
             self.job.part(0.35 + 0.2 * done, 0.55)
@@ -412,7 +422,7 @@ class FreeSolver:
             part = self.begin(a, b, f, group, speed)
             if part is not None:
                 begun.append(part)
-                if not every and self.part(part.scene, part.frames, group).explained > SURE:
+                if not every and self.part(part.scene, part.frames, group).explained > SOLVER.sure:
                     break  # another focal length would lead to the same place
         return begun
 
@@ -430,7 +440,7 @@ class FreeSolver:
     def finish(self, part: Part) -> tuple[Scene, list[int], np.ndarray, float]:
         """All frames, as `_finish`; what then does not suit the tracks' own noise is taken apart and finished again."""
         done = self._finish(part)
-        for _ in range(MOST_APART):
+        for _ in range(SOLVER.most_apart):
             if not self._bent(done[0], done[2]):
                 break
             self.job.step(1.0, "what moves by itself")
@@ -438,19 +448,19 @@ class FreeSolver:
             if better is None:
                 break
             again = self._finish(better, self.say_px(max(self.table.noise_px, better.noise_px)))
-            if self._miss_px(again[0], again[2]) > (1 - APART_GAIN) * self._miss_px(done[0], done[2]):
+            if self._miss_px(again[0], again[2]) > (1 - SOLVER.apart_gain) * self._miss_px(done[0], done[2]):
                 break  # it went back to where it was
             part, done = better, again
         return done
 
     def explains(self, scene: Scene, good: np.ndarray) -> bool:
         """Whether a finished scene accounts for most of what was followed, as well as the tracks' own noise lets it."""
-        return bool(good.mean() > MOSTLY and self._miss_px(scene, good) < CLOSE * self.table.noise_px)
+        return bool(good.mean() > SOLVER.mostly and self._miss_px(scene, good) < SOLVER.apart_noises * self.table.noise_px)
 
     def _bent(self, scene: Scene, good: np.ndarray) -> bool:
         """Whether more is left than the tracks' own noise, and neighbours have it in common."""
         noise = self.table.noise_px
-        return noise > 0 and self._miss_px(scene, good) > CLOSE * noise and self._in_common(scene, good) > IN_COMMON
+        return noise > 0 and self._miss_px(scene, good) > SOLVER.apart_noises * noise and self._in_common(scene, good) > SOLVER.in_common
 
     def explains_more(self, moving: Scene, turning: Scene) -> bool:
         """Whether a scene over all frames explains clearly more than one of a camera that only turns (its points are directions): it should,
@@ -458,7 +468,7 @@ class FreeSolver:
         everyone = list(range(self.table.frames))
         ranked = self._ranked([self.part(scene, everyone) for scene in (moving, turning)])
         cost = {part.scene is moving: cost for cost, part in ranked}
-        return cost[True] < cost[False] - MOVE_GAIN
+        return cost[True] < cost[False] - SOLVER.move_gain
 
     def _miss_px(self, scene: Scene, good: np.ndarray) -> float:
         """Error of one axis (rms) of the observations that fit, as it would be if cameras and points had not been bent to them."""
@@ -471,12 +481,12 @@ class FreeSolver:
         """Share of the squared error that tracks have in common with their neighbours in the picture (-1 to 1). Noise is each track's own,
         also where it lasts; two motions bent to one leave whole neighbourhoods off alike."""
         t, shared, whole = self.table, 0.0, 0.0
-        for j in np.unique(np.linspace(0, t.frames - 1, COMPARED).astype(int)):
+        for j in np.unique(np.linspace(0, t.frames - 1, SOLVER.compared).astype(int)):
             rows = t.rows(j)[good[t.rows(j)]]
-            if len(rows) > 3 * NEIGHBOURS:
+            if len(rows) > 3 * SOLVER.neighbours:
                 miss = project(scene, t.frame[rows], t.track[rows], t.centre)[0] - t.xy[rows]
-                near = cKDTree(t.xy[rows]).query(t.xy[rows], NEIGHBOURS + 1)[1][:, 1:]
-                shared, whole = shared + float((miss[:, None] * miss[near]).sum()) / NEIGHBOURS, whole + float((miss * miss).sum())
+                near = cKDTree(t.xy[rows]).query(t.xy[rows], SOLVER.neighbours + 1)[1][:, 1:]
+                shared, whole = shared + float((miss[:, None] * miss[near]).sum()) / SOLVER.neighbours, whole + float((miss * miss).sum())
         return shared / max(whole, 1e-12)
 
     def _finish(self, part: Part, say_px: float = np.inf) -> tuple[Scene, list[int], np.ndarray, float]:
@@ -487,13 +497,13 @@ class FreeSolver:
         job, (scene, frames, noise, _) = self.job, part
         job.part(0.7, 0.92)
         noise = max(noise, self.table.noise_px)
-        limits = [k * noise for k in (10.0, 7.0, NOISES_OFF)]
-        scene = self.points(scene, frames, limits[0], spread=max(SPREAD, limits[0] / say_px))
+        limits = [k * noise for k in (10.0, 7.0, SOLVER.off_noises)]
+        scene = self.points(scene, frames, limits[0], spread=max(SOLVER.spread, limits[0] / say_px))
         scene, frames = self.fill(scene, frames)
         for k, limit in enumerate(limits):
             job.part(0.7 + 0.07 * k, 0.77 + 0.07 * k)
             job.step(0, "all frames")
-            scene = self.points(scene, frames, limit, spread=max(SPREAD, limit / say_px))
+            scene = self.points(scene, frames, limit, spread=max(SOLVER.spread, limit / say_px))
             if len(frames) < self.table.frames:
                 scene, frames = self.fill(scene, frames)
             self.good = self.fitting(scene, limit)

@@ -2,7 +2,7 @@
 
 One distance gives a scene its size and one direction turns it; neither changes the solved camera. Only what they say of each
 other does: a second distance against the first, a right angle, two things that run side by side. So each round first finds the
-size and the turn that suit all of them best, and what is still left pulls at the points. A few points, tied to each other, are
+size and the turn that suit all of them best, and what is still left pulls at the points. A few points, constrained to each other, are
 outside the sparse system that the adjustment solves, and come in as a correction of low rank.
 Source: W. Hager, Updating the inverse of a matrix, SIAM Review 31(2), 1989 (Sherman, Morrison and Woodbury).
 """
@@ -13,11 +13,10 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
+from .constants import SOLVER
+
 AXES = "xyz"
-# common practice, no source: what a tape measure and a builder's level leave
-DISTANCE_OFF = 0.005
-DIRECTION_OFF = np.deg2rad(0.5)
-SAME_OFF = DISTANCE_OFF / 10  # of a usual span, between pieces of one point
+SAME_OFF = SOLVER.distance_off / 10  # of a usual span, between pieces of one point
 
 
 class Span(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -29,7 +28,7 @@ class Span(msgspec.Struct, frozen=True, omit_defaults=True):
     along: str = ""
 
 
-class Ties(NamedTuple):
+class Constraints(NamedTuple):
     """Spans over the points of a scene: a, b (n,) their numbers; metres (n,); along (n,) 0, 1, 2 for x, y, z, or -1.
     same (g, 2): points that are one, since a long track was cut in the adjustment."""
 
@@ -54,14 +53,14 @@ def says_of_itself(spans: Sequence[Span]) -> bool:
     return sum(s.metres > 0 for s in spans) > 1 or sum(bool(s.along) for s in spans) > 1
 
 
-def ties_of(spans: Iterable[Span], number: np.ndarray) -> Ties | None:
+def constraints_of(spans: Iterable[Span], number: np.ndarray) -> Constraints | None:
     """Those spans whose tracks both have a point: number (tracks,) of the point of each, -1 without. None when no two are left
     that could say anything of each other."""
     some = [s for s in spans if max(s.a, s.b) < len(number) and number[s.a] >= 0 and number[s.b] >= 0 and s.a != s.b]
     if not says_of_itself(some):
         return None
     at_a, at_b = (number[np.array([getattr(s, end) for s in some], int)] for end in "ab")
-    return Ties(at_a, at_b, np.array([s.metres for s in some]), np.array([AXES.find(s.along) if s.along else -1 for s in some]))
+    return Constraints(at_a, at_b, np.array([s.metres for s in some]), np.array([AXES.find(s.along) if s.along else -1 for s in some]))
 
 
 def size_of(metres: np.ndarray, apart: np.ndarray) -> float:
@@ -84,38 +83,38 @@ def turn_of(u: np.ndarray, along: np.ndarray) -> np.ndarray:
     return min(tried, key=lambda x: x[0])[1]
 
 
-def residuals(ties: Ties, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """What is left of the ties at points X (m, 3): c (k,), each in what it may be off by, and its derivative J (k, q, 3) by
-    `ties.points` (q,). The size and the turn of the scene are taken out of both."""
-    points = ties.points
-    at_a, at_b = np.searchsorted(points, ties.a), np.searchsorted(points, ties.b)
-    d = X[ties.b] - X[ties.a]
+def residuals(constraints: Constraints, X: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """What is left of the constraints at points X (m, 3): c (k,), each in what it may be off by, and its derivative J (k, q, 3) by
+    `constraints.points` (q,). The size and the turn of the scene are taken out of both."""
+    points = constraints.points
+    at_a, at_b = np.searchsorted(points, constraints.a), np.searchsorted(points, constraints.b)
+    d = X[constraints.b] - X[constraints.a]
     length = np.maximum(np.linalg.norm(d, axis=1), 1e-12)
     u = d / length[:, None]
-    far, led = np.flatnonzero(ties.metres > 0), np.flatnonzero(ties.along >= 0)
+    far, led = np.flatnonzero(constraints.metres > 0), np.flatnonzero(constraints.along >= 0)
     c: list[float] = []
     by_b: list[np.ndarray] = []
     free: list[np.ndarray] = []  # how c changes with size (1) and turn (3)
-    size = size_of(ties.metres[far], length[far]) if len(far) else 1.0
+    size = size_of(constraints.metres[far], length[far]) if len(far) else 1.0
     for i in far:
-        c.append(np.log(size * length[i] / ties.metres[i]) / DISTANCE_OFF)
-        by_b.append(u[i] / length[i] / DISTANCE_OFF)
+        c.append(np.log(size * length[i] / constraints.metres[i]) / SOLVER.distance_off)
+        by_b.append(u[i] / length[i] / SOLVER.distance_off)
         free.append(np.array([1.0, 0, 0, 0]))
-    Q = turn_of(u[led], ties.along[led]) if len(led) else np.eye(3)
+    Q = turn_of(u[led], constraints.along[led]) if len(led) else np.eye(3)
     for i in led:
-        for e in np.linalg.svd(Q[ties.along[i]][None])[2][1:]:
-            c.append(float(e @ u[i]) / DIRECTION_OFF)
-            by_b.append((e - (e @ u[i]) * u[i]) / length[i] / DIRECTION_OFF)
+        for e in np.linalg.svd(Q[constraints.along[i]][None])[2][1:]:
+            c.append(float(e @ u[i]) / SOLVER.direction_off)
+            by_b.append((e - (e @ u[i]) * u[i]) / length[i] / SOLVER.direction_off)
             free.append(np.r_[0.0, np.cross(e, u[i])])
-    J = np.zeros((len(c) + 3 * len(ties.same), len(points), 3))
-    for k, i in enumerate(ties.rows):
+    J = np.zeros((len(c) + 3 * len(constraints.same), len(points), 3))
+    for k, i in enumerate(constraints.rows):
         J[k, at_b[i]] += by_b[k]
         J[k, at_a[i]] -= by_b[k]
     near = SAME_OFF * float(np.median(length))
-    for k, (p, q) in enumerate(np.searchsorted(points, ties.same)):
-        rows = slice(len(ties.rows) + 3 * k, len(ties.rows) + 3 * k + 3)
+    for k, (p, q) in enumerate(np.searchsorted(points, constraints.same)):
+        rows = slice(len(constraints.rows) + 3 * k, len(constraints.rows) + 3 * k + 3)
         J[rows, p], J[rows, q] = np.eye(3) / near, -np.eye(3) / near
-    one = (X[ties.same[:, 0]] - X[ties.same[:, 1]]).ravel() / near
+    one = (X[constraints.same[:, 0]] - X[constraints.same[:, 1]]).ravel() / near
     free += [np.zeros(4)] * len(one)
     c += list(one)
     basis, strength, _ = np.linalg.svd(np.array(free), full_matrices=False)

@@ -27,12 +27,15 @@ def robust(square, scale2):
 def _seen_from(R, C, j, x0, x1, x2):
     """A point in the axes of camera j."""
     d0, d1, d2 = x0 - C[j, 0], x1 - C[j, 1], x2 - C[j, 2]
-    return (R[j, 0, 0] * d0 + R[j, 0, 1] * d1 + R[j, 0, 2] * d2, R[j, 1, 0] * d0 + R[j, 1, 1] * d1 + R[j, 1, 2] * d2,
-            R[j, 2, 0] * d0 + R[j, 2, 1] * d1 + R[j, 2, 2] * d2)  # fmt: skip
+    return (
+        R[j, 0, 0] * d0 + R[j, 0, 1] * d1 + R[j, 0, 2] * d2,
+        R[j, 1, 0] * d0 + R[j, 1, 1] * d1 + R[j, 1, 2] * d2,
+        R[j, 2, 0] * d0 + R[j, 2, 1] * d1 + R[j, 2, 2] * d2,
+    )
 
 
 @kernel
-def _bend(K, f, x, y):
+def _distorted(K, f, x, y):
     """Lens at straight coordinates: the factor g, and the derivatives of f g x, f g y by x and y (symmetric)."""
     r2 = x * x + y * y
     g = 1 + r2 * (K[1] + K[2] * r2)
@@ -54,7 +57,7 @@ def derive(R, C, X, K, extra, zoom, late, frame, point, xy, cx, cy, scale2, A, B
             E[i] = 0
             continue
         x, y = a / z, b / z
-        g, r2, ux, uy, vy = _bend(K, f, x, y)
+        g, r2, ux, uy, vy = _distorted(K, f, x, y)
         e0 = f * g * x + cx + extra[0] + extra[2] * late[i, 0] - xy[i, 0]
         e1 = f * g * y + cy + extra[1] + extra[2] * late[i, 1] - xy[i, 1]
         w = np.sqrt(robust(e0 * e0 + e1 * e1, scale2)[1])
@@ -186,7 +189,7 @@ def points_back(A, B, frame, first, inverse, pull, step, shift):
 
 
 @SizedKernel
-def settle(R, C, X, K, extra, zoom, late, frame, first, xy, cx, cy, scale2, rounds, far):
+def refine_points(R, C, X, K, extra, zoom, late, frame, first, xy, cx, cy, scale2, rounds, far):
     """Each point (m, 3) to where the cameras as they are see it best, by damped Gauss-Newton, in place; returns the total cost.
 
     rounds (m,): how many for each point; one with none stays, and only its cost counts.
@@ -211,7 +214,7 @@ def settle(R, C, X, K, extra, zoom, late, frame, first, xy, cx, cy, scale2, roun
                     now += robust(BEHIND_COST, scale2)[0]
                     continue
                 x, y = a / z, b / z
-                g, _, ux, uy, vy = _bend(K, f, x, y)
+                g, _, ux, uy, vy = _distorted(K, f, x, y)
                 e0 = f * g * x + cx + extra[0] + extra[2] * late[i, 0] - xy[i, 0]
                 e1 = f * g * y + cy + extra[1] + extra[2] * late[i, 1] - xy[i, 1]
                 loss, w = robust(e0 * e0 + e1 * e1, scale2)
@@ -234,19 +237,19 @@ def settle(R, C, X, K, extra, zoom, late, frame, first, xy, cx, cy, scale2, roun
                     b1 -= c1 * e
                     b2 -= c2 * e
             if now < best:
-                settled = best - now < 1e-4 * now
+                converged = best - now < 1e-4 * now
                 best, damping = now, damping / 10
                 x0, x1, x2 = t0, t1, t2
                 v00, v01, v02, v11, v12, v22, h0, h1, h2 = a00, a01, a02, a11, a12, a22, b0, b1, b2
-                if settled:
+                if converged:
                     break
             else:
                 damping *= 100
             m00, m01, m02, m11, m12, m22 = v00 * (1 + damping) + 1e-12, v01, v02, v11 * (1 + damping) + 1e-12, v12, v22 * (1 + damping) + 1e-12
             if far:  # no step along the ray
-                stiff = (v00 + v11 + v22) / (x0 * x0 + x1 * x1 + x2 * x2)
-                m00, m01, m02 = m00 + stiff * x0 * x0, m01 + stiff * x0 * x1, m02 + stiff * x0 * x2
-                m11, m12, m22 = m11 + stiff * x1 * x1, m12 + stiff * x1 * x2, m22 + stiff * x2 * x2
+                hold = (v00 + v11 + v22) / (x0 * x0 + x1 * x1 + x2 * x2)
+                m00, m01, m02 = m00 + hold * x0 * x0, m01 + hold * x0 * x1, m02 + hold * x0 * x2
+                m11, m12, m22 = m11 + hold * x1 * x1, m12 + hold * x1 * x2, m22 + hold * x2 * x2
             i00, i01, i02 = m11 * m22 - m12 * m12, m02 * m12 - m01 * m22, m01 * m12 - m02 * m11
             det = m00 * i00 + m01 * i01 + m02 * i02
             if not det > 1e-30:

@@ -137,10 +137,29 @@ def report(solve: Solve, tracks: Tracks, error: np.ndarray | None = None) -> Rep
     missing = np.setdiff1d(span, solve.frames)
     state, verdict, action = _judge(solve, float(ratio), middle, high, weak, missing, lost, all_there.reshape(DOWN, ACROSS))
     return Report(
-        solve.mean_px, solve.median_px, solve.p95_px, solve.frame_error, in_view[solve.frames], strong[solve.frames], region_error,
-        count.reshape(DOWN, ACROSS), lost, _worst_place(region_error, count.reshape(DOWN, ACROSS)), solve.inliers, solve.parallax_deg, solve.noise_px, float(ratio), solve.lens.fx, solve.lens_deviation[0],
-        middle, high, weak, state, verdict, action,
-    )  # fmt: skip
+        solve.mean_px,
+        solve.median_px,
+        solve.p95_px,
+        solve.frame_error,
+        in_view[solve.frames],
+        strong[solve.frames],
+        region_error,
+        count.reshape(DOWN, ACROSS),
+        lost,
+        _worst_place(region_error, count.reshape(DOWN, ACROSS)),
+        solve.inliers,
+        solve.parallax_deg,
+        solve.noise_px,
+        float(ratio),
+        solve.lens.fx,
+        solve.lens_deviation[0],
+        middle,
+        high,
+        weak,
+        state,
+        verdict,
+        action,
+    )
 
 
 def _runs(frames: np.ndarray) -> tuple[tuple[int, int], ...]:
@@ -169,8 +188,9 @@ def place_name(row: float, column: float) -> str:
     return f"{high} {side}".strip() or "middle"
 
 
-def _judge(solve: Solve, ratio: float, middle: float, high: float, weak: tuple, missing: np.ndarray, lost: np.ndarray,
-           there: np.ndarray) -> tuple[str, str, str]:  # fmt: skip
+def _judge(
+    solve: Solve, ratio: float, middle: float, high: float, weak: tuple, missing: np.ndarray, lost: np.ndarray, there: np.ndarray
+) -> tuple[str, str, str]:
     """(state, verdict, action), by what betrays a title first."""
     scale = solve.width / 1280
     vague = solve.lens_deviation[0] / solve.lens.fx
@@ -201,8 +221,11 @@ def _judge(solve: Solve, ratio: float, middle: float, high: float, weak: tuple, 
             )
         return "bad", base + ".", "Reject the worst tracks and solve again, or track with more features."
     if solve.motion == "free" and np.deg2rad(solve.parallax_deg) * solve.lens.fx < max(LITTLE_PX, LITTLE_NOISES * solve.noise_px):
-        return "doubtful", f"{base}, but the camera hardly moves: how far away things are is not known.", \
-            "Solve it as one that only turns, or choose a part in which it moves."  # fmt: skip
+        return (
+            "doubtful",
+            f"{base}, but the camera hardly moves: how far away things are is not known.",
+            "Solve it as one that only turns, or choose a part in which it moves.",
+        )
     if solve.looks_rolling:
         return (
             "doubtful",
@@ -211,12 +234,19 @@ def _judge(solve: Solve, ratio: float, middle: float, high: float, weak: tuple, 
         )
     if heavy.any() and solve.inliers < 0.8:
         row, column = (float(v.mean()) for v in np.nonzero(heavy))
-        return "doubtful", f"{base}, but much of what was followed at the {place_name(row, column)} does not fit: something moves there by itself.", \
-            "Look at the region that is suggested under Track, and cover it."  # fmt: skip
+        return (
+            "doubtful",
+            f"{base}, but much of what was followed at the {place_name(row, column)} does not fit: something moves there by itself.",
+            "Look at the region that is suggested under Track, and cover it.",
+        )
     if ratio > NOISY_RATIO:
-        return "doubtful", f"{base}, but the error is {ratio:.1f} times the noise of the tracks: something else is in it.", \
-            "Look for things that move, a lens that bends otherwise, or a rolling shutter." if solve.motion == "free" else \
-            "The camera may have been carried round a little as it turned: keep titles on what is far away."  # fmt: skip
+        return (
+            "doubtful",
+            f"{base}, but the error is {ratio:.1f} times the noise of the tracks: something else is in it.",
+            "Look for things that move, a lens that bends otherwise, or a rolling shutter."
+            if solve.motion == "free"
+            else "The camera may have been carried round a little as it turned: keep titles on what is far away.",
+        )
     if weak:
         return (
             "doubtful",

@@ -4,14 +4,14 @@ import msgspec
 import numpy as np
 
 from ..basics.geometry import Camera, Lens
-from .slip import Wander, slide
+from .slip import CovarianceSample, slide
 
 # Common practice, no source: under 1 px is usable, 0.2 to 0.3 px excellent.
 WORDS = ((0.35, "holds"), (0.6, "good"), (1.0, "usable"), (np.inf, "slides"))
 
 
 class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """focal_px: 0 when unknown. motion: 'auto', 'free' or 'turning'. k1, k2: whether they are solved; bend: what they are
+    """focal_px: 0 when unknown. motion: 'auto', 'free' or 'turning'. k1, k2: whether they are solved; distortion: what they are
     otherwise. refine: start from the solve there is. reference: frame of the clip from which the solve grows, or None.
     rolling: whether the readout time of the sensor's rows is estimated. zoom: 'auto', 'none' or 'zooms': whether the
     focal length changes from frame to frame. hold: whether what is known of the place (distances,
@@ -22,7 +22,7 @@ class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     motion: str = "auto"
     k1: bool = True
     k2: bool = True
-    bend: tuple[float, float] = (0.0, 0.0)
+    distortion: tuple[float, float] = (0.0, 0.0)
     refine: bool = False
     reference: int | None = None
     rolling: bool = False
@@ -36,7 +36,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     frames (k,) int32 clip frames; R (k, 3, 3); t (k, 3); frame_error (k,) px; point_ids (m,) int32 tracks; xyz (m, 3);
     point_error (m,) px. lens_deviation: of f, k1, k2. why: what decided between free and turning.
     source: digest of what it was solved from, by which it is known to be stale.
-    noise_px: of one axis of the tracks, measured without any camera (0 when unknown). wander: how the cameras may be wrong.
+    noise_px: of one axis of the tracks, measured without any camera (0 when unknown). covariance_sample: how the cameras may be wrong.
     readout: share of a frame's time by which the last row is read after the first; 0 unless asked for.
     looks_rolling: the readout that the residuals hint at, 0 when they do not.
     colours (m, 3) uint8: of the plate at each point, to draw it by; empty when they were not read.
@@ -69,7 +69,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     warning: str = ""
     source: str = ""
     noise_px: float = 0.0
-    wander: Wander | None = None
+    covariance_sample: CovarianceSample | None = None
     readout: float = 0.0
     looks_rolling: float = 0.0
     slips: tuple[float, float] = (0.0, 0.0)
@@ -112,10 +112,17 @@ def slip(solve: Solve, points: np.ndarray) -> np.ndarray:
     95 % of the image errors stay under it, over the frames of the shot that see the point. nan where none does, and for
     solves of an earlier version, which carry no sample of their errors.
     """
-    if solve.wander is None:
+    if solve.covariance_sample is None:
         return np.full(len(points), np.nan)
     lens = solve.lens
     K = np.array([lens.fx, lens.k1, lens.k2])
     return slide(
-        solve.R, solve.centres, K, solve.zooms, (lens.cx, lens.cy), (solve.width, solve.height), solve.wander, np.asarray(points, np.float64)
+        solve.R,
+        solve.centres,
+        K,
+        solve.zooms,
+        (lens.cx, lens.cy),
+        (solve.width, solve.height),
+        solve.covariance_sample,
+        np.asarray(points, np.float64),
     )

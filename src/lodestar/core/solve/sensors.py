@@ -35,8 +35,10 @@ def sensors() -> list[Sensor]:
         try:
             mine = msgspec.json.decode(path.read_bytes(), type=list[Sensor])
         except (msgspec.MsgspecError, OSError) as error:
-            raise UserError(f"The list of sensors {path} cannot be understood ({error}); the shipped one is used.",
-                            'Write it as [{"name": "Mine", "width_mm": 22.3}], or delete it.') from error  # fmt: skip
+            raise UserError(
+                f"The list of sensors {path} cannot be understood ({error}); the shipped one is used.",
+                'Write it as [{"name": "Mine", "width_mm": 22.3}], or delete it.',
+            ) from error
         found |= {s.name: s for s in mine if s.width_mm > 0}
     return sorted(found.values(), key=lambda s: -s.width_mm)
 

@@ -2,7 +2,7 @@
 
 The solve is a function of the tracks; near its optimum a linear one. Noise like that of the tracks is sent through it many
 times (a parametric bootstrap), which gives a sample of how the cameras may be wrong together, with their errors in one frame
-tied to those in the next. Of a place, only what no other place could explain counts: that is what is seen to slide.
+constrained to those in the next. Of a place, only what no other place could explain counts: that is what is seen to slide.
 Sources: B. Efron and R. Tibshirani, An Introduction to the Bootstrap, 1993, 6.5; P. Huber, Robust Statistics, 1981, 6.3.
 """
 
@@ -14,14 +14,12 @@ from scipy.optimize import nnls
 from ..basics.jit import kernel
 from ..basics.job import Job
 from . import normal
-from .adjust import Scene, Seen, System, Tied, held_by, in_pieces, pieces
-from .known import Ties, residuals
+from .adjust import Constrained, Scene, Seen, System, held_by, in_pieces, pieces
+from .constants import SOLVER
+from .known import Constraints, residuals
 
-SAMPLES = 48
-SHARE = 0.95
 LAGS = (0, 1, 2, 3, 4, 6, 9)
 DECAYS = (0.0, 0.4, 0.6, 0.75, 0.85, 0.93, 0.97)  # from frame to frame
-AT_ONCE = 64  # points of one round, so that memory stays small
 
 
 class Noise(NamedTuple):
@@ -32,7 +30,7 @@ class Noise(NamedTuple):
     decay: float = 0.0
 
 
-class Wander(NamedTuple):
+class CovarianceSample(NamedTuple):
     """A sample of errors: cameras (q, frames, 6 or 7) turn in radians, shift in units of the solve and the logarithm of the zoom where
     it varies; lens (q, 5) of f, k1, k2 and the place of the lens centre."""
 
@@ -109,30 +107,42 @@ def draw_noise(noise: Noise, frame: np.ndarray, track: np.ndarray, rng: np.rando
     return noise.px * (np.sqrt(noise.share) * slow + np.sqrt(1 - noise.share) * fresh)
 
 
-def wander(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, move: bool,
-           lens: tuple[bool, bool, bool], more: tuple[bool, bool] = (False, False), late: np.ndarray | None = None,
-           ties: Ties | None = None, tie_px: float = 1.0, stiff: np.ndarray | None = None, job: Job | None = None) -> tuple[Wander, Noise]:  # fmt: skip
+def covariance_sample(
+    scene: Scene,
+    s: Seen,
+    centre: tuple[float, float],
+    error: np.ndarray,
+    loss_px: float,
+    move: bool,
+    lens: tuple[bool, bool, bool],
+    more: tuple[bool, bool] = (False, False),
+    late: np.ndarray | None = None,
+    constraints: Constraints | None = None,
+    constraint_px: float = 1.0,
+    smoothness: np.ndarray | None = None,
+    job: Job | None = None,
+) -> tuple[CovarianceSample, Noise]:
     """A sample of errors of the adjusted scene, and the noise that was taken for it. The same tracks give the same sample.
 
     error (k, 2): residuals of s in px; loss_px: scale of the loss it was adjusted with; move, lens, late: as in `adjust`;
-    more: whether the lens centre and the readout were solved; ties, tie_px, stiff: what it was held to, as in
+    more: whether the lens centre and the readout were solved; constraints, constraint_px, smoothness: what it was held to, as in
     `adjust`, each off by as much as is usual.
     """
     rng, frames = np.random.default_rng(7), len(scene.R)
     s, owner = pieces(s, frames)
-    system = System(s, frames, held_by(move, lens, more), stiff=stiff)
+    system = System(s, frames, held_by(move, lens, more), smoothness=smoothness)
     if late is not None:
         system.late = late
     system.derive(scene._replace(X=scene.X[owner]), centre, 0.0)
     system.reduce(1e-8, np.zeros(normal.LENS))
     noise, steps, pulls = _sample(system, error, loss_px, rng, job)
-    if ties is not None:
-        pieced = in_pieces(ties, owner)
+    if constraints is not None:
+        pieced = in_pieces(constraints, owner)
         J = residuals(pieced, scene.X[owner])[1]
-        tied = Tied(system, pieced.points, tie_px * J)
-        off = tie_px * rng.standard_normal((SAMPLES, len(J)))
-        steps = np.stack([tied.correct(step, system.points_back(step, pull), c)[0] for step, pull, c in zip(steps, pulls, off, strict=True)])
-    return Wander(steps[:, : -normal.LENS].reshape(SAMPLES, frames, system.per), steps[:, -normal.LENS : -1]), noise
+        constrained = Constrained(system, pieced.points, constraint_px * J)
+        off = constraint_px * rng.standard_normal((SOLVER.samples, len(J)))
+        steps = np.stack([constrained.correct(step, system.points_back(step, pull), c)[0] for step, pull, c in zip(steps, pulls, off, strict=True)])
+    return CovarianceSample(steps[:, : -normal.LENS].reshape(SOLVER.samples, frames, system.per), steps[:, -normal.LENS : -1]), noise
 
 
 def _sample(
@@ -142,35 +152,44 @@ def _sample(
     takes, and how the points are pulled at."""
     s, noise = system.s, noise_of(system, error, loss_px)
     rights, pulls = [], []
-    for k in range(SAMPLES):
+    for k in range(SOLVER.samples):
         if job is not None:
-            job.step(k / SAMPLES, "how sure it is")
+            job.step(k / SOLVER.samples, "how sure it is")
         right, pull = system.right_side(draw_noise(noise, s.frame, s.point, rng))
         rights.append(right)
         pulls.append(pull)
     return noise, system.solve(np.stack(rights, 1)).T, pulls
 
 
-def misfit(scene: Scene, s: Seen, centre: tuple[float, float], error: np.ndarray, loss_px: float, lens: tuple[bool, bool, bool],
-           ties: Ties, stiff: np.ndarray | None = None, job: Job | None = None) -> tuple[np.ndarray, float]:  # fmt: skip
-    """Of a scene that was adjusted without the ties: by how many deviations each row of `known.residuals` is off (what the
-    tracks leave unsure and what is usual for such a measurement, together); and `tie_px`, by which `adjust` is to weigh them.
+def misfit(
+    scene: Scene,
+    s: Seen,
+    centre: tuple[float, float],
+    error: np.ndarray,
+    loss_px: float,
+    lens: tuple[bool, bool, bool],
+    constraints: Constraints,
+    smoothness: np.ndarray | None = None,
+    job: Job | None = None,
+) -> tuple[np.ndarray, float]:
+    """Of a scene that was adjusted without the constraints: by how many deviations each row of `known.residuals` is off (what the
+    tracks leave unsure and what is usual for such a measurement, together); and `constraint_px`, by which `adjust` is to weigh them.
 
     A track is off in the same way for many frames, so its observations together say less than as many independent ones would.
     Weighed by the noise of a single one, what is known would be outvoted by errors that only look like agreement.
     """
     s, owner = pieces(s, len(scene.R))
-    system = System(s, len(scene.R), held_by(True, lens), stiff=stiff)
+    system = System(s, len(scene.R), held_by(True, lens), smoothness=smoothness)
     scene = scene._replace(X=scene.X[owner])
     system.derive(scene, centre, 0.0)
     system.reduce(1e-8, np.zeros(normal.LENS))
-    tied = in_pieces(ties, owner)
-    c, J = residuals(tied, scene.X)
-    rows = Tied(system, tied.points, J)
+    constrained = in_pieces(constraints, owner)
+    c, J = residuals(constrained, scene.X)
+    rows = Constrained(system, constrained.points, J)
     _, steps, pulls = _sample(system, error, loss_px, np.random.default_rng(5), job)
     unsure = np.stack([rows.of(system.points_back(step, pull)) for step, pull in zip(steps, pulls, strict=True)]).var(0)
     by_one = np.diag(rows.middle) - 1
-    some = len(ties.rows)
+    some = len(constraints.rows)
     return (c / np.sqrt(1 + unsure))[:some], float(np.sqrt(unsure[:some].sum() / by_one[:some].sum()))
 
 
@@ -181,7 +200,7 @@ def slide(
     zoom: np.ndarray,
     centre: tuple[float, float],
     size: tuple[int, int],
-    wander: Wander,
+    covariance_sample: CovarianceSample,
     points: np.ndarray,
 ) -> np.ndarray:
     """(m,) px that 95 % of the image errors stay under, over the frames that see each point (m, 3), relative to the plate.
@@ -189,12 +208,12 @@ def slide(
     R (n, 3, 3), C (n, 3), K (3,), zoom (n,): the solved cameras and lens; size: width, height px. nan where no frame sees the point.
     """
     result = np.full(len(points), np.nan)
-    for k in range(0, len(points), AT_ONCE):
-        result[k : k + AT_ONCE] = _slide(R, C, K, zoom, centre, size, wander, points[k : k + AT_ONCE])
+    for k in range(0, len(points), SOLVER.slip_at_once):
+        result[k : k + SOLVER.slip_at_once] = _slide(R, C, K, zoom, centre, size, covariance_sample, points[k : k + SOLVER.slip_at_once])
     return result
 
 
-def _slide(R, C, K, zoom, centre, size, wander: Wander, points) -> np.ndarray:
+def _slide(R, C, K, zoom, centre, size, covariance_sample: CovarianceSample, points) -> np.ndarray:
     inside = np.einsum("nij,mnj->mni", R, points[:, None] - C)
     z = np.maximum(inside[..., 2], 1e-9)
     x, y = inside[..., 0] / z, inside[..., 1] / z
@@ -214,10 +233,10 @@ def _slide(R, C, K, zoom, centre, size, wander: Wander, points) -> np.ndarray:
     by_lens = np.stack([zoom * g * x, f * r2 * x, f * r2 * r2 * x, one, none, zoom * g * y, f * r2 * y, f * r2 * r2 * y, none, one], -1)
     by_lens = by_lens.reshape(*x.shape, 2, 5)
     # how much each number of a sample moves each point in each frame; the sums over them are matrix products, frame by frame
-    by_camera = [np.cross(inside[..., None, :], J), -B, by_zoom * seen[..., None, None]][: wander.cameras.shape[-1] - 4]
+    by_camera = [np.cross(inside[..., None, :], J), -B, by_zoom * seen[..., None, None]][: covariance_sample.cameras.shape[-1] - 4]
     moves = np.concatenate([*by_camera, by_lens * seen[..., None, None]], -1)
-    (m, n), q = x.shape, len(wander.lens)
-    sample = np.concatenate([wander.cameras, np.repeat(wander.lens[:, None], n, 1)], -1, dtype=np.float64)
+    (m, n), q = x.shape, len(covariance_sample.lens)
+    sample = np.concatenate([covariance_sample.cameras, np.repeat(covariance_sample.lens[:, None], n, 1)], -1, dtype=np.float64)
     error = moves.transpose(1, 0, 2, 3).reshape(n, 2 * m, -1) @ sample.transpose(1, 2, 0)
     error = error.reshape(n, m, 2, q).transpose(1, 0, 2, 3).reshape(m, 2 * n, q)
     # the place that explains most of it (for cameras that only turn, in its two directions across the ray)
@@ -226,4 +245,4 @@ def _slide(R, C, K, zoom, centre, size, wander: Wander, points) -> np.ndarray:
     normal += 1e-9 * np.trace(normal, axis1=1, axis2=2)[:, None, None] * np.eye(3) + 1e-30 * np.eye(3)
     error -= B @ np.linalg.solve(normal, B.transpose(0, 2, 1) @ error)
     left = np.hypot(error[:, 0::2], error[:, 1::2])
-    return np.array([np.quantile(of[at], SHARE) if at.any() else np.nan for of, at in zip(left, seen, strict=True)])
+    return np.array([np.quantile(of[at], SOLVER.slip_share) if at.any() else np.nan for of, at in zip(left, seen, strict=True)])

@@ -4,10 +4,8 @@ import cv2
 import numpy as np
 
 from ..basics.errors import SolveError
+from .constants import SOLVER
 from .views import Table, fundamental
-
-PAIRS = 3
-GROUP_PX = 1.5  # distance to epipolar lines, which has to leave room for a lens that bends
 
 
 def start_pairs(table: Table, reference: int | None = None, only: np.ndarray | None = None) -> list[tuple[int, int]]:
@@ -34,13 +32,15 @@ def start_pairs(table: Table, reference: int | None = None, only: np.ndarray | N
             left = np.median(np.linalg.norm(cv2.perspectiveTransform(p[:, None], H)[:, 0] - q, axis=1))
             found.append((min(left, 0.06 * table.width) * min(len(p), 150), min(a, b), max(a, b)))
     if not found:
-        raise SolveError("Too few tracks live long enough: no two frames far apart share 30 of them.",
-                         "Track with more features, uncover parts that were excluded, or shorten the range to the textured part.")  # fmt: skip
+        raise SolveError(
+            "Too few tracks live long enough: no two frames far apart share 30 of them.",
+            "Track with more features, uncover parts that were excluded, or shorten the range to the textured part.",
+        )
     chosen: list[tuple[int, int]] = []
     for _, a, b in sorted(found, reverse=True):
         if all(abs(a + b - c - d) > 0.3 * table.frames for c, d in chosen):
             chosen.append((a, b))
-    return chosen[:PAIRS]
+    return chosen[: SOLVER.start_pairs]
 
 
 def moving_alike(table: Table, a: int, b: int) -> list[np.ndarray]:
@@ -53,7 +53,7 @@ def moving_alike(table: Table, a: int, b: int) -> list[np.ndarray]:
     left = np.ones(len(tracks), bool)
     groups: list[np.ndarray] = []
     while len(groups) < 2 and left.sum() >= max(25, 0.25 * len(tracks)):
-        found = fundamental(p[left], q[left], GROUP_PX * table.width / 1280, 5000)
+        found = fundamental(p[left], q[left], SOLVER.group_px * table.width / 1280, 5000)
         if found is None or found[1].sum() < max(20, 0.2 * len(tracks)):
             break
         rows = np.flatnonzero(left)[found[1]]

@@ -4,12 +4,9 @@ import numpy as np
 
 from ..basics.job import Job
 from .adjust import NO_ZOOM, Scene, adjust, project, seen
+from .constants import SOLVER
 from .lensing import Lensing
-from .views import SPREAD, Table, directions, fundamental
-
-STARTS = (0.55, 0.9, 1.6)  # focal lengths tried, in picture widths
-TRACKS_AT_START = 300
-KEYFRAMES = 30
+from .views import Table, directions, fundamental
 
 
 def solve_turning(table: Table, lens: Lensing, every: int, job: Job, zooms: bool = False) -> Scene:
@@ -21,21 +18,31 @@ def solve_turning(table: Table, lens: Lensing, every: int, job: Job, zooms: bool
     Source of the rotation fit: W. Kabsch, Acta Cryst. A32, 1976.
     """
     frames = np.arange(0, table.frames, every)
-    rows = table.thinned(frames, TRACKS_AT_START, 2)
+    rows = table.thinned(frames, SOLVER.turning_tracks, 2)
     number = np.searchsorted(frames, table.frame[rows])
     ids, point = np.unique(table.track[rows], return_inverse=True)
     sight = seen(number, point, table.xy[rows], len(ids))
 
-    stiff = table.stiff(frames) if zooms else None
+    smoothness = table.smoothness(frames) if zooms else None
 
-    def adjusted(scene: Scene, loss: float, bends: bool, rounds: int) -> tuple[float, Scene]:
+    def adjusted(scene: Scene, loss: float, vary_lens: bool, rounds: int) -> tuple[float, Scene]:
         prior = (np.array([scene.K[0], *lens.K[1:]]), np.array([1e6, 0.2, 0.2]))
-        scene, cost = adjust(scene, sight, table.centre, loss_px=loss, move=False, prior=prior, rounds=rounds, tolerance=1e-4, stiff=stiff,
-                             lens=(lens.vary[0], bends and lens.vary[1], bends and lens.vary[2]))  # fmt: skip
+        scene, cost = adjust(
+            scene,
+            sight,
+            table.centre,
+            loss_px=loss,
+            move=False,
+            prior=prior,
+            rounds=rounds,
+            tolerance=1e-4,
+            smoothness=smoothness,
+            lens=(lens.vary[0], vary_lens and lens.vary[1], vary_lens and lens.vary[2]),
+        )
         return cost, scene
 
     begun = []
-    starts = [lens.K[0]] if lens.K[0] else [s * table.width for s in STARTS]
+    starts = [lens.K[0]] if lens.K[0] else [s * table.width for s in SOLVER.turning_focals]
     for k, f in enumerate(starts):
         job.step(k / len(starts), "turning camera")
         K = np.array([f, *lens.K[1:]])
@@ -84,7 +91,7 @@ def _turn_between(a: np.ndarray, b: np.ndarray, f: float) -> np.ndarray:
 
 
 def keyframe_step(frames: int) -> int:
-    return max(1, frames // KEYFRAMES)
+    return max(1, frames // SOLVER.turning_keyframes)
 
 
 def turning_votes(table: Table, scene: Scene, every: int) -> tuple[float, float]:
@@ -150,7 +157,7 @@ def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple
     K, limit, zooms = scene.K, 6.0, len(scene.zoom) > 0
     R, zoom = _chain(table, np.arange(table.frames), K, zooms)
     R, zoom = R @ (R[0].T @ scene.R[0]), zoom * scene.zooms[0]
-    stiff = table.stiff(np.arange(table.frames)) if zooms else None
+    smoothness = table.smoothness(np.arange(table.frames)) if zooms else None
     X = directions(R, table.frame, table.track, table.rays(table.xy, K, zoom[table.frame]), table.tracks)
     scene, good = Scene(R, np.zeros((table.frames, 3)), X, K, zoom=zoom if zooms else NO_ZOOM), np.ones(len(table.frame), bool)
     for k, floor in enumerate((6.0, 1.2, 1.0, 1.0)):
@@ -158,10 +165,20 @@ def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple
             break  # hardly a turn
         job.step(k / 4, "all frames")
         s = seen(table.frame[good], table.track[good], table.xy[good], table.tracks)
-        scene, _ = adjust(scene, s, table.centre, loss_px=max(limit / 3, 3.0 if k == 0 else 0.0), move=False, rounds=25, tolerance=1e-6, lens=lens.vary, stiff=stiff,
-                          prior=(K, np.array([1e6, 0.2, 0.2])))  # fmt: skip
+        scene, _ = adjust(
+            scene,
+            s,
+            table.centre,
+            loss_px=max(limit / 3, 3.0 if k == 0 else 0.0),
+            move=False,
+            rounds=25,
+            tolerance=1e-6,
+            lens=lens.vary,
+            smoothness=smoothness,
+            prior=(K, np.array([1e6, 0.2, 0.2])),
+        )
         limit = float(np.clip(6 * np.percentile(_errors(table, scene), 25) / 0.759, floor, 6.0))
-        good = fitting_turning(table, scene, limit, SPREAD)
+        good = fitting_turning(table, scene, limit, SOLVER.spread)
     X = scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12)
     X[np.bincount(table.track, minlength=table.tracks) == 0] = np.nan
     return scene._replace(X=X), list(range(table.frames)), good, limit

@@ -8,23 +8,20 @@ import numpy as np
 
 from ..basics.geometry import Lens, rotation_from_vector
 from ..basics.jit import SizedKernel, kernel
-from .adjust import Scene, project, zoom_stiffness
-from .known import Span, Ties, ties_of
+from .adjust import Scene, project, smoothness_prior
+from .known import Constraints, Span, constraints_of
 
 LEAST_NOISE_PX = 0.1
-# how often the errors of a track (rms) have to go into what one of its observations may be off: to have its say in the cameras, and to have
-# a place in the end. What drifts along with water is within the one more often than not, and bends the cameras.
-SPREAD, LOOSE_SPREAD = 2.5, 1.5
 
 
 class Table:
     """Observations of a clip by frame and track, frames numbered from 0."""
 
     def __init__(self, frame: np.ndarray, track: np.ndarray, xy: np.ndarray, width: int, height: int, spans: tuple[Span, ...] = ()) -> None:
-        """spans: what is known of the place between some of the tracks; tie_px: what one that is off by as much as is usual costs."""
+        """spans: what is known of the place between some of the tracks; constraint_px: what one that is off by as much as is usual costs."""
         self.frame, self.track, self.xy = frame.astype(np.int64), track.astype(np.int64), np.ascontiguousarray(xy, np.float64)
         self.frames, self.tracks = int(frame.max()) + 1, int(track.max()) + 1
-        self.width, self.height, self.spans, self.tie_px = width, height, spans, 1.0
+        self.width, self.height, self.spans, self.constraint_px = width, height, spans, 1.0
         self.centre = ((width - 1) / 2, (height - 1) / 2)
         order = np.lexsort((self.track, self.frame))
         self._rows = np.split(order, np.searchsorted(self.frame[order], np.arange(1, self.frames)))
@@ -39,15 +36,15 @@ class Table:
         """As `own_noise`, measured once."""
         return own_noise(self)
 
-    def ties(self, ids: np.ndarray) -> Ties | None:
+    def constraints(self, ids: np.ndarray) -> Constraints | None:
         """The spans between points that are numbered in the order of their tracks (ids)."""
         number = np.full(self.tracks, -1)
         number[ids] = np.arange(len(ids))
-        return ties_of(self.spans, number)
+        return constraints_of(self.spans, number)
 
-    def stiff(self, frames: np.ndarray) -> np.ndarray:
+    def smoothness(self, frames: np.ndarray) -> np.ndarray:
         """What holds the zoom at some of the frames (n,), rising."""
-        return zoom_stiffness(np.asarray(frames, float), max(self.noise_px, LEAST_NOISE_PX))
+        return smoothness_prior(np.asarray(frames, float), max(self.noise_px, LEAST_NOISE_PX))
 
     def rows(self, frame: int) -> np.ndarray:
         """Rows of the observations of a frame, by track."""
@@ -86,8 +83,9 @@ class Table:
         return d / np.linalg.norm(d, axis=1, keepdims=True)
 
 
-def triangulate(R: np.ndarray, C: np.ndarray, frame: np.ndarray, point: np.ndarray, xy: np.ndarray, points: int,
-                loss: float, rounds: int = 5) -> np.ndarray:  # fmt: skip
+def triangulate(
+    R: np.ndarray, C: np.ndarray, frame: np.ndarray, point: np.ndarray, xy: np.ndarray, points: int, loss: float, rounds: int = 5
+) -> np.ndarray:
     """(points, 3) by robust linear least squares over many views; nan where the rays do not fix a point.
 
     xy (k, 2): straight image-plane coordinates; loss: scale of the robust weight in the same units.
@@ -231,8 +229,9 @@ def _resect_step(R, C, X, xy, f, k1, k2, cx, cy, scale2, H, g):
     return 0.5 * total
 
 
-def resect(R: np.ndarray, C: np.ndarray, X: np.ndarray, xy: np.ndarray, K: np.ndarray, centre: tuple[float, float],
-           move: bool = True, zooms: bool = False) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:  # fmt: skip
+def resect(
+    R: np.ndarray, C: np.ndarray, X: np.ndarray, xy: np.ndarray, K: np.ndarray, centre: tuple[float, float], move: bool = True, zooms: bool = False
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, float]:
     """One camera from a near guess (R, C): known points X (n, 3) seen at xy (n, 2) px. Returns R, C, the errors (n,) in px, and by how
     many times its focal length is longer than K says (1.0 unless zooms).
 
@@ -264,13 +263,15 @@ def resect(R: np.ndarray, C: np.ndarray, X: np.ndarray, xy: np.ndarray, K: np.nd
     return R, C, np.where(z > 0, np.linalg.norm(p - xy, axis=1), np.inf), zoom
 
 
-def resect_from_nothing(X: np.ndarray, xy: np.ndarray, straight: np.ndarray, K: np.ndarray, centre: tuple[float, float],
-                        zooms: bool = False) -> tuple[np.ndarray, np.ndarray, np.ndarray, float] | None:  # fmt: skip
+def resect_from_nothing(
+    X: np.ndarray, xy: np.ndarray, straight: np.ndarray, K: np.ndarray, centre: tuple[float, float], zooms: bool = False
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, float] | None:
     """As `resect`, without a guess (RANSAC); None when no pose explains enough points."""
     if len(X) < 8:
         return None
-    ok, turn, shift, inliers = cv2.solvePnPRansac(X, straight, np.eye(3), None, reprojectionError=6 / K[0], iterationsCount=300,
-                                                  confidence=0.999, flags=cv2.SOLVEPNP_SQPNP)  # fmt: skip
+    ok, turn, shift, inliers = cv2.solvePnPRansac(
+        X, straight, np.eye(3), None, reprojectionError=6 / K[0], iterationsCount=300, confidence=0.999, flags=cv2.SOLVEPNP_SQPNP
+    )
     if not ok or inliers is None or len(inliers) < 8:
         return None
     R = cv2.Rodrigues(turn)[0]

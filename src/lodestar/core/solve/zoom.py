@@ -9,18 +9,13 @@ under any practical situation, ICCV 1998.
 
 import numpy as np
 
+from .constants import SOLVER
 from .views import Table, fundamental
 
 SPEEDS = np.linspace(-0.03, 0.03, 121)  # share by which the focal length grows in a frame
-WINDOW_FRAMES = 32  # over which a zoom is taken to keep its speed
 FOCALS = np.array([0.45, 0.6, 0.8, 1.0, 1.3, 1.6, 2.0, 2.6])  # in picture widths
 GAPS = (8, 14, 22)
-NEAR_PX = 1.5  # distance to epipolar lines, with room for a lens that bends
-WINDOWS = 6
-# Constant lenses were given a speed of up to 0.0015 (any on a flat scene), and were up to 1.9 times as unlike as what zooms (1.35 on a
-# flat one), never both; a zoom by 1.1 in 80 frames 0.0025 and 1.75 or more. On 80 seeded and 8 rendered shots; water that drifts
-# over half of the frame passes for a zoom.
-ZOOMS_FROM, WORSE = 0.0018, 1.4
+# water that drifts over half of the frame passes for a zoom
 
 
 def zoom_speeds(table: Table, a: int, b: int, focals: list[float]) -> list[float]:
@@ -33,9 +28,9 @@ def _unlike_essential(table: Table, a: int, b: int, focals: np.ndarray) -> np.nd
     """(focals, SPEEDS) how unlike the two singular values are on average, 0 to 1; all zero where no pair tells."""
     off, count = np.zeros((len(focals), len(SPEEDS))), 0
     for gap in GAPS:
-        for i in range(a, min(b, a + WINDOW_FRAMES) - gap + 1, 5):
+        for i in range(a, min(b, a + SOLVER.zoom_window) - gap + 1, 5):
             _, p, q = table.shared(i, i + gap)
-            found = fundamental(p - table.centre, q - table.centre, NEAR_PX * table.width / 1280, 2000) if len(p) >= 25 else None
+            found = fundamental(p - table.centre, q - table.centre, SOLVER.zoom_near_px * table.width / 1280, 2000) if len(p) >= 25 else None
             if found is None:
                 continue
             first, second = (np.multiply.outer(focals, np.exp(SPEEDS * (j - a))) for j in (i, i + gap))
@@ -54,9 +49,9 @@ def _unlike_essential(table: Table, a: int, b: int, focals: np.ndarray) -> np.nd
 def looks_zooming(table: Table) -> bool:
     """Whether no constant focal length accounts for the frames as well as one that changes does."""
     last = table.frames - 1
-    starts = np.unique(np.linspace(0, max(last - WINDOW_FRAMES, 0), WINDOWS).round().astype(int))
-    off = np.array([_unlike_essential(table, k, min(k + WINDOW_FRAMES, last), FOCALS * table.width) for k in starts])
+    starts = np.unique(np.linspace(0, max(last - SOLVER.zoom_window, 0), SOLVER.zoom_windows).round().astype(int))
+    off = np.array([_unlike_essential(table, k, min(k + SOLVER.zoom_window, last), FOCALS * table.width) for k in starts])
     still = off[:, :, len(SPEEDS) // 2].mean(0)
     free = off.min(2).mean(0)
     speeds = np.abs(SPEEDS[off[:, free.argmin()].argmin(1)])
-    return bool(speeds.max() >= ZOOMS_FROM and still.min() > WORSE * free.min())
+    return bool(speeds.max() >= SOLVER.zooms_from and still.min() > SOLVER.zoom_worse * free.min())

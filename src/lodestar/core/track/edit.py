@@ -13,8 +13,14 @@ SAME_PX = 2.0
 
 def _rebuilt(tracks: Tracks, frame: np.ndarray, track: np.ndarray, xy: np.ndarray, rejected: np.ndarray, keys: np.ndarray) -> Tracks:
     order = np.lexsort((frame, track))
-    return msgspec.structs.replace(tracks, frame=frozen(frame[order].astype(np.int32)), track=frozen(track[order].astype(np.int32)),
-                                   xy=frozen(xy[order].astype(np.float64).reshape(-1, 2)), rejected=frozen(rejected), keys=frozen(keys))  # fmt: skip
+    return msgspec.structs.replace(
+        tracks,
+        frame=frozen(frame[order].astype(np.int32)),
+        track=frozen(track[order].astype(np.int32)),
+        xy=frozen(xy[order].astype(np.float64).reshape(-1, 2)),
+        rejected=frozen(rejected),
+        keys=frozen(keys),
+    )
 
 
 def added(tracks: Tracks, rows: list[tuple[int, np.ndarray, np.ndarray]], least_frames: int = 1, keys: np.ndarray | None = None) -> Tracks:
@@ -31,16 +37,28 @@ def added(tracks: Tracks, rows: list[tuple[int, np.ndarray, np.ndarray]], least_
     mask = keep[number]
     own = np.zeros((0, 4)) if keys is None else keys[np.isin(keys[:, 0], names[keep])].astype(float).copy()
     own[:, 0] = new[np.searchsorted(names, own[:, 0])] if len(own) else own[:, 0]
-    return _rebuilt(tracks, np.r_[tracks.frame, frame[mask]], np.r_[tracks.track, new[number][mask]], np.concatenate([tracks.xy, xy[mask]]),
-                    np.r_[tracks.rejected, np.zeros(keep.sum(), bool)], np.concatenate([tracks.keys, own]))  # fmt: skip
+    return _rebuilt(
+        tracks,
+        np.r_[tracks.frame, frame[mask]],
+        np.r_[tracks.track, new[number][mask]],
+        np.concatenate([tracks.xy, xy[mask]]),
+        np.r_[tracks.rejected, np.zeros(keep.sum(), bool)],
+        np.concatenate([tracks.keys, own]),
+    )
 
 
 def replaced(tracks: Tracks, number: int, frame: np.ndarray, xy: np.ndarray, keys: np.ndarray) -> Tracks:
     """With other observations for one hand-placed track: frame (n,), xy (n, 2), keys (c, 3): frame, x, y."""
     other, own = tracks.track != number, tracks.keys[:, 0] != number
     named = np.c_[np.full(len(keys), float(number)), keys]
-    return _rebuilt(tracks, np.r_[tracks.frame[other], frame], np.r_[tracks.track[other], np.full(len(frame), number)],
-                    np.concatenate([tracks.xy[other], xy]), tracks.rejected.copy(), np.concatenate([tracks.keys[own], named]))  # fmt: skip
+    return _rebuilt(
+        tracks,
+        np.r_[tracks.frame[other], frame],
+        np.r_[tracks.track[other], np.full(len(frame), number)],
+        np.concatenate([tracks.xy[other], xy]),
+        tracks.rejected.copy(),
+        np.concatenate([tracks.keys[own], named]),
+    )
 
 
 def deleted(tracks: Tracks, numbers: np.ndarray) -> Tracks:
@@ -68,8 +86,14 @@ def joined(tracks: Tracks, numbers: np.ndarray) -> Tracks:
     rejected[first] = False
     keys = tracks.keys.copy()
     keys[np.isin(keys[:, 0], numbers), 0] = first
-    return _rebuilt(tracks, np.r_[tracks.frame[~mine], frame], np.r_[tracks.track[~mine], np.full(len(frame), first)],
-                    np.concatenate([tracks.xy[~mine], xy]), rejected, keys)  # fmt: skip
+    return _rebuilt(
+        tracks,
+        np.r_[tracks.frame[~mine], frame],
+        np.r_[tracks.track[~mine], np.full(len(frame), first)],
+        np.concatenate([tracks.xy[~mine], xy]),
+        rejected,
+        keys,
+    )
 
 
 def lengths(tracks: Tracks) -> np.ndarray:

@@ -174,8 +174,16 @@ def flow(before: np.ndarray, now: np.ndarray, crowd: Crowd, scale: float) -> tup
     start = ((crowd.xy + 0.5) / scale - 0.5).astype(np.float32).reshape(-1, 1, 2)
     guess = start + (crowd.step / scale).astype(np.float32).reshape(-1, 1, 2)
     found, ok, _ = cv2.calcOpticalFlowPyrLK(
-        before, now, start, guess, winSize=(15, 15), maxLevel=3, criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 10, 0.05),
-        flags=cv2.OPTFLOW_USE_INITIAL_FLOW, minEigThreshold=1e-5)  # fmt: skip
+        before,
+        now,
+        start,
+        guess,
+        winSize=(15, 15),
+        maxLevel=3,
+        criteria=(cv2.TERM_CRITERIA_EPS | cv2.TERM_CRITERIA_COUNT, 10, 0.05),
+        flags=cv2.OPTFLOW_USE_INITIAL_FLOW,
+        minEigThreshold=1e-5,
+    )
     return (found.reshape(-1, 2).astype(np.float64) + 0.5) * scale - 0.5, ok.ravel() > 0
 
 
@@ -233,6 +241,8 @@ def _gather(rows: list) -> Tracks:
     xy = np.concatenate([xy for _, _, xy in rows])
     long = np.bincount(ids, minlength=1)[ids] >= LEAST_FRAMES if len(ids) else np.zeros(0, bool)
     if not long.any():
-        raise TrackError("Nothing in the picture could be followed: it has no texture that stays for six frames.",
-                         "A plain or black picture, heavy blur or a cut in every second does this; choose another part of the clip.")  # fmt: skip
+        raise TrackError(
+            "Nothing in the picture could be followed: it has no texture that stays for six frames.",
+            "A plain or black picture, heavy blur or a cut in every second does this; choose another part of the clip.",
+        )
     return make_tracks(frame[long], ids[long], xy[long])

@@ -50,8 +50,17 @@ def carry(
     return rows
 
 
-def more_here(luma: Luma, frames: range, frame: int, place: np.ndarray, taken: np.ndarray, settings: FollowSettings, least_frames: int,
-              ignore: Callable[[int], np.ndarray | None], job: Job) -> Rows:  # fmt: skip
+def more_here(
+    luma: Luma,
+    frames: range,
+    frame: int,
+    place: np.ndarray,
+    taken: np.ndarray,
+    settings: FollowSettings,
+    least_frames: int,
+    ignore: Callable[[int], np.ndarray | None],
+    job: Job,
+) -> Rows:
     """Every feature of frame `frame` inside the place (h, w) bool, followed both ways; those under least_frames are left out.
 
     taken (m, 2): px of the tracks that are there already. Raises TrackError when none is found, or none lives that long.
@@ -61,15 +70,19 @@ def more_here(luma: Luma, frames: range, frame: int, place: np.ndarray, taken: n
     spacing = max(settings.spacing_px * CLOSER * max(picture.shape) / 1280, 4.0)
     points = detect(picture, ~place, taken, 4000, spacing)
     if len(points) == 0:
-        raise TrackError("There is nothing more to follow in that place: it is too plain, or full of tracks already.",
-                         "Draw round a corner, a post or a rough patch, or choose another frame.")  # fmt: skip
+        raise TrackError(
+            "There is nothing more to follow in that place: it is too plain, or full of tracks already.",
+            "Draw round a corner, a post or a rough patch, or choose another frame.",
+        )
     rows: Rows = [(frame, np.arange(len(points)), points.astype(np.float64))]
     rows += carry(reel, Crowd(picture, points), range(frame, frames[-1] + 1), ignore, 2.0 * picture.shape[1] / 1280, job, (0.0, 0.5))
     rows += carry(reel, Crowd(picture, points), range(frame, frames[0] - 1, -1), ignore, 2.0 * picture.shape[1] / 1280, job, (0.5, 1.0))
     lived = np.bincount(np.concatenate([ids for _, ids, _ in rows]), minlength=len(points))
     if (lived < least_frames).all():
-        raise TrackError(f"{len(points)} features were tried there, but none could be followed for {least_frames} frames (the longest for {lived.max()}).",
-                         "Ask for fewer frames, or draw at a frame in which the place is seen sharply.")  # fmt: skip
+        raise TrackError(
+            f"{len(points)} features were tried there, but none could be followed for {least_frames} frames (the longest for {lived.max()}).",
+            "Ask for fewer frames, or draw at a frame in which the place is seen sharply.",
+        )
     return [(f, ids[lived[ids] >= least_frames], xy[lived[ids] >= least_frames]) for f, ids, xy in rows]
 
 

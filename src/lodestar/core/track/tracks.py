@@ -62,5 +62,9 @@ def make_tracks(frame: np.ndarray, track: np.ndarray, xy: np.ndarray) -> Tracks:
     order = np.lexsort((frame, track))
     _, number = np.unique(track[order], return_inverse=True)
     count = int(number.max()) + 1 if len(number) else 0
-    return Tracks(frozen(frame[order].astype(np.int32)), frozen(number.astype(np.int32)),
-                  frozen(xy[order].astype(np.float64).reshape(-1, 2)), frozen(np.zeros(count, bool)))  # fmt: skip
+    return Tracks(
+        frozen(frame[order].astype(np.int32)),
+        frozen(number.astype(np.int32)),
+        frozen(xy[order].astype(np.float64).reshape(-1, 2)),
+        frozen(np.zeros(count, bool)),
+    )

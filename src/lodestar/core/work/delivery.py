@@ -18,8 +18,17 @@ from ..picture.workshop import own_workshop
 from ..shot.document import Shot
 
 
-def deliver(shot: Shot, path: str | Path, job: Job, *, quality: str = "final", samples: int | None = None, layer: str = "picture",
-            frames: range | None = None, sound: bool = True) -> int:  # fmt: skip
+def deliver(
+    shot: Shot,
+    path: str | Path,
+    job: Job,
+    *,
+    quality: str = "final",
+    samples: int | None = None,
+    layer: str = "picture",
+    frames: range | None = None,
+    sound: bool = True,
+) -> int:
     """Write the range to a movie or to pictures; returns the number of frames. A cancel or an error leaves nothing behind.
 
     A movie has the colours and the depth of its clip; its frames are shown when those of the clip are.

@@ -17,10 +17,10 @@ from ..media.plates import open_plate
 from ..shot.document import Shot, tracking_inputs
 from ..solve.report import residuals, standing
 from ..track.edit import added, joined, replaced, seen_twice
-from ..track.eyes import prepare
 from ..track.follow import follow
 from ..track.hand import follow_by_hand, more_here
 from ..track.moving import CORNERS, EVERY, FLOW_GAP, grid, moving_places, moving_regions
+from ..track.preprocess import prepare
 from ..track.tracks import Tracks, make_tracks
 
 SEARCH_PX = 12.0  # round where flow leads, for a track placed by hand
@@ -33,7 +33,7 @@ def track_shot(shot: Shot, job: Job, ignore: Callable[[int], np.ndarray | None] 
     ignore: masks in place of the shot's own regions.
     """
     brightest = 0
-    with _eyes(shot) as luma:
+    with _preprocessed(shot) as luma:
 
         def watched(index: int) -> np.ndarray:
             nonlocal brightest
@@ -55,7 +55,7 @@ def track_shot(shot: Shot, job: Job, ignore: Callable[[int], np.ndarray | None] 
 
 
 @contextlib.contextmanager
-def _eyes(shot: Shot):
+def _preprocessed(shot: Shot):
     """A reader of what the tracker sees: (h, w) uint8 by frame. Raises PlateError."""
     if shot.plate is None:
         raise PlateError("There is no clip to track.", "Open a clip first.")
@@ -84,7 +84,7 @@ def add_tracks(shot: Shot, frame: int, corners: np.ndarray, least_frames: int, j
     tracks = _tracks_of(shot)
     _refuse_outside(shot, frame)
     place = coverage_of(corners, shot)
-    with _eyes(shot) as luma:
+    with _preprocessed(shot) as luma:
         rows = more_here(luma, shot.frames, frame, place, tracks.xy[tracks.at(frame)], shot.follow, least_frames, _hidden(shot), job)
     return with_tracks(shot, added(tracks, rows, least_frames))
 
@@ -95,7 +95,7 @@ def place_track(shot: Shot, number: int | None, frame: int, xy: np.ndarray, sear
     tracks = shot.tracks if shot.tracks is not None else make_tracks(np.zeros(0, int), np.zeros(0, int), np.zeros((0, 2)))
     key = np.array([[frame, *xy]], float)
     _refuse_outside(shot, frame)
-    with _eyes(shot) as luma:
+    with _preprocessed(shot) as luma:
         if number is None:
             tracks = _hand_added(tracks, luma, shot, key, job)
         else:
@@ -161,7 +161,7 @@ def _moving_places(shot: Shot, job: Job) -> dict[int, np.ndarray]:
     found: dict[int, np.ndarray] = {}
     number = {int(f): k for k, f in enumerate(solve.frames)}
     xy = grid(plate.width, plate.height)
-    with _eyes(shot) as luma:
+    with _preprocessed(shot) as luma:
         frames = [int(f) for f in np.unique(tracks.frame)[::EVERY]]
         for k, frame in enumerate(frames):
             job.step(k / len(frames), f"frame {frame}")

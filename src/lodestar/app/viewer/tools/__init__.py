@@ -8,9 +8,13 @@ from .place import DrawBox, DrawBoxStandIn, PlaceAnchor, PlaceCard, PlaceCheck, 
 from .rows import AlongPath
 from .shadow import AlongShadow
 
-TOOLS = {"Track": (ChooseMarks, DrawRegion, MoreHere, PlaceByHand), "Solve": (ChooseMarks, MoreHere, PlaceByHand),
-         "Ground": (ChooseMarks, DrawUpright, DrawHorizon, TurnScene),
-         "Place": (MoveObject, PlaceTitle, PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn, AlongPath, ChooseMarks),
-         "Light": (AlongShadow, MoveObject), "Foreground": (DrawMatte,)}  # fmt: skip
+TOOLS = {
+    "Track": (ChooseMarks, DrawRegion, MoreHere, PlaceByHand),
+    "Solve": (ChooseMarks, MoreHere, PlaceByHand),
+    "Ground": (ChooseMarks, DrawUpright, DrawHorizon, TurnScene),
+    "Place": (MoveObject, PlaceTitle, PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn, AlongPath, ChooseMarks),
+    "Light": (AlongShadow, MoveObject),
+    "Foreground": (DrawMatte,),
+}
 # those with a button of their own; the rest are in the menu beside them
 SHOWN = {"Place": ("move", "title")}

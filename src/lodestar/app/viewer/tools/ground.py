@@ -107,8 +107,15 @@ class TurnScene(Tool):
         camera = self.canvas.camera()
         reach = 0.16 * float(np.linalg.norm(camera.centre)) if camera is not None else 1.0
         e = np.eye(3) * reach
-        return {"x": e[0], "y": e[1], "z": e[2], "about z": 1.6 * (e[0] - e[1]) * 0.707, "about x": 1.3 * (e[1] + e[2]) * 0.707,
-                "about y": 1.3 * (e[2] - e[0]) * 0.707, "size": 0.75 * (e[0] + e[1])}  # fmt: skip
+        return {
+            "x": e[0],
+            "y": e[1],
+            "z": e[2],
+            "about z": 1.6 * (e[0] - e[1]) * 0.707,
+            "about x": 1.3 * (e[1] + e[2]) * 0.707,
+            "about y": 1.3 * (e[2] - e[0]) * 0.707,
+            "size": 0.75 * (e[0] + e[1]),
+        }
 
     def _on_widget(self, point: np.ndarray, camera) -> np.ndarray | None:
         xy, depth = camera.project(point)

@@ -79,9 +79,16 @@ class MoveObject(Tool):
         camera = self.canvas.camera()
         px = float(camera.project(at)[1]) / camera.lens.fx / self.canvas.scale if camera is not None else 0.0
         reach = max(0.9 * float(high[2] - low[2]) * size_of(m), abs(px) * min(LEAST_REACH_PX, 0.12 * self.canvas.height()))
-        spots = {"x": at + R[:, 0] * reach, "y": at + R[:, 1] * reach, "z": at + R[:, 2] * 1.5 * reach, "turn": at - R[:, 1] * reach * 1.6,
-                 "tilt": at + (R[:, 2] - R[:, 1]) * reach * 0.8, "level": at + (R[:, 0] + R[:, 1]) * 0.36 * reach,
-                 "upright": at + (R[:, 0] + R[:, 2]) * 0.36 * reach, "at": at}  # fmt: skip
+        spots = {
+            "x": at + R[:, 0] * reach,
+            "y": at + R[:, 1] * reach,
+            "z": at + R[:, 2] * 1.5 * reach,
+            "turn": at - R[:, 1] * reach * 1.6,
+            "tilt": at + (R[:, 2] - R[:, 1]) * reach * 0.8,
+            "level": at + (R[:, 0] + R[:, 1]) * 0.36 * reach,
+            "upright": at + (R[:, 0] + R[:, 2]) * 0.36 * reach,
+            "at": at,
+        }
         if item.BODY:
             spots["size"] = moved(m, np.array([high[0], low[1], high[2]]))
             spots["drop"] = moved(m, np.array([low[0], low[1], low[2]]))

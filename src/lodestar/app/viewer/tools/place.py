@@ -23,7 +23,13 @@ from .. import overlays
 from .marks import Lasso, caught
 from .tool import NUMBER, REACH_PX, HeightTool, Tool, new_id
 
-SNAPS = {"surface": "the surface that the points make", "ground": "the level ground", "wall": "an upright wall", "point": "the nearest point", "far": "a set distance along the view"}  # fmt: skip
+SNAPS = {
+    "surface": "the surface that the points make",
+    "ground": "the level ground",
+    "wall": "an upright wall",
+    "point": "the nearest point",
+    "far": "a set distance along the view",
+}
 ANCHORED = 40  # tracks that an object remembers
 
 
@@ -172,8 +178,12 @@ class PlaceObject(Tool):
         if not wall and abs(patch.normal[2]) > 0.99 and abs(at[2]) < 0.03 * distance:
             at = np.array([at[0], at[1], 0.0])
         ids = shot.solve.point_ids[patch.rows][:ANCHORED] if shot.solve is not None and len(patch.rows) else []
-        return {"id": new_id(), "position": constant(*np.round(at, 4)), "turn": constant(round(heading_towards(-patch.normal if wall else to), 1), 0, 0),
-                "tracks": tuple(int(i) for i in ids)}  # fmt: skip
+        return {
+            "id": new_id(),
+            "position": constant(*np.round(at, 4)),
+            "turn": constant(round(heading_towards(-patch.normal if wall else to), 1), 0, 0),
+            "tracks": tuple(int(i) for i in ids),
+        }
 
     def height(self, patch: Patch) -> float:
         """A height that suits the picture: an eighth of the distance."""
@@ -273,8 +283,14 @@ class PlaceLogo(FileObject):
         height = 1.6 * self.height(patch)
         depth = round(height * 0.12, 3)
         fields = self.out_of_wall(self.standing(patch), patch, depth)
-        return Logo(svg=read_svg(self.path), label=Path(self.path).stem, height=constant(height), depth=constant(depth),
-                    bevel=constant(round(height * 0.008, 4)), **fields)  # fmt: skip
+        return Logo(
+            svg=read_svg(self.path),
+            label=Path(self.path).stem,
+            height=constant(height),
+            depth=constant(depth),
+            bevel=constant(round(height * 0.008, 4)),
+            **fields,
+        )
 
 
 def read_svg(path: str) -> str:
@@ -300,8 +316,14 @@ class PlacePicture(FileObject):
     def make(self, patch: Patch) -> Object:
         wide, high = picture_size(self.path)
         height = 1.5 * self.height(patch)
-        return Card(pattern="picture", picture=self.path, label=Path(self.path).stem, width=constant(round(height * wide / high, 4)),
-                    height=constant(height), **self.standing(patch))  # fmt: skip
+        return Card(
+            pattern="picture",
+            picture=self.path,
+            label=Path(self.path).stem,
+            width=constant(round(height * wide / high, 4)),
+            height=constant(height),
+            **self.standing(patch),
+        )
 
 
 class PlaceCheck(PlaceObject):
@@ -314,8 +336,15 @@ class PlaceCheck(PlaceObject):
         # a hair over the surface, so that the ground does not cut it; on a wall it hangs round the click
         lift = 0.002 * side * patch.normal
         at = np.array(fields["position"].value) + lift
-        return Card(pattern="grid", label="Check pattern", width=constant(side), height=constant(side), roughness=constant(1.0), pivot=(0.0, 0.0, side / 2),
-                    **fields | {"position": constant(*at), "turn": constant(*turn)})  # fmt: skip
+        return Card(
+            pattern="grid",
+            label="Check pattern",
+            width=constant(side),
+            height=constant(side),
+            roughness=constant(1.0),
+            pivot=(0.0, 0.0, side / 2),
+            **fields | {"position": constant(*at), "turn": constant(*turn)},
+        )
 
 
 class PlaceAnchor(PlaceObject):
@@ -394,8 +423,15 @@ class DrawBox(HeightTool):
             self.session.tell("That box has no height or no foot.", "Drag its foot again, and click above it.", "doubtful")
             self.session.view_changed.emit()
             return
-        item = Box(id=new_id(), position=constant(*np.round(middle, 4)), turn=constant(round(heading, 1), 0, 0), drawn=not self.stand_in, hides=self.stand_in,
-                   receives=self.stand_in, extent=constant(*np.round([*extent, height], 4)))  # fmt: skip
+        item = Box(
+            id=new_id(),
+            position=constant(*np.round(middle, 4)),
+            turn=constant(round(heading, 1), 0, 0),
+            drawn=not self.stand_in,
+            hides=self.stand_in,
+            receives=self.stand_in,
+            extent=constant(*np.round([*extent, height], 4)),
+        )
         self.session.edit("Draw a box", lambda s: added(s, item))
         self.session.select(item.id)
         self.session.use_tool("move")
