@@ -138,7 +138,7 @@ def _solve(args: argparse.Namespace) -> None:
         import numba
 
         cv2.setNumThreads(args.threads)
-        numba.set_num_threads(min(args.threads, numba.config.NUMBA_NUM_THREADS))
+        numba.set_num_threads(min(args.threads, numba.config.NUMBA_NUM_THREADS))  # type: ignore[attr-defined]
     info = probe(args.clip)
     shot = with_plate(Shot(), info)
     frames = _range(args.range, 0, info.count - 1)

@@ -175,7 +175,7 @@ class PointingTest(PlaceCase):
         self.settle()
         menu = self.find("snap").menu()
         action = lambda name: next(a for a in menu.actions() if a.objectName() == f"snap-{name}")
-        for name in ("ground", "wall", "point", "far"):
+        for number, name in enumerate(("ground", "wall", "point", "far")):
             self.window.viewer.take("anchor")
             action(name).trigger()
             if name == "far":
@@ -184,8 +184,14 @@ class PointingTest(PlaceCase):
                 self.assertEqual(self.session.far_distance, 80.0)
             self.click_at((640, 40) if name == "far" else (400, 330) if name == "wall" else (640, 560))
             at, eye = np.array(self.item().position.value), camera_at(self.session.shot, FRAME).centre
+            self.assertEqual(len(self.session.shot.objects), number + 1, name)
+            xy = camera_at(self.session.shot, FRAME).project(at)[0]
+            clicked = (640, 40) if name == "far" else (400, 330) if name == "wall" else (640, 560)
+            self.assertLess(np.linalg.norm(xy - clicked), 110 if name == "point" else 1.0, name)
             if name == "ground":
                 self.assertEqual(at[2], 0.0)
+            if name == "wall":
+                self.assertGreater(at[2], 0.1, "a place on a wall, not the ground before it")
             if name == "point":
                 self.assertLess(np.linalg.norm(points_of(self.session.shot) - at, axis=1).min(), 1e-3)
             if name == "far":
@@ -463,7 +469,7 @@ class HandsTest(PlaceCase):
         self.click("raise")
         self.assertGreater(self.item().position.value[2], -0.03)
         self.assertNotIn("under the ground", self.find("object-problem").text())
-        self.assertFalse(self.window.panels["Place"].raise_.isVisible())
+        self.assertFalse(self.window.panels["Place"].drop_up.isVisible())
 
     def test_steps_of_two_objects_are_two_steps_of_undo(self):
         self.session.set("Another", objects=(*self.session.shot.objects, Box(id="another")))

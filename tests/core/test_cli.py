@@ -1,11 +1,12 @@
 """The commands as a user runs them, with their exit statuses; and the demo shots solved against their true cameras."""
 
+import contextlib
 import json
 import os
+import pty
 import signal
 import subprocess
 import sys
-import time
 import unittest
 
 import av
@@ -13,7 +14,7 @@ import cv2
 import numpy as np
 
 from lodestar.core.basics.geometry import Camera, Lens, fit_similarity
-from tests.helpers import DEMO, ROOT, SHOTS, FolderCase, number_of, numbered, texture, write_clip
+from tests.helpers import DEMO, ROOT, SHOTS, FolderCase, numbered, texture, write_clip
 
 ENV = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
 
@@ -104,16 +105,25 @@ class SolveTest(FolderCase):
             self.assertFalse((self.folder / "x.json").exists())
 
     def test_cancel_is_130_and_leaves_nothing(self):
+        ours, theirs = pty.openpty()
         process = subprocess.Popen(
             [sys.executable, "-m", "lodestar", "solve", str(SHOTS / "ridge.mp4"), "-o", str(self.folder / "x.json")],
             env=ENV,
-            stderr=subprocess.PIPE,
-            text=True,
+            stderr=theirs,
             preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
         )
-        time.sleep(3)
+        # its progress is told only on a terminal, so its end of a pseudo terminal is read until the first share is there
+        os.close(theirs)
+        seen = b""
+        while b"%" not in seen:
+            seen += os.read(ours, 1000)
         process.send_signal(signal.SIGINT)
-        _, told = process.communicate(timeout=60)
+        with contextlib.suppress(OSError):  # the terminal is gone when the process is
+            while part := os.read(ours, 1000):
+                seen += part
+        process.wait(60)
+        os.close(ours)
+        told = seen.decode()
         self.assertEqual(process.returncode, 130, told)
         self.assertEqual(list(self.folder.iterdir()), [])
 
@@ -166,7 +176,9 @@ class InfoTest(FolderCase):
         self.assertEqual(set(told) >= {"ratio", "noise_px", "slip_px", "focal_deviation_px", "in_view", "weak", "action"}, True)
         clip = json.loads(run("info", SHOTS / "ridge.mp4", "--json").stdout)
         self.assertEqual((clip["count"], clip["fps"]), (100, 25.0))
-        self.assertEqual(number_of(numbered(8)[7]), 7)
+        shown = run("info", SHOTS / "ridge.mp4").stdout
+        self.assertIn("count: 100", shown)
+        self.assertIn("width: 1280", shown)
 
 
 if __name__ == "__main__":

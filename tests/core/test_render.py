@@ -14,12 +14,14 @@ from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.keyed import Keyed, constant
 from lodestar.core.evaluate.cameras import camera_at, default_lens
 from lodestar.core.evaluate.objects import mesh_of, model_of
+from lodestar.core.light.lamps import SunLight
 from lodestar.core.light.sun import direction
 from lodestar.core.matte.sources import Outline
 from lodestar.core.media.plates import probe
 from lodestar.core.picture.composite import shade_of
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.gpu import Lamp, Renderer, View, sample
 from lodestar.core.render.items import Item
 from lodestar.core.shape.extrude import Mesh, extrude
@@ -290,7 +292,20 @@ class FrameTest(FolderCase):
             self.assertTrue((pixels != 30000).any())
 
     def test_sun_from_above_lights_the_top(self):
-        self.assertAlmostEqual(direction(0, 90)[2], 1.0)
+        """The upper side of a box is lit by a sun overhead, and its sides by one that stands low."""
+        R = np.array([[1.0, 0, 0], [0, -0.6, -0.8], [0, 0.8, -0.6]])
+        camera = Camera(R, -R @ np.array([0.0, -4.0, 3.5]), Lens(300.0, 300.0, 159.5, 119.5))
+        box = Item(box_mesh(1.0, 1.0, 1.0), lambda share: _HERE, (0.5, 0.5, 0.5), 0.9, 0.0)
+        light = {}
+        engine = Engine()
+        self.addCleanup(engine.close)
+        for height in (90.0, 5.0):
+            layers = engine.render([box], [SunLight(direction(180.0, height), np.ones(3), 0.5)], lambda share: camera, (320, 240), Quality(4))
+            for part, point in (("top", (0.0, 0.0, 1.0)), ("front", (0.0, -0.5, 0.5))):
+                x, y = camera.project(np.array(point))[0].round().astype(int)
+                light[height, part] = float(layers.colour[y - layers.top, x - layers.left, 1])
+        self.assertGreater(light[90.0, "top"], 3 * light[90.0, "front"])
+        self.assertGreater(light[5.0, "front"], 3 * light[5.0, "top"])
 
 
 if __name__ == "__main__":

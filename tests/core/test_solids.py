@@ -149,10 +149,11 @@ class SvgTest(unittest.TestCase):
 
 class HostileSvgTest(unittest.TestCase):
     def refused(self, text: str) -> str:
-        began = time.monotonic()
+        began = time.process_time()
         with self.assertRaises(UserError) as told:
             check_svg(text)
-        self.assertLess(time.monotonic() - began, 5.0, "it must not hang")
+        # of the processor, not of the clock: a busy machine takes longer, not more
+        self.assertLess(time.process_time() - began, 5.0, "it must not hang")
         return told.exception.what
 
     def test_what_has_no_body_or_is_no_drawing(self):

@@ -26,7 +26,7 @@ class Request(NamedTuple):
     by the camera `view` in `size` px."""
 
     shot: Shot
-    index: int
+    index: int  # type: ignore[assignment]  # a frame; tuple.index is not used of a request
     quality: str
     scale: float
     layer: str = "picture"

@@ -60,7 +60,9 @@ def ask(parent: QWidget, text: str, hint: str, choices: list[str]) -> str:
     box = QMessageBox(parent)
     box.setText(text)
     box.setInformativeText(hint)
-    buttons = {box.addButton(c, QMessageBox.ButtonRole.AcceptRole if i == 0 else QMessageBox.ButtonRole.RejectRole): c for i, c in enumerate(choices)}
+    buttons: dict[object, str] = {
+        box.addButton(c, QMessageBox.ButtonRole.AcceptRole if i == 0 else QMessageBox.ButtonRole.RejectRole): c for i, c in enumerate(choices)
+    }
     box.exec()
     return buttons.get(box.clickedButton(), choices[-1])
 
@@ -378,9 +380,10 @@ class Window(QMainWindow):
         QApplication.clipboard().setMimeData(data)
 
     def _paste(self) -> None:
-        data, new = QApplication.clipboard().mimeData(), []
-        text = bytes(data.data(CLIPBOARD)).decode("utf-8", "replace") if data is not None and data.hasFormat(CLIPBOARD) else ""
-        same = data is not None and bytes(data.data(CLIPBOARD + "-from")).decode() == str(id(self.session.history))
+        data = QApplication.clipboard().mimeData()
+        new: list[str] = []
+        text = data.data(CLIPBOARD).data().decode("utf-8", "replace") if data is not None and data.hasFormat(CLIPBOARD) else ""
+        same = data is not None and data.data(CLIPBOARD + "-from").data().decode() == str(id(self.session.history))
 
         def edit(shot: Shot) -> Shot:
             result, ids = pasted(shot, text, same)
@@ -502,12 +505,15 @@ class Window(QMainWindow):
         return self.session.files.save(Path(path).with_suffix(".lode"))
 
     def export_camera(self) -> None:
+        shot = self.session.shot
+        if shot.solve is None or shot.plate is None:
+            return
         path, _ = QFileDialog.getSaveFileName(
             self, "Export the camera", f"{self._folder('output')}/{self.session.shot.name}.json", "Camera files (*.json)"
         )
         if path:
             try:
-                write_camera(self.session.shot.solve, self.session.shot.plate.fps, path)
+                write_camera(shot.solve, shot.plate.fps, path)
                 self.session.tell(f"{Path(path).name} is written.", str(Path(path).parent))
             except UserError as error:
                 self.session.fail(error)

@@ -122,7 +122,8 @@ class GroundPanel(Panel):
 
         def change(shot: Shot) -> Shot:
             ground = msgspec.structs.replace(shot.ground, **fields)
-            reference(shot.solve, ground)
+            if shot.solve is not None:
+                reference(shot.solve, ground)
             return with_ground(shot, ground)
 
         self.session.edit(label, change)
@@ -241,8 +242,8 @@ class GroundPanel(Panel):
             self.chosen.setText("A camera that only turns gives directions, no distances: say how high over the ground it stood.")
         g = shot.ground
         self.eye.show_value(g.eye_height)
-        for part in (self.eye, self.eye_label):
-            part.setVisible(shot.solve is not None and not free)
+        for one in (self.eye, self.eye_label):
+            one.setVisible(shot.solve is not None and not free)
         said_up = bool(g.on_ground or g.uprights or g.horizon)
         words = ""
         if shot.solve is not None and not said_up:

@@ -6,6 +6,7 @@ from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.basics.colour import decode, encode
+from lodestar.core.basics.geometry import vector
 from lodestar.core.edits.lights import sky_of, sun_of, with_shadow_lines
 from lodestar.core.light.lamps import Sky, Sun
 from lodestar.core.light.sun import from_shadows
@@ -109,7 +110,7 @@ class LightPanel(Panel):
         self.on.setChecked(sun is not None and sun.on)
         for swatch, thing, part in ((self.colour, sun, "colour"), (self.sky_colour, sky, "colour"), (self.tint, shot.shadow, "tint")):
             if thing is not None:
-                swatch.show_colour(tuple(float(v) for v in encode(np.array(getattr(thing, part)), "srgb")))
+                swatch.show_colour(vector(encode(np.array(getattr(thing, part)), "srgb")))
         self.none.setVisible(not lines)
         self.found.fact.setText(f"{len(lines)} drawn" if lines else "")
         if self._listed is lines:

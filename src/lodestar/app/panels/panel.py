@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Sequence
 
+import msgspec
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
@@ -104,9 +105,12 @@ class Panel(QScrollArea):
         field.let_go.connect(lambda: self.session.history.close_group())  # of the shot that is open then
         return field
 
-    def value_row(self, section: Section, thing: Callable[[], str], kind: type, part: str, name: str = "", step: str = "") -> list[NumberField]:
+    def value_row(
+        self, section: Section, thing: Callable[[], str], kind: type[msgspec.Struct], part: str, name: str = "", step: str = ""
+    ) -> list[NumberField]:
         """The row of one keyed value, as the struct `kind` says beside its field; name: of its fields, its own when empty."""
-        row, default = dict(rows_of(kind))[part], kind.__struct_defaults__[kind.__struct_fields__.index(part) - len(kind.__struct_fields__)]
+        row = dict(rows_of(kind))[part]
+        default = next(f.default for f in msgspec.structs.fields(kind) if f.name == part)
         name = name or part.replace("_", "-")
         fields = []
         for i, component in enumerate(row.names or ("",)):
@@ -128,7 +132,9 @@ class Panel(QScrollArea):
         self.keyed(section, row.label, fields, thing, part, step or f"Change {row.label.lower()}")
         return fields
 
-    def value_rows(self, section: Section, thing: Callable[[], str], kind: type, name: str = "", step: str = "", parts: Sequence[str] = ()) -> None:
+    def value_rows(
+        self, section: Section, thing: Callable[[], str], kind: type[msgspec.Struct], name: str = "", step: str = "", parts: Sequence[str] = ()
+    ) -> None:
         """The rows of all keyed values of a struct, or of some of them."""
         for part, row in rows_of(kind):
             if not parts or part in parts:

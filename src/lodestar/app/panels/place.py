@@ -53,13 +53,13 @@ class PlacePanel(Panel):
         self.problem = quiet()
         self.problem.setObjectName("object-problem")
         self.box.addWidget(self.problem)
-        self.raise_ = button(
+        self.drop_up = button(
             "Drop to the ground",
             "raise",
             "Its lowest point onto the ground, so that all of it is seen",
             lambda: self.arrange("Drop to the ground", dropped),
         )
-        self.box.addWidget(self.raise_)
+        self.box.addWidget(self.drop_up)
         self.kinds: list[tuple[Section, tuple[type, ...]]] = []
         self._letters()
         self._made_of()
@@ -94,7 +94,7 @@ class PlacePanel(Panel):
         """Rows of what only this kind of object has."""
         shared = dict(rows_of(Solid))
         own = [part for part, _ in rows_of(kind) if part not in shared]
-        self.value_rows(section, self._id, kind, kind.__struct_config__.tag, parts=own)
+        self.value_rows(section, self._id, kind, str(kind.__struct_config__.tag), parts=own)
 
     def _made_of(self) -> None:
         logo = self._kind("Drawing", Logo)
@@ -345,7 +345,12 @@ class PlacePanel(Panel):
     def _mesh_points(self, add: bool) -> None:
         item, tracks = self.session.object(), sorted(self.session.tracks)
         if isinstance(item, GroundMesh):
-            self.session.edit("Add points" if add else "Drop points", lambda s: replaced(s, with_mesh_points(s, find(s, item.id), tracks, add)))
+
+            def edit(shot: Shot) -> Shot:
+                mesh = find(shot, item.id)
+                return replaced(shot, with_mesh_points(shot, mesh, tracks, add)) if isinstance(mesh, GroundMesh) else shot
+
+            self.session.edit("Add points" if add else "Drop points", edit)
 
     def _from_points(self, label: str, make: Callable[[Shot, list[int]], Object]) -> None:
         tracks = sorted(self.session.tracks)
@@ -400,7 +405,7 @@ class PlacePanel(Panel):
         """What is wrong with the object, or how far it is expected to slide."""
         text = problem_of(item, self.session.frame) if item is not None else ""
         hidden = hidden_share(self.session.shot, item, self.session.frame) if item is not None and not text else 0.0
-        self.raise_.setVisible(hidden > TOLD_SHARE)
+        self.drop_up.setVisible(hidden > TOLD_SHARE)
         if hidden > TOLD_SHARE:
             text = f"{max(hidden * 100, 1):.0f} % of it is under the ground, which hides it."
         if item is not None and not text:

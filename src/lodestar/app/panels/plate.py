@@ -55,10 +55,10 @@ class PlatePanel(Panel):
         self.box.addWidget(self.demo)
         self.clip = self.section("Clip")
         self.rows = {name: self.clip.add_fact(name) for name in ("File", "Size", "Rate", "Length", "Codec", "Sound")}
-        self.find = button(
+        self.find_clip = button(
             "Say where the clip is", "find-clip", "Choose the clip again; everything else stays", lambda: self.commands.run("find-clip")
         )
-        self.clip.add_wide(self.find)
+        self.clip.add_wide(self.find_clip)
         self.colour = self.section("Colour")
         self.colours: dict[str, QComboBox] = {}
         for part, label, names, tip in (
@@ -124,7 +124,7 @@ class PlatePanel(Panel):
         if plate is None:
             return
         missing = not Path(plate.path).exists()
-        self.find.setVisible(missing)
+        self.find_clip.setVisible(missing)
         name = Path(plate.path).name
         values = {
             "File": (name if len(name) < 24 else name[:21] + "…", "missing" if missing else ""),

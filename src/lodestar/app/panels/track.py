@@ -189,6 +189,8 @@ class TrackPanel(Panel):
 
     def _restore_all(self) -> None:
         tracks = self.session.shot.tracks
+        if tracks is None:
+            return
         reject_tracks(self.session, np.flatnonzero(tracks.rejected & (lengths(tracks) > 0)), True)
 
     def refresh(self) -> None:

@@ -174,7 +174,7 @@ class Curves(QWidget):
         for c, tint in zip(range(values.shape[1]), COMPONENTS.get(values.shape[1], (theme.TEXT,) * values.shape[1]), strict=True):
             p.setPen(QPen(QColor(tint), 1.6))
             p.drawPolyline(QPolygonF([QPointF(x, self._y(v, scale)) for x, v in zip(xs, values[:, c], strict=True)]))
-        self._paint_speed(p, axis, xs, fast, unit)
+        self._paint_speed(p, axis, value, xs, fast, unit)
         self._paint_spots(p, value)
         p.setClipping(False)
         digits = 2 if scale[1] - scale[0] > 0.2 else 4
@@ -185,7 +185,7 @@ class Curves(QWidget):
         p.setPen(QColor(theme.TEXT))
         p.drawText(QRectF(band.right() - 260, 0, 256, 14), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{now} {unit}")
 
-    def _paint_speed(self, p: QPainter, axis: TimeAxis, xs: list[float], fast: np.ndarray, unit: str) -> None:
+    def _paint_speed(self, p: QPainter, axis: TimeAxis, value: Keyed, xs: list[float], fast: np.ndarray, unit: str) -> None:
         bottom, height = self.height() - 2.0, self.height() * SPEED_SHARE - EDGE
         top = max(float(np.percentile(fast, 99.5)) * 1.15, 1e-9)
         line = [QPointF(x, bottom - min(v / top, 1.0) * height) for x, v in zip(xs, fast, strict=True)]
@@ -194,7 +194,7 @@ class Curves(QWidget):
         p.drawPolygon(QPolygonF([QPointF(xs[0], bottom), *line, QPointF(xs[-1], bottom)]))
         p.setPen(QPen(theme.colour(theme.READING, 0.7), 1))
         p.drawPolyline(QPolygonF(line))
-        now = float(speed(self.value(), np.array([float(self.session.frame)]), axis.fps)[0])
+        now = float(speed(value, np.array([float(self.session.frame)]), axis.fps)[0])
         self._label(p, QPointF(GUTTER + 4, bottom - height - 4), f"speed {now:.3g} {unit}/s here · {top / 1.15:.3g} at most")
 
     @staticmethod

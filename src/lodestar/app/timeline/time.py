@@ -90,13 +90,13 @@ class Time(QWidget):
         box.setSpacing(0)
         self.ruler, self.lanes, self.curves = Ruler(session, pictures, canvas), Lanes(session), Curves(session)
         box.addWidget(self.ruler)
-        self.scroll = QScrollArea(widgetResizable=True)
+        self.scroller = QScrollArea(widgetResizable=True)
         self.lanes.time = self
-        self.scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.scroll.setFrameShape(QScrollArea.Shape.NoFrame)
-        self.scroll.setWidget(self.lanes)
+        self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.scroller.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.scroller.setWidget(self.lanes)
         self.stack = QStackedWidget()
-        self.stack.addWidget(self.scroll)
+        self.stack.addWidget(self.scroller)
         self.stack.addWidget(self.curves)
         box.addWidget(self.stack, 1)
         self.player = Player(session, canvas)
@@ -120,7 +120,7 @@ class Time(QWidget):
         return self.stack.currentWidget() is self.curves
 
     def show_curves(self, on: bool) -> None:
-        self.stack.setCurrentWidget(self.curves if on else self.scroll)
+        self.stack.setCurrentWidget(self.curves if on else self.scroller)
         self.session.settings.setValue("time/curves", "1" if on else "0")
         self._set_height(int(self.session.settings.value(f"time/height/{'curves' if on else 'lanes'}", CURVES_HEIGHT if on else LANES_HEIGHT)))
         self.refresh()

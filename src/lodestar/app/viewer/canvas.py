@@ -1,5 +1,7 @@
 """The picture: zoomed and panned, with overlays on it and a tool in hand."""
 
+from typing import Any
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QPainter, QPen
@@ -53,7 +55,7 @@ class PictureCanvas(QWidget):
             "eyes": False,
             "stand-ins": True,
         }
-        self.tool = None
+        self.tool: Any = None
         self.error: UserError | None = None
         self.dropped = 0
         self._drag: QPointF | None = None
@@ -171,10 +173,13 @@ class PictureCanvas(QWidget):
             self.bare = image
         else:
             same = self.shown is not None and self.shown.index == request.index and self.shown.shot is request.shot
-            if not (same and self.shown.quality == "final" and request.quality == "draft" and self.shown[3:] == request[3:]):
+            if not (
+                same and self.shown is not None and self.shown.quality == "final" and request.quality == "draft" and self.shown[3:] == request[3:]
+            ):
                 self.image, self.shown = image, request
-            if self.before_after:
-                self.pictures.ask(self.request("draft", "plate"))
+            bare = self.request("draft", "plate") if self.before_after else None
+            if bare is not None:
+                self.pictures.ask(bare)
         self.error = None
         self.picture_changed.emit()
         self._soon.stop()

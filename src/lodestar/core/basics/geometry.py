@@ -11,6 +11,11 @@ import numpy as np
 F64 = np.ndarray
 
 
+def vector(p: F64) -> tuple[float, float, float]:
+    """A point (3,) as plain numbers, which a document holds."""
+    return float(p[0]), float(p[1]), float(p[2])
+
+
 class Lens(msgspec.Struct, frozen=True):
     """Brown's radial lens. fx, fy, cx, cy in pixels; k1, k2 act on x = X/Z, y = Y/Z: x_d = x (1 + k1 r2 + k2 r2^2).
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 import msgspec
 import numpy as np
 
-from ..basics.geometry import Similarity, fit_similarity, turn_from_matrix, turn_matrix
+from ..basics.geometry import Similarity, fit_similarity, turn_from_matrix, turn_matrix, vector
 from ..basics.keyed import Key, Keyed
 from ..evaluate.cameras import camera_at, scene_frame
 from ..evaluate.objects import pose_of
@@ -209,7 +209,7 @@ def _moved(shot: Shot, of: Callable[[Object], Similarity], whole: Similarity, ke
         how = of(item) if root else None
         objects.append(_moved_object(item, how, float(whole.scale), keep_level, shot))
     lines = tuple(
-        ShadowLine(foot=_tuple(whole.points(np.array(s.foot))), tip=_tuple(whole.points(np.array(s.tip))), height=s.height * float(whole.scale))
+        ShadowLine(foot=vector(whole.points(np.array(s.foot))), tip=vector(whole.points(np.array(s.tip))), height=s.height * float(whole.scale))
         for s in shot.shadow.lines
     )
     lamps = tuple(_turned_sun(lamp, whole) if isinstance(lamp, Sun) else lamp for lamp in shot.lamps)
@@ -226,10 +226,6 @@ def _turned_sun(sun: Sun, whole: Similarity) -> Sun:
     begin = bearing.keys[0].value[0] if bearing.keys else bearing.value[0]
     shift = (begin - heading) % 360 - begin
     return msgspec.structs.replace(sun, bearing=_each(bearing, lambda v: [v[0] + shift]))
-
-
-def _tuple(p: np.ndarray) -> tuple[float, float, float]:
-    return float(p[0]), float(p[1]), float(p[2])
 
 
 def _moved_object(item: Object, how: Similarity | None, scale: float, keep_level: bool, shot: Shot) -> Object:

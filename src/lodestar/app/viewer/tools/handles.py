@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from lodestar.core.basics.geometry import meet_plane, turn_matrix
+from lodestar.core.basics.geometry import meet_plane, turn_matrix, vector
 from lodestar.core.edits.arrange import dropped, find, place_of, removed, repivoted, stood, turn_of, with_pose
 from lodestar.core.evaluate.objects import box_of, objects_at, pose_of
 from lodestar.core.evaluate.pointing import hit
@@ -154,7 +154,7 @@ class MoveObject(Tool):
         pivot = np.where(
             np.abs(found[1] - low) < CORNER_SHARE * (high - low), low, np.where(np.abs(found[1] - high) < CORNER_SHARE * (high - low), high, found[1])
         )
-        self.session.edit("Pick pivot", lambda s: repivoted(s, item.id, tuple(float(v) for v in pivot)))
+        self.session.edit("Pick pivot", lambda s: repivoted(s, item.id, vector(pivot)))
 
     # mouse
 

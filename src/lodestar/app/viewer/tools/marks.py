@@ -145,7 +145,7 @@ class MoreHere(LassoTool):
         if shape is None:
             self.session.tell("A click is no place.", "Drag a line round what should have more tracks.", "doubtful")
             return
-        corners = np.array([self.canvas.to_plate(q) for q in shape])
+        corners = np.array([self.canvas.to_plate(shape.at(k)) for k in range(shape.count())])
         self.session.work.more_tracks(corners)
         self.canvas.update()
 

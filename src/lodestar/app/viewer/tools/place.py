@@ -395,7 +395,7 @@ class DrawBox(HeightTool):
     def release(self, event) -> None:
         if self.dragging:
             self.dragging = False
-            if np.linalg.norm(self.end - self.start) < 1e-3:
+            if self.end is None or self.start is None or np.linalg.norm(self.end - self.start) < 1e-3:
                 self.start = self.end = None
         self.session.view_changed.emit()
 
@@ -405,6 +405,7 @@ class DrawBox(HeightTool):
         heading = heading_towards(camera.R[2])
         a = np.deg2rad(heading)
         x, y = np.array([np.cos(a), np.sin(a), 0]), np.array([-np.sin(a), np.cos(a), 0])
+        assert self.start is not None and self.end is not None
         d = self.end - self.start
         return heading, (self.start + self.end) / 2, np.abs([d @ x, d @ y])
 
@@ -412,6 +413,7 @@ class DrawBox(HeightTool):
         """Height at which the pointer's ray passes nearest to the upright through the middle of the foot's near side."""
         camera = self.canvas.camera()
         d = camera.rays(self.canvas.to_plate(at))
+        assert self.start is not None
         w = self.start - camera.centre
         return max(float((w[:2] @ d[:2]) / max(d[:2] @ d[:2], 1e-9) * d[2] - w[2]), 0.0)
 

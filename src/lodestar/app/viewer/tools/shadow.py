@@ -5,7 +5,7 @@ from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.basics.geometry import meet_plane
+from lodestar.core.basics.geometry import meet_plane, vector
 from lodestar.core.edits.lights import with_shadow_lines
 from lodestar.core.light.sun import bearing_and_height, from_shadow
 from lodestar.core.shot.document import ShadowLine
@@ -66,7 +66,7 @@ class AlongShadow(HeightTool):
     def release(self, event) -> None:
         if self.dragging:
             self.dragging = False
-            if np.linalg.norm(self.tip_at - self.foot) < 1e-3:
+            if self.tip_at is None or self.foot is None or np.linalg.norm(self.tip_at - self.foot) < 1e-3:
                 self.foot = self.tip_at = None
         self.session.view_changed.emit()
 
@@ -80,12 +80,14 @@ class AlongShadow(HeightTool):
         foot, tip = self.foot, self.tip_at
         self.foot = self.tip_at = None
         self.typed = ""
+        if foot is None or tip is None:
+            return
         try:
             from_shadow(foot, tip, height)
         except UserError as error:
             self.session.fail(error)
             return
-        shadow = ShadowLine(foot=tuple(map(float, foot)), tip=tuple(map(float, tip)), height=float(height))
+        shadow = ShadowLine(foot=vector(foot), tip=vector(tip), height=float(height))
         self.session.edit("Sun from a shadow", lambda s: with_shadow_lines(s, (*s.shadow.lines, shadow)))
         self.session.view_changed.emit()
 
