@@ -46,7 +46,7 @@ def opened() -> tuple[QApplication, Window, Collector]:
     window.resize(1280, 800)
     window.show()
     window.viewer.show_view("Picture")  # whatever was looked at last
-    window.open_demo()
+    window.shot.open_demo()
     rest(app, 4.0)
     return app, window, Collector(window)
 

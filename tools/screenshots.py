@@ -113,7 +113,7 @@ def main() -> None:
         app.processEvents()
     if not args.steps or "empty" in args.steps:
         window.grab().save(str(out / "empty.png"))
-    window.open_demo()
+    window.shot.open_demo()
     session = window.session
     for step in args.steps or STEPS:
         if step not in STEPS:

@@ -20,7 +20,7 @@ CTRL, SHIFT, ALT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.Shif
 class MarksCase(WindowCase):
     def setUp(self):
         super().setUp()
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.click("step-track")
         self.session.show_frame(46)
         self.settle()

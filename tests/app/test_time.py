@@ -23,7 +23,7 @@ class TimeCase(WindowCase):
 
     def setUp(self):
         super().setUp()
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.click("step-place")
         self.session.select("open-sky")
         at = self.item().position.at(0)

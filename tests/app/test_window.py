@@ -10,7 +10,7 @@ from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 
-from lodestar.app import window as window_module
+from lodestar.app import shot_commands as window_module
 from lodestar.app.commands import Finder
 from lodestar.app.derived import points_of
 from lodestar.app.fields import NumberField
@@ -27,7 +27,7 @@ from tests.helpers import DEMO, SHOTS, numbered, write_clip
 class DemoCase(WindowCase):
     def setUp(self):
         super().setUp()
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.settle()
 
 
@@ -369,7 +369,7 @@ class FinishTest(DemoCase):
 
 class FileTest(WindowCase):
     def test_autosave_and_recovery(self):
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.session.edit_item("Type", "open-sky", text="KEPT")
         self.session.files.autosave()
         self.session.files.finish_autosave()
@@ -383,7 +383,7 @@ class FileTest(WindowCase):
         self.close_window(other)
 
     def test_a_saved_shot_has_its_swap_beside_it_and_loses_it_on_saving(self):
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.session.files.save(self.folder / "mine.lode")
         self.session.edit_item("Type", "open-sky", text="NEW")
         self.session.files.autosave()
@@ -394,19 +394,19 @@ class FileTest(WindowCase):
         self.assertFalse(swap.exists())
 
     def test_recovery_takes_the_shot_as_it_was_kept(self):
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.session.edit_ground("Turn the scene", turned=(40.0, 3.0, 0.0), sized=1.5)
         kept = self.session.shot.objects
         self.session.files.autosave()
         self.session.files.finish_autosave()
         other = self.open_window()
-        other.open_demo()  # the ground of before: objects must not be carried a second time
+        other.shot.open_demo()  # the ground of before: objects must not be carried a second time
         other.session.files.recover()
         self.assertEqual(other.session.shot.objects, kept)
         self.close_window(other)
 
     def test_an_autosave_comes_while_edits_go_on(self):
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.session.files._timer.setInterval(60)
         swap, count = self.session.files.swap_path(), 0
         while not swap.exists() and count < 4000:
@@ -417,17 +417,17 @@ class FileTest(WindowCase):
         self.assertTrue(swap.exists())
 
     def test_the_demo_is_no_recent_file_that_saving_writes_over(self):
-        for way in (self.window.open_demo, lambda: self.window.open_path(DEMO)):
+        for way in (self.window.shot.open_demo, lambda: self.window.shot.open_path(DEMO)):
             way()
             self.assertNotIn(str(DEMO), self.session.files.recent())
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.assertIsNone(self.session.files.path)
 
     def test_a_missing_clip_is_asked_for_and_can_be_found(self):
         shot = files.read(DEMO)
         gone = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=str(self.folder / "gone.mp4")))
         files.write(gone, self.folder / "a.lode")
-        self.window.open_path(self.folder / "a.lode")
+        self.window.shot.open_path(self.folder / "a.lode")
         self.assertIn("gone.mp4", self.told())
         self.click("step-plate")
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "terrace.mp4"), "")):
@@ -435,17 +435,17 @@ class FileTest(WindowCase):
         self.assertEqual(self.session.shot.objects, shot.objects)
         self.wait_picture()
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "lookout.mp4"), "")):
-            self.window.find_clip()
+            self.window.shot.find_clip()
         self.assertIn("another size or length", self.told())
 
     def test_bad_files_are_told_and_nothing_is_lost(self):
-        self.window.open_demo()
+        self.window.shot.open_demo()
         before = self.session.shot
         self.session.files.saved_shot = before
         for name, data in (("cut.lode", DEMO.read_bytes()[:9000]), ("text.mp4", b"no movie"), ("empty.mp4", b"")):
             path = self.folder / name
             path.write_bytes(data)
-            self.window.open_path(path)
+            self.window.shot.open_path(path)
             self.assertIn(name, self.told())
             self.assertIs(self.session.shot, before)
         self.assertFalse(self.session.files.save(self.folder / "nowhere" / "a.lode"))
@@ -461,18 +461,18 @@ class FileTest(WindowCase):
         self.wait(lambda: self.canvas.image is not None)
 
     def test_unsaved_work_is_asked_about(self):
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.session.edit_item("Type", "open-sky", text="NEW")
         with mock.patch.object(window_module, "ask", return_value="Stay here") as asked:
-            self.window.new_shot()
+            self.window.shot.new_shot()
             self.assertIsNotNone(self.session.shot.plate)
             asked.return_value = "Do not save"
-            self.window.new_shot()
+            self.window.shot.new_shot()
         self.assertIsNone(self.session.shot.plate)
         self.assertTrue(self.find("invitation"))
 
     def test_the_finder_runs_commands(self):
-        self.window.open_demo()
+        self.window.shot.open_demo()
         finder = Finder(self.window.commands)
         finder.show()
         QTest.keyClicks(finder.text, "go light")
@@ -481,7 +481,7 @@ class FileTest(WindowCase):
         self.assertEqual(self.session.step, "Light")
 
     def test_side_folders_and_recent_shots_are_remembered(self):
-        self.window.open_demo()
+        self.window.shot.open_demo()
         self.session.files.save(self.folder / "mine.lode")
         self.assertEqual(self.session.files.recent()[0], str(self.folder / "mine.lode"))
 

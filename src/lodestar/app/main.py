@@ -16,11 +16,10 @@ def run(path: str | None) -> int:
     from PyQt6.QtCore import QTimer
     from PyQt6.QtWidgets import QApplication
 
-    from lodestar.cli import ROOT
-
     from . import theme
     from .jobs import Collector
     from .session import Session
+    from .shot_files import DEMO
     from .window import Window
 
     app = QApplication(sys.argv[:1])
@@ -37,10 +36,10 @@ def run(path: str | None) -> int:
         )
     )
     window.show()
-    if path == str(ROOT / "demo" / "open-night.lode"):
-        QTimer.singleShot(0, window.open_demo)
+    if path == str(DEMO):
+        QTimer.singleShot(0, window.shot.open_demo)
     elif path:
-        QTimer.singleShot(0, lambda: window.open_path(path))
+        QTimer.singleShot(0, lambda: window.shot.open_path(path))
     else:
         QTimer.singleShot(0, session.files.offer_untitled)
     signal.signal(signal.SIGINT, lambda *_: window.close())

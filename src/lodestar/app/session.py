@@ -66,6 +66,7 @@ class Session(QObject):
     view_changed = pyqtSignal()
     frame_changed = pyqtSignal(int)
     told = pyqtSignal(object)
+    tool_asked = pyqtSignal(str)  # a tool that places something, by its name
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)

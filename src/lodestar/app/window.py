@@ -4,28 +4,19 @@ import threading
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QMimeData, QPointF, QSize, Qt, QTimer
+from PyQt6.QtCore import QPointF, QSize, Qt, QTimer
 from PyQt6.QtWidgets import (
-    QApplication,
-    QFileDialog,
     QHBoxLayout,
     QLabel,
     QMainWindow,
-    QMessageBox,
     QStackedWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
-from lodestar.core.basics.errors import UserError
-from lodestar.core.edits.arrange import along_wall, dropped, facing_camera, packed, pasted, stood
-from lodestar.core.exchange.camera_file import write_camera
-from lodestar.core.media.deliveries import SequenceDelivery
-from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
+from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES
 from lodestar.core.shape.fonts import system_faces
-from lodestar.core.shot import motion
-from lodestar.core.shot.document import Marker, Shot, found_again, tracks_are_stale, with_marker, with_plate, without_marker
 from lodestar.core.solve.views import triangulate
 
 from . import theme
@@ -43,28 +34,14 @@ from .panels.solve import SolvePanel
 from .panels.track import TrackPanel
 from .pictures import Pictures
 from .session import STEPS, Gently, Session
-from .timeline.curves import EASINGS
-from .timeline.lanes import key_frames, move_keys, set_keys
+from .shot_commands import ShotCommands
+from .timeline.commands import TimeCommands
 from .timeline.time import Time
-from .viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
-from .viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .viewer.viewer import Viewer
 
 PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)
 CLIPBOARD = "application/x-bright-lodestar-objects"
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
-
-
-def ask(parent: QWidget, text: str, hint: str, choices: list[str]) -> str:
-    """The one question box of the program; replaced in tests. Returns the chosen word."""
-    box = QMessageBox(parent)
-    box.setText(text)
-    box.setInformativeText(hint)
-    buttons: dict[object, str] = {
-        box.addButton(c, QMessageBox.ButtonRole.AcceptRole if i == 0 else QMessageBox.ButtonRole.RejectRole): c for i, c in enumerate(choices)
-    }
-    box.exec()
-    return buttons.get(box.clickedButton(), choices[-1])
 
 
 def _load_ahead() -> None:
@@ -87,6 +64,8 @@ class Window(QMainWindow):
         self.viewer = Viewer(session, self.pictures)
         self.canvas = self.viewer.canvas
         self.time = Time(session, self.pictures, self.canvas)
+        self.shot = ShotCommands(self, session)
+        self.commands.add(*self.shot.commands())
         self._add_commands()
         self.course = Course(session, self.commands.run)
         self.course.foot.messages.clicked.connect(lambda: self.commands.run("messages"))
@@ -95,6 +74,10 @@ class Window(QMainWindow):
         self.panels = {p.step: p(session, self.commands) for p in PANELS}
         for panel in self.panels.values():
             self.settings.addWidget(panel)
+        output = self.panels["Output"]
+        assert isinstance(output, OutputPanel)
+        self.shot.output = output
+        self.commands.add(*TimeCommands(session, self.time).commands())
         self._arrange()
         self.commands.fill_menus(["Shot", "Edit", "View", "Go", "Object", "Time", "Help"])
         for part in (self.time.lanes, self.time.curves):
@@ -157,38 +140,10 @@ class Window(QMainWindow):
 
     def _add_commands(self) -> None:
         s, has = self.session, lambda: self.session.shot.plate is not None
-        title = lambda: s.object() is not None
-        place = lambda: self.panels["Place"]
-        pose = lambda label, change, *more: lambda: place().arrange(label, change, *more)
-        idle = lambda: has() and not s.jobs.busy
         add = self.commands.add
-        add(
-            Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
-            Command("choose", "Shot", "Open a shot…", self.choose_shot, "Ctrl+O"),
-            Command("open-clip", "Shot", "Open a clip…", self.choose_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
-            Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
-            Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
-            Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.files.recent()[0]), enabled=lambda: bool(s.files.recent())),
-            Command("save", "Shot", "Save", self.save, "Ctrl+S"),
-            Command("save-as", "Shot", "Save as…", self.save_as, "Ctrl+Shift+S"),
-            Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=lambda: s.shot.solve is not None),
-            Command("write-output", "Shot", "Write output…", self.write_output, "Ctrl+E", enabled=idle),
-            Command("quit", "Shot", "Quit", self.close, "Ctrl+Q"),
-        )
         add(
             Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", lambda: s.history.undo_label is not None),
             Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", lambda: s.history.redo_label is not None),
-            Command("reject", "Edit", "Reject chosen marks", lambda: reject_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
-            Command("restore", "Edit", "Restore chosen marks", lambda: reject_tracks(s, s.tracks, True), "", lambda: bool(s.tracks)),
-            Command("delete-marks", "Edit", "Delete chosen marks", lambda: delete_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
-            Command("join-marks", "Edit", "Chosen marks are the same point", lambda: join_tracks(s, s.tracks), "", lambda: len(s.tracks) > 1),
-            Command("join-found", "Edit", "Find marks that are one point", s.work.join_found, "", lambda: idle() and s.shot.solve is not None),
-            Command("suggest", "Edit", "Suggest regions to keep out", s.work.suggest_regions, "", lambda: s.shot.solve is not None),
-            Command("more-here", "Edit", "More tracks in one place", lambda: self._marks_tool("more"), "", has),
-            Command("place-track", "Edit", "Place a track by hand", lambda: self._marks_tool("hand"), "", has),
-            Command("track", "Edit", "Track", self._track, "Ctrl+T", idle),
-            Command("solve", "Edit", "Solve", self._solve, "Ctrl+Return", idle),
-            Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", lambda: s.jobs.busy),
         )
         add(
             *[
@@ -216,137 +171,10 @@ class Window(QMainWindow):
             Command("worst", "Go", "Weakest frame", self._weakest, enabled=lambda: s.shot.solve is not None),
         )
         add(
-            Command("place", "Object", "Place a title", self._place, "Ctrl+Shift+T", has),
-            *[
-                Command(
-                    f"place-{t.name}",
-                    "Object",
-                    f"{t.label}{'…' if issubclass(t, FileObject) else ''}",
-                    lambda n=t.name: self._place(n),
-                    enabled=has,
-                    tip=t.tip,
-                )
-                for t in (PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn)
-            ],
-            Command("duplicate", "Object", "Duplicate", lambda: place().duplicate(), "Ctrl+D", title),
-            Command("copy", "Edit", "Copy objects", self._copy, "Ctrl+C", title),
-            Command("cut", "Edit", "Cut objects", lambda: (self._copy(), place().remove()), "Ctrl+X", title),
-            Command("paste", "Edit", "Paste objects", self._paste, "Ctrl+V", has),
-            Command("up", "Object", "Stand up", pose("Stand up", stood), enabled=title),
-            Command("lie", "Object", "Lie down", pose("Lie down", stood, -90.0), enabled=title),
-            Command("face", "Object", "Face the camera", pose("Face the camera", facing_camera), enabled=title),
-            Command("wall", "Object", "Face along the wall", pose("Face along the wall", along_wall), enabled=title),
-            Command("drop", "Object", "Drop to the ground", pose("Drop to the ground", dropped), enabled=title),
-            Command("row", "Object", "Arrange in a row", lambda: place()._in_row(), enabled=lambda: len(s.chosen_objects()) > 1),
-            Command("along-path", "Object", "Arrange along a path", lambda: self._place("path"), enabled=lambda: len(s.chosen_objects()) > 1),
-        )
-        self._add_time_commands()
-        add(
             Command("find", "Help", "Find a command…", lambda: Finder(self.commands).exec(), "Ctrl+K"), Command("about", "Help", "About", self._about)
         )
 
-    def _add_time_commands(self) -> None:
-        s = self.session
-        has, keyed = lambda: s.shot.plate is not None, lambda: bool(s.keys_or_all())
-        loop = lambda how: lambda: s.change_keys("Loop", lambda value, frames: motion.looped(value, frames, float(s.shot.last), how))
-        self.commands.add(
-            Command(
-                "key",
-                "Time",
-                "Set key here",
-                self._key_here,
-                "K",
-                lambda: s.object() is not None or bool(s.keys),
-                "of the values whose keys are chosen, or of the position",
-            ),
-            Command("keying", "Time", "Drags set keys, on or off", lambda: s.set_keying(not s.keying), "Ctrl+Alt+K"),
-            Command("copy-keys", "Time", "Copy chosen keys to here", self._copy_keys, "Ctrl+Shift+K", lambda: bool(s.keys)),
-            Command("delete-keys", "Time", "Delete chosen keys", s.delete_keys, "", lambda: bool(s.keys)),
-            Command("next-key", "Time", "Next key", lambda: self._next_of(key_frames(s), 1), "Shift+.", keyed),
-            Command("previous-key", "Time", "Previous key", lambda: self._next_of(key_frames(s), -1), "Shift+,", keyed),
-            *[
-                Command(
-                    f"ease-{e}", "Time", f"Easing: {e}", lambda e=e: s.ease_keys(e), "", keyed, "from the chosen keys on, or from all of the object"
-                )
-                for e in EASINGS
-            ],
-            Command(
-                "constant-speed",
-                "Time",
-                "Constant speed",
-                lambda: s.change_keys("Constant speed", motion.constant_speed),
-                "",
-                keyed,
-                "straight from key to key at one speed, as a camera's own move looks",
-            ),
-            *[
-                Command(f"loop-{how.replace(' ', '-')}", "Time", f"Loop: {how}", loop(how), "", keyed, "as keys, up to the out point")
-                for how in motion.LOOPS
-            ],
-            Command(
-                "bounce",
-                "Time",
-                "Bounce at the end",
-                lambda: s.change_keys("Bounce", motion.bounced),
-                "",
-                keyed,
-                "the last step falls and bounces, as keys",
-            ),
-            Command(
-                "overshoot",
-                "Time",
-                "Overshoot at the end",
-                lambda: s.change_keys("Overshoot", motion.overshot),
-                "",
-                keyed,
-                "the last step runs past and swings in, as keys",
-            ),
-            Command("curves", "Time", "Curves or lanes", lambda: self.time.show_curves(not self.time.on_curves), "Ctrl+L"),
-            Command("marker", "Time", "Marker here", self._marker, "M", has, "again: takes it away"),
-            Command(
-                "name-marker",
-                "Time",
-                "Name the marker here",
-                lambda: self.time.ruler.name_marker(s.frame),
-                "Shift+M",
-                lambda: any(m.frame == s.frame for m in s.shot.markers),
-            ),
-            Command(
-                "next-marker",
-                "Time",
-                "Next marker",
-                lambda: self._next_of([m.frame for m in s.shot.markers], 1),
-                "Ctrl+.",
-                lambda: bool(s.shot.markers),
-            ),
-            Command(
-                "previous-marker",
-                "Time",
-                "Previous marker",
-                lambda: self._next_of([m.frame for m in s.shot.markers], -1),
-                "Ctrl+,",
-                lambda: bool(s.shot.markers),
-            ),
-        )
-
     # what commands do ----------------------------------------------------------------------------------------------------------
-
-    def _track(self) -> None:
-        self.session.show_step("Track")
-        self.session.work.track()
-
-    def _marks_tool(self, name: str) -> None:
-        if self.session.step != "Solve":
-            self.session.show_step("Track")
-        self.session.use_tool(name)
-
-    def _solve(self) -> None:
-        shot = self.session.shot
-        self.session.show_step("Solve")
-        if shot.tracks is None or tracks_are_stale(shot):
-            self.session.work.track_and_solve()
-        else:
-            self.session.work.solve()
 
     def _fit(self) -> None:
         if self.viewer.view == "Scene" or self.viewer.scene.hasFocus():
@@ -368,55 +196,6 @@ class Window(QMainWindow):
         solve = self.session.shot.solve
         self.session.show_frame(int(solve.frames[int(np.argmax(solve.frame_error))]))
 
-    def _place(self, name: str = "title") -> None:
-        self.session.show_step("Place")
-        self.viewer.take(name)
-
-    def _copy(self) -> None:
-        ids = self.session.chosen_objects()
-        data = QMimeData()
-        data.setData(CLIPBOARD, packed(self.session.shot, ids).encode())
-        data.setData(CLIPBOARD + "-from", str(id(self.session.history)).encode())
-        QApplication.clipboard().setMimeData(data)
-
-    def _paste(self) -> None:
-        data = QApplication.clipboard().mimeData()
-        new: list[str] = []
-        text = data.data(CLIPBOARD).data().decode("utf-8", "replace") if data is not None and data.hasFormat(CLIPBOARD) else ""
-        same = data is not None and data.data(CLIPBOARD + "-from").data().decode() == str(id(self.session.history))
-
-        def edit(shot: Shot) -> Shot:
-            result, ids = pasted(shot, text, same)
-            new.extend(ids)
-            return result
-
-        self.session.edit("Paste", edit)
-        if new:
-            self.session.show_step("Place")
-            self.session.select(new[0], others=frozenset(new[1:]))
-
-    def _key_here(self) -> None:
-        s, item = self.session, self.session.object()
-        parts = sorted({(id_, part) for id_, part, _ in s.keys}) or ([(item.id, "position")] if item is not None else [])
-        set_keys(s, parts, float(s.frame))
-
-    def _copy_keys(self) -> None:
-        s = self.session
-        move_keys(s, s.keys, s.frame - min(frame for *_, frame in s.keys), True, None)
-
-    def _next_of(self, frames: list[float], way: int) -> None:
-        """The next of some frames after the present one, or with way -1 the one before."""
-        found = [f for f in frames if (f - self.session.frame) * way > 0.5]
-        if found:
-            self.session.show_frame(round(min(found) if way > 0 else max(found)))
-
-    def _marker(self) -> None:
-        s = self.session
-        there = any(m.frame == s.frame for m in s.shot.markers)
-        s.edit(
-            "Delete marker" if there else "Set marker", lambda shot: without_marker(shot, s.frame) if there else with_marker(shot, Marker(s.frame))
-        )
-
     def _about(self) -> None:
         self.session.tell(
             "Bright Lodestar 0.1, free software under the GNU General Public License, version 3 or later.",
@@ -427,119 +206,6 @@ class Window(QMainWindow):
         shown = self.course.isVisible()
         self.course.setVisible(not shown)
         self.settings.setVisible(not shown)
-
-    # files ---------------------------------------------------------------------------------------------------------------------
-
-    def _folder(self, kind: str) -> str:
-        return str(self.session.settings.value(f"folder/{kind}", str(Path.home())))
-
-    def _remember_folder(self, kind: str, path: str) -> None:
-        self.session.settings.setValue(f"folder/{kind}", str(Path(path).parent))
-
-    def may_leave(self) -> bool:
-        """Ask what to do with unsaved work; True when the shot may be left."""
-        if not self.session.files.unsaved or self.session.shot.plate is None:
-            return True
-        choice = ask(self, "This shot has unsaved work.", "It can be saved first.", ["Save", "Do not save", "Stay here"])
-        if choice == "Save":
-            return self.save()
-        if choice == "Do not save":
-            self.session.files.drop_swap()
-        return choice == "Do not save"
-
-    def new_shot(self) -> None:
-        if self.may_leave():
-            self.session.files.start_shot(Shot(), None)
-            self.session.show_step("Plate")
-
-    def open_path(self, path: str | Path) -> None:
-        if Path(path).suffix.lower() == ".lode" and not self.may_leave():
-            return
-        self.session.files.open(path)
-
-    def choose_shot(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Open a shot", self._folder("shot"), "Shots (*.lode)")
-        if path:
-            self._remember_folder("shot", path)
-            self.open_path(path)
-
-    def choose_clip(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Open a clip", self._folder("clip"), f"{CLIPS};;All files (*)")
-        if path:
-            self._remember_folder("clip", path)
-            self.session.files.open(path)
-
-    def open_demo(self) -> None:
-        if self.may_leave():
-            self.session.files.open_demo()
-
-    def find_clip(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Where is the clip?", self._folder("clip"), f"{CLIPS};;All files (*)")
-        if not path:
-            return
-        try:
-            info = probe(path)
-        except UserError as error:
-            self.session.fail(error)
-            return
-        old = self.session.shot.plate
-        again = found_again(old, info) if old is not None else info
-        if again is None:
-            self.session.tell(
-                f"{Path(path).name} has another size or length than the clip of this shot.",
-                "It was not taken. Choose the right one, or open it as a new clip.",
-                "bad",
-            )
-            return
-        self.session.edit("Say where the clip is", lambda s: with_plate(s, again))
-
-    def save(self) -> bool:
-        return self.session.files.save(self.session.files.path) if self.session.files.path is not None else self.save_as()
-
-    def save_as(self) -> bool:
-        name = f"{self._folder('shot')}/{self.session.shot.name}.lode"
-        path, _ = QFileDialog.getSaveFileName(self, "Save the shot", name, "Shots (*.lode)")
-        if not path:
-            return False
-        self._remember_folder("shot", path)
-        return self.session.files.save(Path(path).with_suffix(".lode"))
-
-    def export_camera(self) -> None:
-        shot = self.session.shot
-        if shot.solve is None or shot.plate is None:
-            return
-        path, _ = QFileDialog.getSaveFileName(
-            self, "Export the camera", f"{self._folder('output')}/{self.session.shot.name}.json", "Camera files (*.json)"
-        )
-        if path:
-            try:
-                write_camera(shot.solve, shot.plate.fps, path)
-                self.session.tell(f"{Path(path).name} is written.", str(Path(path).parent))
-            except UserError as error:
-                self.session.fail(error)
-
-    def write_output(self) -> None:
-        self.session.show_step("Output")
-        panel = self.panels["Output"]
-        suffix = panel.suffix()
-        name = f"{self._folder('output')}/{self.session.shot.name}{'' if suffix == '.mp4' else '.%04d'}{suffix}"
-        path, _ = QFileDialog.getSaveFileName(self, "Write output", name, f"*{suffix}")
-        if not path:
-            return
-        self._remember_folder("output", path)
-        path = path if path.lower().endswith(suffix) else path + suffix
-        if (
-            self._would_replace(path)
-            and ask(self, "Pictures of this name are there already.", "They will be replaced.", ["Replace", "Stay here"]) != "Replace"
-        ):
-            return
-        self.session.work.deliver(Path(path), **panel.how())
-
-    def _would_replace(self, path: str) -> bool:
-        if "%" not in path:
-            return False  # the file dialog asks for single files
-        sequence = SequenceDelivery(Path(path))
-        return any((sequence.path.with_name(sequence.path.name % i)).exists() for i in self.session.shot.frames)
 
     # the window itself -----------------------------------------------------------------------------------------------------------
 
@@ -576,7 +242,7 @@ class Window(QMainWindow):
         if path.suffix.lower() == ".svg" or (placing and path.suffix.lower() != ".lode"):
             self._place_dropped(path, QPointF(self.canvas.mapFrom(self, event.position().toPoint())))
         else:
-            self.open_path(path)
+            self.shot.open_path(path)
 
     def _place_dropped(self, path: Path, at: QPointF) -> None:
         """A drawing or picture that was dropped on the picture stands where it fell."""
@@ -588,7 +254,7 @@ class Window(QMainWindow):
         self.viewer.place_file("logo" if path.suffix.lower() == ".svg" else "picture", str(path), at)
 
     def closeEvent(self, event) -> None:
-        if not self.may_leave():
+        if not self.shot.may_leave():
             event.ignore()
             return
         self.session.settings.setValue("geometry", self.saveGeometry())

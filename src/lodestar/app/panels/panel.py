@@ -11,6 +11,7 @@ from lodestar.core.basics.rows import rows_of
 from lodestar.core.shot.motion import keyed_things
 
 from .. import theme
+from ..commands import Command
 from ..fields import KeyButton, NumberField, Section
 from ..readings import READINGS
 from ..session import Session
@@ -36,6 +37,7 @@ class Panel(QScrollArea):
     def __init__(self, session: Session, commands) -> None:
         super().__init__()
         self.session, self.commands = session, commands
+        commands.add(*self.own_commands())
         self.setObjectName("panel")
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
@@ -67,6 +69,10 @@ class Panel(QScrollArea):
         self.fill()
         self.box.addStretch(1)
         self.setWidget(inside)
+
+    def own_commands(self) -> list[Command]:
+        """What can be done in this step by menu, key and finder."""
+        return []
 
     def fill(self) -> None: ...
 

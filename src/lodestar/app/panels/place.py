@@ -3,8 +3,8 @@
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QLineEdit
+from PyQt6.QtCore import QMimeData, Qt
+from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.rows import rows_of
@@ -17,6 +17,8 @@ from lodestar.core.edits.arrange import (
     facing_camera,
     find,
     ground_through,
+    packed,
+    pasted,
     pivot_at,
     post_card,
     removed,
@@ -35,17 +37,80 @@ from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Box, Card, GroundMesh, Logo, Object, Solid, Thing, Title, Tube
 
+from ..commands import Command
 from ..derived import slip_of
 from ..fields import Section, Swatch, button, quiet
-from ..viewer.tools.place import read_svg
+from ..viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture, read_svg
 from .mattes import MatteChoice, Names
 from .panel import Panel
 
+CLIPBOARD = "application/x-bright-lodestar-objects"
 PATTERNS = ("plain", "grid", "picture")
 
 
 class PlacePanel(Panel):
     step = "Place"
+
+    def own_commands(self) -> list[Command]:
+        s, has = self.session, lambda: self.session.shot.plate is not None
+        title = lambda: s.object() is not None
+        pose = lambda label, change, *more: lambda: self.arrange(label, change, *more)
+        return [
+            Command("place", "Object", "Place a title", self._place, "Ctrl+Shift+T", has),
+            *[
+                Command(
+                    f"place-{t.name}",
+                    "Object",
+                    f"{t.label}{'…' if issubclass(t, FileObject) else ''}",
+                    lambda n=t.name: self._place(n),
+                    enabled=has,
+                    tip=t.tip,
+                )
+                for t in (PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn)
+            ],
+            Command("duplicate", "Object", "Duplicate", lambda: self.duplicate(), "Ctrl+D", title),
+            Command("copy", "Edit", "Copy objects", self._copy, "Ctrl+C", title),
+            Command("cut", "Edit", "Cut objects", self._cut, "Ctrl+X", title),
+            Command("paste", "Edit", "Paste objects", self._paste, "Ctrl+V", has),
+            Command("up", "Object", "Stand up", pose("Stand up", stood), enabled=title),
+            Command("lie", "Object", "Lie down", pose("Lie down", stood, -90.0), enabled=title),
+            Command("face", "Object", "Face the camera", pose("Face the camera", facing_camera), enabled=title),
+            Command("wall", "Object", "Face along the wall", pose("Face along the wall", along_wall), enabled=title),
+            Command("drop", "Object", "Drop to the ground", pose("Drop to the ground", dropped), enabled=title),
+            Command("row", "Object", "Arrange in a row", lambda: self._in_row(), enabled=lambda: len(s.chosen_objects()) > 1),
+            Command("along-path", "Object", "Arrange along a path", lambda: self._place("path"), enabled=lambda: len(s.chosen_objects()) > 1),
+        ]
+
+    def _place(self, name: str = "title") -> None:
+        self.session.show_step("Place")
+        self.session.tool_asked.emit(name)
+
+    def _copy(self) -> None:
+        ids = self.session.chosen_objects()
+        data = QMimeData()
+        data.setData(CLIPBOARD, packed(self.session.shot, ids).encode())
+        data.setData(CLIPBOARD + "-from", str(id(self.session.history)).encode())
+        QApplication.clipboard().setMimeData(data)
+
+    def _paste(self) -> None:
+        data = QApplication.clipboard().mimeData()
+        new: list[str] = []
+        text = data.data(CLIPBOARD).data().decode("utf-8", "replace") if data is not None and data.hasFormat(CLIPBOARD) else ""
+        same = data is not None and data.data(CLIPBOARD + "-from").data().decode() == str(id(self.session.history))
+
+        def edit(shot: Shot) -> Shot:
+            result, ids = pasted(shot, text, same)
+            new.extend(ids)
+            return result
+
+        self.session.edit("Paste", edit)
+        if new:
+            self.session.show_step("Place")
+            self.session.select(new[0], others=frozenset(new[1:]))
+
+    def _cut(self) -> None:
+        self._copy()
+        self.remove()
 
     def fill(self) -> None:
         self.new = button("Place a title", "new-title", "Point at a surface in the picture and click", lambda: self.session.use_tool("title"), True)

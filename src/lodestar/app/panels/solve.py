@@ -6,11 +6,12 @@ from PyQt6.QtGui import QColor, QPainter
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QWidget
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.shot.document import solve_is_stale
+from lodestar.core.shot.document import solve_is_stale, tracks_are_stale
 from lodestar.core.solve.known import says_of_itself
 from lodestar.core.solve.sensors import Sensor, focal_px, remember, sensors
 
 from .. import theme
+from ..commands import Command
 from ..derived import mean_errors, report_of
 from ..fields import button, quiet
 from ..viewer.tools.marks import reject_tracks
@@ -58,6 +59,18 @@ class RegionMap(QWidget):
 
 class SolvePanel(Panel):
     step = "Solve"
+
+    def own_commands(self) -> list[Command]:
+        idle = lambda: self.session.shot.plate is not None and not self.session.jobs.busy
+        return [Command("solve", "Edit", "Solve", self.solve, "Ctrl+Return", idle)]
+
+    def solve(self) -> None:
+        shot = self.session.shot
+        self.session.show_step("Solve")
+        if shot.tracks is None or tracks_are_stale(shot):
+            self.session.work.track_and_solve()
+        else:
+            self.session.work.solve()
 
     def fill(self) -> None:
         self.go = button("Solve", "solve", "Find the camera from the tracks", lambda: self.commands.run("solve"), True)

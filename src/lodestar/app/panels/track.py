@@ -8,6 +8,7 @@ from lodestar.core.shot.document import tracks_are_stale
 from lodestar.core.track.edit import inside, lengths, lonely
 
 from .. import theme
+from ..commands import Command
 from ..derived import errors_of, mean_errors
 from ..fields import button, icon_button, quiet
 from ..viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
@@ -34,6 +35,31 @@ def plain(layout) -> QWidget:
 
 class TrackPanel(Panel):
     step = "Track"
+
+    def own_commands(self) -> list[Command]:
+        s, has = self.session, lambda: self.session.shot.plate is not None
+        idle = lambda: has() and not s.jobs.busy
+        return [
+            Command("reject", "Edit", "Reject chosen marks", lambda: reject_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
+            Command("restore", "Edit", "Restore chosen marks", lambda: reject_tracks(s, s.tracks, True), "", lambda: bool(s.tracks)),
+            Command("delete-marks", "Edit", "Delete chosen marks", lambda: delete_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
+            Command("join-marks", "Edit", "Chosen marks are the same point", lambda: join_tracks(s, s.tracks), "", lambda: len(s.tracks) > 1),
+            Command("join-found", "Edit", "Find marks that are one point", s.work.join_found, "", lambda: idle() and s.shot.solve is not None),
+            Command("suggest", "Edit", "Suggest regions to keep out", s.work.suggest_regions, "", lambda: s.shot.solve is not None),
+            Command("more-here", "Edit", "More tracks in one place", lambda: self._marks_tool("more"), "", has),
+            Command("place-track", "Edit", "Place a track by hand", lambda: self._marks_tool("hand"), "", has),
+            Command("track", "Edit", "Track", self.track, "Ctrl+T", idle),
+            Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", lambda: s.jobs.busy),
+        ]
+
+    def track(self) -> None:
+        self.session.show_step("Track")
+        self.session.work.track()
+
+    def _marks_tool(self, name: str) -> None:
+        if self.session.step != "Solve":
+            self.session.show_step("Track")
+        self.session.use_tool(name)
 
     def fill(self) -> None:
         self.go = button("Track", "track", "Follow features through the range, forward and backward", lambda: self.commands.run("track"), True)

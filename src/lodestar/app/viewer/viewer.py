@@ -48,6 +48,7 @@ class Viewer(QWidget):
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(0)
         box.addWidget(self._tool_row())
+        session.tool_asked.connect(self.take)
         self.split = QSplitter(Qt.Orientation.Horizontal if session.settings.value("beside", "0") == "1" else Qt.Orientation.Vertical)
         self.split.addWidget(self.canvas)
         self.split.addWidget(self.scene)

@@ -1,0 +1,161 @@
+"""What is done with a shot as a whole: opening, saving and leaving it, its clip, its camera and its output; with their dialogs."""
+
+from pathlib import Path
+
+from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMessageBox, QWidget
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.exchange.camera_file import write_camera
+from lodestar.core.media.deliveries import SequenceDelivery
+from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
+from lodestar.core.shot.document import Shot, found_again, with_plate
+
+from .commands import Command
+from .panels.output import OutputPanel
+from .session import Session
+
+CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
+
+
+def ask(parent: QWidget, text: str, hint: str, choices: list[str]) -> str:
+    """The one question box of the program; replaced in tests. Returns the chosen word."""
+    box = QMessageBox(parent)
+    box.setText(text)
+    box.setInformativeText(hint)
+    buttons: dict[object, str] = {
+        box.addButton(c, QMessageBox.ButtonRole.AcceptRole if i == 0 else QMessageBox.ButtonRole.RejectRole): c for i, c in enumerate(choices)
+    }
+    box.exec()
+    return buttons.get(box.clickedButton(), choices[-1])
+
+
+class ShotCommands:
+    def __init__(self, window: QMainWindow, session: Session) -> None:
+        self.window, self.session = window, session
+        self.output: OutputPanel  # which says how output is written; set once there are panels
+
+    def commands(self) -> list[Command]:
+        s, has = self.session, lambda: self.session.shot.plate is not None
+        return [
+            Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
+            Command("choose", "Shot", "Open a shot…", self.choose_shot, "Ctrl+O"),
+            Command("open-clip", "Shot", "Open a clip…", self.choose_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
+            Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
+            Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
+            Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.files.recent()[0]), enabled=lambda: bool(s.files.recent())),
+            Command("save", "Shot", "Save", self.save, "Ctrl+S"),
+            Command("save-as", "Shot", "Save as…", self.save_as, "Ctrl+Shift+S"),
+            Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=lambda: s.shot.solve is not None),
+            Command("write-output", "Shot", "Write output…", self.write_output, "Ctrl+E", enabled=lambda: has() and not s.jobs.busy),
+            Command("quit", "Shot", "Quit", self.window.close, "Ctrl+Q"),
+        ]
+
+    def may_leave(self) -> bool:
+        """Ask what to do with unsaved work; True when the shot may be left."""
+        if not self.session.files.unsaved or self.session.shot.plate is None:
+            return True
+        choice = ask(self.window, "This shot has unsaved work.", "It can be saved first.", ["Save", "Do not save", "Stay here"])
+        if choice == "Save":
+            return self.save()
+        if choice == "Do not save":
+            self.session.files.drop_swap()
+        return choice == "Do not save"
+
+    def new_shot(self) -> None:
+        if self.may_leave():
+            self.session.files.start_shot(Shot(), None)
+            self.session.show_step("Plate")
+
+    def open_path(self, path: str | Path) -> None:
+        if Path(path).suffix.lower() == ".lode" and not self.may_leave():
+            return
+        self.session.files.open(path)
+
+    def choose_shot(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self.window, "Open a shot", self._folder("shot"), "Shots (*.lode)")
+        if path:
+            self._remember_folder("shot", path)
+            self.open_path(path)
+
+    def choose_clip(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self.window, "Open a clip", self._folder("clip"), f"{CLIPS};;All files (*)")
+        if path:
+            self._remember_folder("clip", path)
+            self.session.files.open(path)
+
+    def open_demo(self) -> None:
+        if self.may_leave():
+            self.session.files.open_demo()
+
+    def find_clip(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self.window, "Where is the clip?", self._folder("clip"), f"{CLIPS};;All files (*)")
+        if not path:
+            return
+        try:
+            info = probe(path)
+        except UserError as error:
+            self.session.fail(error)
+            return
+        old = self.session.shot.plate
+        again = found_again(old, info) if old is not None else info
+        if again is None:
+            self.session.tell(
+                f"{Path(path).name} has another size or length than the clip of this shot.",
+                "It was not taken. Choose the right one, or open it as a new clip.",
+                "bad",
+            )
+            return
+        self.session.edit("Say where the clip is", lambda s: with_plate(s, again))
+
+    def save(self) -> bool:
+        return self.session.files.save(self.session.files.path) if self.session.files.path is not None else self.save_as()
+
+    def save_as(self) -> bool:
+        name = f"{self._folder('shot')}/{self.session.shot.name}.lode"
+        path, _ = QFileDialog.getSaveFileName(self.window, "Save the shot", name, "Shots (*.lode)")
+        if not path:
+            return False
+        self._remember_folder("shot", path)
+        return self.session.files.save(Path(path).with_suffix(".lode"))
+
+    def export_camera(self) -> None:
+        shot = self.session.shot
+        if shot.solve is None or shot.plate is None:
+            return
+        path, _ = QFileDialog.getSaveFileName(
+            self.window, "Export the camera", f"{self._folder('output')}/{self.session.shot.name}.json", "Camera files (*.json)"
+        )
+        if path:
+            try:
+                write_camera(shot.solve, shot.plate.fps, path)
+                self.session.tell(f"{Path(path).name} is written.", str(Path(path).parent))
+            except UserError as error:
+                self.session.fail(error)
+
+    def write_output(self) -> None:
+        self.session.show_step("Output")
+        suffix = self.output.suffix()
+        name = f"{self._folder('output')}/{self.session.shot.name}{'' if suffix == '.mp4' else '.%04d'}{suffix}"
+        path, _ = QFileDialog.getSaveFileName(self.window, "Write output", name, f"*{suffix}")
+        if not path:
+            return
+        self._remember_folder("output", path)
+        path = path if path.lower().endswith(suffix) else path + suffix
+        if (
+            self._would_replace(path)
+            and ask(self.window, "Pictures of this name are there already.", "They will be replaced.", ["Replace", "Stay here"]) != "Replace"
+        ):
+            return
+        self.session.work.deliver(Path(path), **self.output.how())
+
+    def _would_replace(self, path: str) -> bool:
+        if "%" not in path:
+            return False  # the file dialog asks for single files
+        sequence = SequenceDelivery(Path(path))
+        return any((sequence.path.with_name(sequence.path.name % i)).exists() for i in self.session.shot.frames)
+
+    def _folder(self, kind: str) -> str:
+        return str(self.session.settings.value(f"folder/{kind}", str(Path.home())))
+
+    def _remember_folder(self, kind: str, path: str) -> None:
+        self.session.settings.setValue(f"folder/{kind}", str(Path(path).parent))

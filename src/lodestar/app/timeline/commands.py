@@ -1,0 +1,121 @@
+"""What is done to keys, motions and markers: the commands of the menu Time."""
+
+from lodestar.core.shot import motion
+from lodestar.core.shot.document import Marker, with_marker, without_marker
+
+from ..commands import Command
+from ..session import Session
+from .curves import EASINGS
+from .lanes import key_frames, move_keys, set_keys
+from .time import Time
+
+
+class TimeCommands:
+    def __init__(self, session: Session, time: Time) -> None:
+        self.session, self.time = session, time
+
+    def commands(self) -> list[Command]:
+        s = self.session
+        has, keyed = lambda: s.shot.plate is not None, lambda: bool(s.keys_or_all())
+        loop = lambda how: lambda: s.change_keys("Loop", lambda value, frames: motion.looped(value, frames, float(s.shot.last), how))
+        return [
+            Command(
+                "key",
+                "Time",
+                "Set key here",
+                self._key_here,
+                "K",
+                lambda: s.object() is not None or bool(s.keys),
+                "of the values whose keys are chosen, or of the position",
+            ),
+            Command("keying", "Time", "Drags set keys, on or off", lambda: s.set_keying(not s.keying), "Ctrl+Alt+K"),
+            Command("copy-keys", "Time", "Copy chosen keys to here", self._copy_keys, "Ctrl+Shift+K", lambda: bool(s.keys)),
+            Command("delete-keys", "Time", "Delete chosen keys", s.delete_keys, "", lambda: bool(s.keys)),
+            Command("next-key", "Time", "Next key", lambda: self._next_of(key_frames(s), 1), "Shift+.", keyed),
+            Command("previous-key", "Time", "Previous key", lambda: self._next_of(key_frames(s), -1), "Shift+,", keyed),
+            *[
+                Command(
+                    f"ease-{e}", "Time", f"Easing: {e}", lambda e=e: s.ease_keys(e), "", keyed, "from the chosen keys on, or from all of the object"
+                )
+                for e in EASINGS
+            ],
+            Command(
+                "constant-speed",
+                "Time",
+                "Constant speed",
+                lambda: s.change_keys("Constant speed", motion.constant_speed),
+                "",
+                keyed,
+                "straight from key to key at one speed, as a camera's own move looks",
+            ),
+            *[
+                Command(f"loop-{how.replace(' ', '-')}", "Time", f"Loop: {how}", loop(how), "", keyed, "as keys, up to the out point")
+                for how in motion.LOOPS
+            ],
+            Command(
+                "bounce",
+                "Time",
+                "Bounce at the end",
+                lambda: s.change_keys("Bounce", motion.bounced),
+                "",
+                keyed,
+                "the last step falls and bounces, as keys",
+            ),
+            Command(
+                "overshoot",
+                "Time",
+                "Overshoot at the end",
+                lambda: s.change_keys("Overshoot", motion.overshot),
+                "",
+                keyed,
+                "the last step runs past and swings in, as keys",
+            ),
+            Command("curves", "Time", "Curves or lanes", lambda: self.time.show_curves(not self.time.on_curves), "Ctrl+L"),
+            Command("marker", "Time", "Marker here", self._marker, "M", has, "again: takes it away"),
+            Command(
+                "name-marker",
+                "Time",
+                "Name the marker here",
+                lambda: self.time.ruler.name_marker(s.frame),
+                "Shift+M",
+                lambda: any(m.frame == s.frame for m in s.shot.markers),
+            ),
+            Command(
+                "next-marker",
+                "Time",
+                "Next marker",
+                lambda: self._next_of([m.frame for m in s.shot.markers], 1),
+                "Ctrl+.",
+                lambda: bool(s.shot.markers),
+            ),
+            Command(
+                "previous-marker",
+                "Time",
+                "Previous marker",
+                lambda: self._next_of([m.frame for m in s.shot.markers], -1),
+                "Ctrl+,",
+                lambda: bool(s.shot.markers),
+            ),
+        ]
+
+    def _key_here(self) -> None:
+        s, item = self.session, self.session.object()
+        parts = sorted({(id_, part) for id_, part, _ in s.keys}) or ([(item.id, "position")] if item is not None else [])
+        set_keys(s, parts, float(s.frame))
+
+    def _copy_keys(self) -> None:
+        s = self.session
+        move_keys(s, s.keys, s.frame - min(frame for *_, frame in s.keys), True, None)
+
+    def _next_of(self, frames: list[float], way: int) -> None:
+        """The next of some frames after the present one, or with way -1 the one before."""
+        found = [f for f in frames if (f - self.session.frame) * way > 0.5]
+        if found:
+            self.session.show_frame(round(min(found) if way > 0 else max(found)))
+
+    def _marker(self) -> None:
+        s = self.session
+        there = any(m.frame == s.frame for m in s.shot.markers)
+        s.edit(
+            "Delete marker" if there else "Set marker", lambda shot: without_marker(shot, s.frame) if there else with_marker(shot, Marker(s.frame))
+        )
