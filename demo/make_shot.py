@@ -15,7 +15,7 @@ import numpy as np
 FOLDER = pathlib.Path(__file__).resolve().parent
 sys.path[:0] = [str(FOLDER), str(FOLDER.parent / "src")]
 import scenery  # noqa: E402
-from lodestar.core.basics.geometry import Camera, Lens, fit_similarity  # noqa: E402
+from lodestar.core.basics.geometry import fit_similarity  # noqa: E402
 from lodestar.core.basics.job import Job  # noqa: E402
 from lodestar.core.basics.keyed import Key, Keyed, constant  # noqa: E402
 from lodestar.core.edits.settle import with_ground  # noqa: E402
@@ -23,6 +23,8 @@ from lodestar.core.evaluate.cameras import scene_frame  # noqa: E402
 from lodestar.core.light.lamps import Sky, Sun  # noqa: E402
 from lodestar.core.matte.sources import Outline  # noqa: E402
 from lodestar.core.media.plates import probe  # noqa: E402
+from lodestar.core.projection.camera import Camera  # noqa: E402
+from lodestar.core.projection.pinhole import Lens  # noqa: E402
 from lodestar.core.shot import files  # noqa: E402
 from lodestar.core.shot.document import Exposure, Ground, Shadow, ShadowLine, Shot, with_plate  # noqa: E402
 from lodestar.core.shot.objects import Title  # noqa: E402

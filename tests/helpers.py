@@ -10,7 +10,8 @@ import msgspec
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
-from lodestar.core.basics.geometry import Camera, Lens
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 
 ROOT = Path(__file__).resolve().parents[1]
 SHOTS = ROOT / "demo" / "shots"

@@ -20,9 +20,10 @@ import numpy as np
 ROOT = Path(__file__).resolve().parents[1]
 sys.path.insert(0, str(ROOT / "src"))
 
-from lodestar.core.basics.geometry import Lens, fit_similarity
+from lodestar.core.basics.geometry import fit_similarity
 from lodestar.core.basics.job import Job
 from lodestar.core.media.plates import probe
+from lodestar.core.projection.pinhole import Lens
 from lodestar.core.shot.document import Shot
 from lodestar.core.solve.report import report
 from lodestar.core.solve.result import Solve
@@ -68,7 +69,7 @@ def slips(solve: Solve, truth: Truth) -> tuple[np.ndarray, np.ndarray]:
     count = np.bincount(point, minlength=len(truth.points))
     often = count[point] >= 5
     frame, point, xy = frame[often], point[often], xy[often]
-    straight = solve.straight(frame, xy)
+    straight = solve.undistorted(frame, xy)
     X = triangulate(solve.R, C, frame, point, straight, len(truth.points), 1e3)
     if solve.motion == "turning":
         d = np.einsum("kji,kj->ki", solve.R[frame], np.c_[straight, np.ones(len(straight))])

@@ -7,10 +7,11 @@ import numpy as np
 from lodestar.core.basics import jit
 from lodestar.core.basics.colour import Colour, decode, encode
 from lodestar.core.basics.errors import UserError
-from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.job import Job
 from lodestar.core.media.yuv import frame_of, rgb_of
 from lodestar.core.picture.composite import codes_of, light_of, over_nothing, over_plate, shade_of
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 from lodestar.core.render.engine import add_light
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings

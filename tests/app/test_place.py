@@ -13,12 +13,14 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
 from lodestar.app.derived import points_of
-from lodestar.core.basics.geometry import Camera, Lens, meet_plane
+from lodestar.core.basics.geometry import meet_plane
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import place_of
 from lodestar.core.edits.settle import with_solve
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.objects import box_of, pose_of
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solve_is_stale

@@ -9,6 +9,8 @@ from scipy.spatial.transform import Rotation
 from lodestar.core.basics import colour, geometry, units
 from lodestar.core.basics.errors import Cancelled, UserError
 from lodestar.core.basics.job import Job
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 
 
 class ColourTest(unittest.TestCase):
@@ -57,7 +59,7 @@ class UnitsTest(unittest.TestCase):
 class GeometryTest(unittest.TestCase):
     def test_lens_against_opencv(self):
         # OpenCV's model with k3 = p1 = p2 = 0 is the same polynomial
-        lens = geometry.Lens(998.0, 998.0, 639.5, 359.5, -0.08, 0.012)
+        lens = Lens(998.0, 998.0, 639.5, 359.5, -0.08, 0.012)
         rng = np.random.default_rng(0)
         points = np.c_[rng.uniform(-0.6, 0.6, (200, 2)), np.ones(200)]
         K = np.array([[lens.fx, 0, lens.cx], [0, lens.fy, lens.cy], [0, 0, 1]])
@@ -68,7 +70,7 @@ class GeometryTest(unittest.TestCase):
         np.testing.assert_allclose([lens.undistort(xy) for xy in pixels], points[:, :2], atol=1e-10)  # one by one, as a pointer asks
 
     def test_lens_beyond_its_turning_point_stays_finite(self):
-        lens = geometry.Lens(500.0, 500.0, 320, 240, -0.4, 0.0)
+        lens = Lens(500.0, 500.0, 320, 240, -0.4, 0.0)
         wild = lens.undistort(np.array([[5000.0, 5000.0], [320, 240]]))
         self.assertTrue(np.isfinite(wild).all())
         self.assertLessEqual(np.linalg.norm(wild[0]), lens.turning_radius() + 1e-9)
@@ -77,7 +79,7 @@ class GeometryTest(unittest.TestCase):
             # the map's slope, 1 + 3 k1 s + 5 k2 s^2, by NumPy's roots
             roots = [z.real for z in np.roots([5 * k2, 3 * k1, 1.0]) if abs(z.imag) < 1e-12 and z.real > 0]
             want = min(roots) ** 0.5 if roots else 1e6
-            self.assertAlmostEqual(geometry.Lens(500.0, 500.0, 320, 240, k1, k2).turning_radius(), want, places=9)
+            self.assertAlmostEqual(Lens(500.0, 500.0, 320, 240, k1, k2).turning_radius(), want, places=9)
 
     def test_rotations_against_scipy(self):
         rng = np.random.default_rng(1)
@@ -97,14 +99,33 @@ class GeometryTest(unittest.TestCase):
     def test_a_camera_sees_the_same_after_a_change_of_reference(self):
         rng = np.random.default_rng(4)
         place = geometry.Similarity(3.0, Rotation.random(random_state=1).as_matrix(), rng.standard_normal(3))
-        R, t, lens = Rotation.random(random_state=2).as_matrix(), np.array([0, 0, 9.0]), geometry.Lens(900, 900, 600, 300, -0.05)
+        R, t, lens = Rotation.random(random_state=2).as_matrix(), np.array([0, 0, 9.0]), Lens(900, 900, 600, 300, -0.05)
         points = rng.standard_normal((10, 3))
-        before, _ = geometry.Camera(R, t, lens).project(points)
-        after, _ = geometry.Camera(*place.camera(R, t), lens).project(place.points(points))
+        before, _ = Camera(R, t, lens).project(points)
+        after, _ = Camera(*place.camera(R, t), lens).project(place.points(points))
         np.testing.assert_allclose(after, before, atol=1e-9)
 
+    def test_a_camera_looks_through_any_projection(self):
+        """A full sphere on a picture of 2:1 (equirectangular, ISO/IEC 23090-2, 7.5.1.3) is a projection as a pinhole is."""
+
+        class Sphere:
+            def pixels(self, inside):
+                x, y, z = np.moveaxis(inside / np.linalg.norm(inside, axis=-1, keepdims=True), -1, 0)
+                return np.stack([(np.arctan2(x, z) / np.pi + 1) * 1000 - 0.5, (np.arcsin(y) / np.pi + 0.5) * 1000 - 0.5], -1)
+
+            def directions(self, pixels):
+                u, v = ((pixels[..., 0] + 0.5) / 1000 - 1) * np.pi, ((pixels[..., 1] + 0.5) / 1000 - 0.5) * np.pi
+                return np.stack([np.sin(u) * np.cos(v), np.sin(v), np.cos(u) * np.cos(v)], -1)
+
+        camera = Camera(Rotation.random(random_state=3).as_matrix(), np.array([1.0, -2.0, 0.5]), Sphere())
+        points = np.random.default_rng(1).uniform(-5, 5, (60, 3))  # all round, behind the camera too
+        pixels, _ = camera.project(points)
+        away = points - camera.centre
+        np.testing.assert_allclose(camera.rays(pixels), away / np.linalg.norm(away, axis=1, keepdims=True), atol=1e-9)
+        self.assertTrue(((pixels >= -0.5) & (pixels < [1999.5, 999.5])).all())
+
     def test_rays_go_through_their_pixels(self):
-        camera = geometry.Camera(Rotation.random(random_state=5).as_matrix(), np.array([1, 2, 3.0]), geometry.Lens(900, 900, 600, 300, -0.05))
+        camera = Camera(Rotation.random(random_state=5).as_matrix(), np.array([1, 2, 3.0]), Lens(900, 900, 600, 300, -0.05))
         pixels = np.array([[10.0, 20], [600, 300], [1100, 580]])
         xy, depth = camera.project(camera.centre + 7 * camera.rays(pixels))
         np.testing.assert_allclose(xy, pixels, atol=1e-8)

@@ -13,7 +13,9 @@ import av
 import cv2
 import numpy as np
 
-from lodestar.core.basics.geometry import Camera, Lens, fit_similarity
+from lodestar.core.basics.geometry import fit_similarity
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 from tests.helpers import DEMO, ROOT, SHOTS, FolderCase, numbered, texture, write_clip
 
 ENV = {**os.environ, "PYTHONPATH": str(ROOT / "src")}

@@ -6,7 +6,6 @@ import unittest
 import msgspec
 import numpy as np
 
-from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.keyed import Keyed, constant
 from lodestar.core.finish.entries import Grade, Vignette, done, finished
 from lodestar.core.light.lamps import Sky, SkyLight, Sun, SunLight, light_of, lights_of
@@ -15,6 +14,8 @@ from lodestar.core.picture.composite import codes_of, over_plate, shade_of
 from lodestar.core.picture.composite import light_of as light_of_codes
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop, own_workshop
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.items import LEVEL, Item
 from lodestar.core.shape.solids import box_mesh

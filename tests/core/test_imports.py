@@ -9,6 +9,7 @@ SOURCE = ROOT / "src" / "lodestar"
 # rooms by floor; a room may import from lower floors only, never from a sibling on its own
 FLOORS = [
     {"basics"},
+    {"projection"},
     {"media", "track", "solve", "shape", "light", "matte", "finish"},
     {"scene"},
     {"shot"},

@@ -5,7 +5,8 @@ import unittest
 import cv2
 import numpy as np
 
-from lodestar.core.basics.geometry import Lens, fit_similarity, rotation_from_vector
+from lodestar.core.basics.geometry import fit_similarity, rotation_from_vector
+from lodestar.core.projection.pinhole import Lens
 from lodestar.core.solve.adjust import Scene, adjust, project, seen
 from tests.core.test_reference import reference_adjustment
 from tests.helpers import ROOT

@@ -10,7 +10,6 @@ import numpy as np
 
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.errors import PlateError
-from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.basics.keyed import Keyed, constant
 from lodestar.core.evaluate.cameras import camera_at, default_lens
 from lodestar.core.evaluate.objects import mesh_of, model_of
@@ -21,6 +20,8 @@ from lodestar.core.media.plates import probe
 from lodestar.core.picture.composite import shade_of
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.gpu import Lamp, Renderer, View, sample
 from lodestar.core.render.items import Item

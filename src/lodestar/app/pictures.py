@@ -10,11 +10,11 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from PyQt6.QtGui import QImage
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.basics.geometry import Camera
 from lodestar.core.picture.display import for_display
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.outside import scene_picture
 from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.projection.camera import Camera
 from lodestar.core.shot.document import FOR_TRACKER, IN_PICTURE, Shot, shown_parts
 
 KEPT_BYTES = 500_000_000

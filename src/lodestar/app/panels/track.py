@@ -5,7 +5,8 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QVBo
 
 from lodestar.core.matte.sources import View, ignored
 from lodestar.core.shot.document import tracks_are_stale
-from lodestar.core.track.edit import inside, lengths, lonely
+from lodestar.core.track.edit import lengths
+from lodestar.core.track.rules import meant_by
 
 from .. import theme
 from ..commands import Command
@@ -190,22 +191,11 @@ class TrackPanel(Panel):
 
     def meant(self) -> np.ndarray:
         """Numbers of the tracks that the rule means, among those that are kept (but for the rule of the rejected ones)."""
-        shot, limit = self.session.shot, self.limits[self._rule()]
-        tracks, rule = shot.tracks, self._rule()
-        if tracks is None:
+        shot, plate = self.session.shot, self.session.shot.plate
+        if shot.tracks is None or plate is None:
             return np.zeros(0, int)
-        if rule == "rejected":
-            return np.flatnonzero(tracks.rejected & (lengths(tracks) > 0))
-        if rule == "error":
-            found = np.flatnonzero(np.nan_to_num(mean_errors(shot)) > limit)
-        elif rule == "short":
-            found = np.flatnonzero((lengths(tracks) < limit) & (lengths(tracks) > 0))
-        elif rule == "lonely":
-            found = lonely(tracks, round(limit))
-        else:
-            hidden = {int(f): ignored(shot.regions, View(int(f), shot.plate.width, shot.plate.height)) for f in np.unique(tracks.frame)[::3]}
-            found = inside(tracks, {f: m for f, m in hidden.items() if m is not None})
-        return found[~tracks.rejected[found]]
+        hidden = lambda frame: ignored(shot.regions, View(frame, plate.width, plate.height))
+        return meant_by(self._rule(), shot.tracks, self.limits[self._rule()], mean_errors(shot), hidden)
 
     def _choose_by_rule(self) -> None:
         found = self.meant()

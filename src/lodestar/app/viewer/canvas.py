@@ -8,8 +8,8 @@ from PyQt6.QtGui import QColor, QImage, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.basics.geometry import Camera
 from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.projection.camera import Camera
 
 from .. import theme
 from ..pictures import Pictures, Request

@@ -4,10 +4,10 @@ import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
-from lodestar.core.basics.geometry import Camera
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
 from lodestar.core.matte.outline import smooth_line
 from lodestar.core.matte.sources import Outline
+from lodestar.core.projection.camera import Camera
 from lodestar.core.scene.poses import moved
 from lodestar.core.shape.extrude import Mesh
 from lodestar.core.shot.document import Shot

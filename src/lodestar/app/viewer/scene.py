@@ -5,9 +5,10 @@ from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QActionGroup, QColor, QImage, QPainter, QPen
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QToolButton, QWidget
 
-from lodestar.core.basics.geometry import Camera, Lens
 from lodestar.core.edits.arrange import corners_of
 from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 
 from .. import theme
 from ..derived import path_of, points_of, reach_of

@@ -1,9 +1,4 @@
-"""Rotations, the lens and cameras, as frozen values and plain functions.
-
-Camera axes: x right, y down, z forward; `R, t` take world to camera; pixel (0, 0) is the centre of the top-left pixel.
-"""
-
-import math
+"""Rotations, similarities and planes, as frozen values and plain functions."""
 
 import msgspec
 import numpy as np
@@ -14,100 +9,6 @@ F64 = np.ndarray
 def vector(p: F64) -> tuple[float, float, float]:
     """A point (3,) as plain numbers, which a document holds."""
     return float(p[0]), float(p[1]), float(p[2])
-
-
-class Lens(msgspec.Struct, frozen=True):
-    """Brown's radial lens. fx, fy, cx, cy in pixels; k1, k2 act on x = X/Z, y = Y/Z: x_d = x (1 + k1 r2 + k2 r2^2).
-
-    Source: D. C. Brown, Close-Range Camera Calibration, 1971; the same form as OpenCV's with k3 = p1 = p2 = 0.
-    """
-
-    fx: float
-    fy: float
-    cx: float
-    cy: float
-    k1: float = 0.0
-    k2: float = 0.0
-    model: str = "brown"
-
-    def zoomed(self, factor: float) -> "Lens":
-        """With that many times the focal length; it bends the same at the same angles."""
-        return self if factor == 1 else msgspec.structs.replace(self, fx=self.fx * factor, fy=self.fy * factor)
-
-    def distort(self, xy: F64) -> F64:
-        """(..., 2) straight image-plane coordinates (X/Z, Y/Z) to pixels as filmed."""
-        r2 = (xy * xy).sum(-1, keepdims=True)
-        return xy * (1 + r2 * (self.k1 + self.k2 * r2)) * [self.fx, self.fy] + [self.cx, self.cy]
-
-    def undistort(self, pixels: F64) -> F64:
-        """(..., 2) pixels as filmed to straight image-plane coordinates, by Newton's method on the radius.
-
-        Converges to 1e-12 within 10 rounds where the lens map is one-to-one; beyond its turning point the radius is held
-        at that point.
-        """
-        if np.shape(pixels) == (2,):
-            return self._undistort_one(float(pixels[0]), float(pixels[1]))
-        d = (np.asarray(pixels, np.float64) - [self.cx, self.cy]) / [self.fx, self.fy]
-        rd = np.sqrt((d * d).sum(-1, keepdims=True))
-        limit = self.turning_radius()
-        r = np.minimum(rd, limit)
-        for _ in range(10):
-            r2 = r * r
-            slope = 1 + r2 * (3 * self.k1 + 5 * self.k2 * r2)
-            r = np.clip(r - (r * (1 + r2 * (self.k1 + self.k2 * r2)) - rd) / np.maximum(slope, 1e-3), 0, limit)
-        return d * np.where(rd > 1e-12, r / np.maximum(rd, 1e-12), 1.0)
-
-    def _undistort_one(self, x: float, y: float) -> F64:
-        """As `undistort`, for the one pixel under a pointer: plain numbers are fifty times as quick as arrays of one."""
-        x, y = (x - self.cx) / self.fx, (y - self.cy) / self.fy
-        rd = math.hypot(x, y)
-        if rd < 1e-12:
-            return np.array([x, y])
-        limit = self.turning_radius()
-        r = min(rd, limit)
-        for _ in range(10):
-            r2 = r * r
-            slope = 1 + r2 * (3 * self.k1 + 5 * self.k2 * r2)
-            r = min(max(r - (r * (1 + r2 * (self.k1 + self.k2 * r2)) - rd) / max(slope, 1e-3), 0.0), limit)
-        return np.array([x * r / rd, y * r / rd])
-
-    def turning_radius(self) -> float:
-        """The straight radius X/Z beyond which the lens map turns back (infinite for most lenses)."""
-        # 1 + 3 k1 s + 5 k2 s^2 = 0 for s = r^2
-        a, b = 5 * self.k2, 3 * self.k1
-        if a == 0:
-            roots = [-1 / b] if b else []
-        else:
-            under = b * b - 4 * a
-            roots = [(-b + sign * math.sqrt(under)) / (2 * a) for sign in (-1, 1)] if under >= 0 else []
-        real = [r for r in roots if r > 0]
-        return math.sqrt(min(real)) if real else 1e6
-
-
-class Camera(msgspec.Struct, frozen=True, eq=False):
-    """One frame's camera: R (3, 3) and t (3,) take world to camera, seen through `lens`."""
-
-    R: np.ndarray
-    t: np.ndarray
-    lens: Lens
-
-    @property
-    def centre(self) -> F64:
-        """(3,) where the camera stands, in the world."""
-        return -self.R.T @ self.t
-
-    def project(self, points: F64) -> tuple[F64, F64]:
-        """(..., 3) world points to ((..., 2) pixels as filmed, (...) depth). Depth <= 0 lies behind the camera."""
-        inside = np.asarray(points) @ self.R.T + self.t
-        z = inside[..., 2]
-        safe = np.where(np.abs(z) < 1e-9, 1e-9, z)
-        return self.lens.distort(inside[..., :2] / safe[..., None]), z
-
-    def rays(self, pixels: F64) -> F64:
-        """(..., 2) pixels to (..., 3) unit directions in the world."""
-        xy = self.lens.undistort(pixels)
-        d = np.concatenate([xy, np.ones((*xy.shape[:-1], 1))], -1)
-        return d / np.linalg.norm(d, axis=-1, keepdims=True) @ self.R
 
 
 class Similarity(msgspec.Struct, frozen=True, eq=False):

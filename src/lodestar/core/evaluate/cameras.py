@@ -2,7 +2,9 @@
 
 import numpy as np
 
-from ..basics.geometry import Camera, Lens, Similarity, blend_rotation
+from ..basics.geometry import Similarity, blend_rotation
+from ..projection.camera import Camera
+from ..projection.pinhole import Lens
 from ..scene.ground import scene_of
 from ..shot.document import Shot
 from ..solve.result import slip

@@ -5,7 +5,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.geometry import F64, Camera, meet_plane
+from ..basics.geometry import F64, meet_plane
+from ..projection.camera import Camera
 from ..scene.poses import moved
 from ..scene.surfaces import UP, Patch, on_ground, patch_under, rows_under
 from ..shot.document import Shot

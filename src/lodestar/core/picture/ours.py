@@ -3,16 +3,15 @@
 from collections.abc import Callable
 from typing import NamedTuple
 
-import msgspec
 import numpy as np
 
 from ..basics.colour import in_primaries
-from ..basics.geometry import Camera
 from ..evaluate.cameras import camera_at
 from ..evaluate.ground import hiding_ground, level_ground
 from ..evaluate.objects import item_of, objects_at
 from ..light.lamps import lights_of
 from ..matte.sources import View, matte_of
+from ..projection.camera import Camera
 from ..render.engine import Layers, Quality
 from ..render.items import Item
 from ..shot.document import Shot
@@ -45,9 +44,7 @@ def scaled(camera: Camera, scale: float) -> Camera:
     """The camera of a picture of another size."""
     if scale == 1:
         return camera
-    lens = camera.lens
-    fresh = msgspec.structs.replace(lens, fx=lens.fx * scale, fy=lens.fx * scale, cx=(lens.cx + 0.5) * scale - 0.5, cy=(lens.cy + 0.5) * scale - 0.5)
-    return Camera(camera.R, camera.t, fresh)
+    return Camera(camera.R, camera.t, camera.lens.scaled(scale))
 
 
 def matte(shot: Shot, workshop: Workshop, index: int, size: Size, names: tuple[str, ...] | None = None) -> np.ndarray:

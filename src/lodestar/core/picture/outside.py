@@ -3,11 +3,11 @@
 import msgspec
 import numpy as np
 
-from ..basics.geometry import Camera
 from ..evaluate.ground import level_ground
 from ..evaluate.kinds import draft_of
 from ..evaluate.objects import item_of, objects_at
 from ..light.lamps import lights_of
+from ..projection.camera import Camera
 from ..render.engine import Quality
 from ..shot.document import Shot
 from .composite import over_nothing, shade_of

@@ -7,9 +7,10 @@ import cv2
 import numba as nb
 import numpy as np
 
-from ..basics.geometry import Camera, Lens
 from ..basics.jit import parallel_kernel
 from ..light.lamps import Light, SkyLight, SunLight
+from ..projection.camera import Camera
+from ..projection.pinhole import Lens
 from ..shape.extrude import Mesh
 from .gpu import Drawn, Lamp, Renderer, View
 from .items import LEVEL, Item

@@ -3,7 +3,7 @@
 import cv2
 import numpy as np
 
-from ..basics.geometry import Camera
+from ..projection.camera import Camera
 from ..shape.extrude import Mesh
 from .gpu import Lamp
 from .items import Item, box_corners, upper_plane

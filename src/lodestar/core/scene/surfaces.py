@@ -6,7 +6,8 @@ from typing import NamedTuple
 import numpy as np
 
 from ..basics.errors import UserError
-from ..basics.geometry import F64, Camera, fit_plane, meet_plane, plane_by_votes
+from ..basics.geometry import F64, fit_plane, meet_plane, plane_by_votes
+from ..projection.camera import Camera
 
 NEAR_PX = 110.0
 MOST, LEAST_POINTS = 40, 4

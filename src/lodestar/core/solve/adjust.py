@@ -14,6 +14,7 @@ from scipy.linalg import solve_triangular
 
 from ..basics.geometry import rotation_from_vector
 from ..basics.job import Job
+from ..projection.pinhole import brown
 from . import known, normal
 from .constants import SOLVER
 from .known import Constraints
@@ -426,6 +427,5 @@ def project(scene: Scene, frame: np.ndarray, point: np.ndarray, centre: tuple[fl
     inside = np.einsum("kij,kj->ki", scene.R[frame], scene.X[point] - scene.C[frame])
     z = inside[:, 2]
     xy = inside[:, :2] / np.where(np.abs(z) < 1e-9, 1e-9, z)[:, None]
-    r2 = (xy * xy).sum(1, keepdims=True)
     f = scene.K[0] * scene.zooms[frame][:, None]
-    return f * xy * (1 + r2 * (scene.K[1] + scene.K[2] * r2)) + centre + scene.extra[:2], z
+    return f * xy * brown.py_func(scene.K[1], scene.K[2], xy[:, :1], xy[:, 1:])[0] + centre + scene.extra[:2], z

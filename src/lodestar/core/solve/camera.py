@@ -9,8 +9,8 @@ import msgspec
 import numpy as np
 
 from ..basics.errors import SolveError
-from ..basics.geometry import Lens
 from ..basics.job import Job
+from ..projection.pinhole import Lens
 from ..track.tracks import Tracks, frozen
 from .adjust import NO_EXTRA, NO_ZOOM, Scene, Seen, adjust, project, seen
 from .constants import SOLVER

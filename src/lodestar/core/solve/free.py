@@ -130,7 +130,7 @@ class FreeSolver:
         K = scene.K * [zoom, 1, 1]
         found = resect(R, C, X, xy, K, t.centre, zooms=self.zooms)
         if np.mean(found[2] < 5) < 0.5:
-            again = resect_from_nothing(X, xy, t.straight(xy, K), K, t.centre, self.zooms)
+            again = resect_from_nothing(X, xy, t.undistorted(xy, K), K, t.centre, self.zooms)
             found = again if again and np.mean(again[2] < 5) > np.mean(found[2] < 5) else found
         if (found[2] < 5).sum() < max(8, 0.25 * len(rows)):
             return None
@@ -214,7 +214,7 @@ class FreeSolver:
         tracks, p, q = t.shared(a, b)
         p, q = p[group[tracks]], q[group[tracks]]
         zoom = np.exp(speed * (np.clip(np.arange(t.frames), a, b) - a)) if self.zooms else NO_ZOOM
-        pose = start_pose(t.straight(p, K), t.straight(q, K, zoom[b] if self.zooms else 1.0), 3 / f)
+        pose = start_pose(t.undistorted(p, K), t.undistorted(q, K, zoom[b] if self.zooms else 1.0), 3 / f)
         if pose is None:
             return None
         R, C = np.repeat(np.eye(3)[None], t.frames, 0), np.zeros((t.frames, 3))

@@ -10,6 +10,7 @@ import numba as nb
 import numpy as np
 
 from ..basics.jit import SizedKernel, kernel
+from ..projection.pinhole import brown
 
 LENS = 6
 BEHIND_COST = 1e8  # squared pixels of a point behind its camera
@@ -37,9 +38,7 @@ def _seen_from(R, C, j, x0, x1, x2):
 @kernel
 def _distorted(K, f, x, y):
     """Lens at straight coordinates: the factor g, and the derivatives of f g x, f g y by x and y (symmetric)."""
-    r2 = x * x + y * y
-    g = 1 + r2 * (K[1] + K[2] * r2)
-    h = 2 * (K[1] + 2 * K[2] * r2)
+    g, r2, h = brown(K[1], K[2], x, y)
     return g, r2, f * (g + h * x * x), f * h * x * y, f * (g + h * y * y)
 
 

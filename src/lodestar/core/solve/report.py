@@ -69,7 +69,7 @@ def residuals(solve: Solve, tracks: Tracks) -> np.ndarray:
     f = frame_at[tracks.frame]
     rows = np.flatnonzero(f >= 0)
     track, f = tracks.track[rows], f[rows]
-    straight = solve.straight(f, tracks.xy[rows])
+    straight = solve.undistorted(f, tracks.xy[rows])
     near, place = np.zeros(tracks.count), np.full((tracks.count, 3), np.nan)
     known = solve.point_ids < tracks.count
     place[solve.point_ids[known]], near[solve.point_ids[known]] = solve.xyz[known], 1.0
@@ -99,7 +99,7 @@ def standing(solve: Solve, a: int, b: int, xy: np.ndarray) -> np.ndarray:
 
     Source: the epipolar line, Hartley & Zisserman, Multiple View Geometry, 2nd ed., 9.2.
     """
-    way = np.c_[solve.straight(np.full(len(xy), a), xy), np.ones(len(xy))] @ solve.R[a]
+    way = np.c_[solve.undistorted(np.full(len(xy), a), xy), np.ones(len(xy))] @ solve.R[a]
     share = np.linspace(0, 1, DEPTHS if solve.motion == "free" else 2)[None, :, None]  # of the nearest one's inverse depth
     nearest = np.zeros((len(xy), 1, 1))
     if solve.motion == "free":

@@ -3,7 +3,8 @@
 import msgspec
 import numpy as np
 
-from ..basics.geometry import Camera, Lens
+from ..projection.camera import Camera
+from ..projection.pinhole import LEAST_DEPTH, Lens
 from .slip import CovarianceSample, slide
 
 # Common practice, no source: under 1 px is usable, 0.2 to 0.3 px excellent.
@@ -86,7 +87,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
         """The camera of `frames[k]`."""
         return Camera(self.R[k], self.t[k], self.lens.zoomed(float(self.zooms[k])))
 
-    def straight(self, k: np.ndarray, pixels: np.ndarray) -> np.ndarray:
+    def undistorted(self, k: np.ndarray, pixels: np.ndarray) -> np.ndarray:
         """(n, 2) straight image-plane coordinates of pixels (n, 2) as filmed in `frames[k]`, k (n,)."""
         middle = np.array([self.lens.cx, self.lens.cy])
         return self.lens.undistort(middle + (pixels - middle) / self.zooms[k, None])
@@ -94,7 +95,8 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     def pixels(self, k: np.ndarray, inside: np.ndarray) -> np.ndarray:
         """(n, 2) pixels as filmed of points (n, 3) in the axes of the cameras of `frames[k]`."""
         middle = np.array([self.lens.cx, self.lens.cy])
-        return middle + (self.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-9)) - middle) * self.zooms[k, None]
+        before = np.concatenate([inside[:, :2], np.maximum(inside[:, 2:], LEAST_DEPTH)], 1)  # what is behind is seen nowhere near
+        return middle + (self.lens.pixels(before) - middle) * self.zooms[k, None]
 
     @property
     def centres(self) -> np.ndarray:

@@ -13,6 +13,7 @@ from scipy.optimize import nnls
 
 from ..basics.jit import kernel
 from ..basics.job import Job
+from ..projection.pinhole import brown
 from . import normal
 from .adjust import Constrained, Scene, Seen, System, held_by, in_pieces, pieces
 from .constants import SOLVER
@@ -217,8 +218,7 @@ def _slide(R, C, K, zoom, centre, size, covariance_sample: CovarianceSample, poi
     inside = np.einsum("nij,mnj->mni", R, points[:, None] - C)
     z = np.maximum(inside[..., 2], 1e-9)
     x, y = inside[..., 0] / z, inside[..., 1] / z
-    r2 = x * x + y * y
-    g, h = 1 + r2 * (K[1] + K[2] * r2), 2 * (K[1] + 2 * K[2] * r2)
+    g, r2, h = brown.py_func(K[1], K[2], x, y)
     f = K[0] * zoom
     px, py = f * g * x + centre[0], f * g * y + centre[1]
     seen = (inside[..., 2] > 1e-6) & (px > -0.5) & (py > -0.5) & (px < size[0] - 0.5) & (py < size[1] - 0.5)

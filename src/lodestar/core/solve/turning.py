@@ -72,7 +72,7 @@ def _chain(table: Table, frames: np.ndarray, K: np.ndarray, zooms: bool) -> tupl
         for _ in range(5 if zooms else 1):
             turn = _turn_between(a, table.rays(q, K, zoom[j]), K[0])
             if zooms:
-                x, y = a @ turn.T, table.straight(q, K, zoom[j])
+                x, y = a @ turn.T, table.undistorted(q, K, zoom[j])
                 x = x[:, :2] / x[:, 2:]
                 weight = 1 / (1 + (K[0] / 3 * np.linalg.norm(x - y, axis=1)) ** 2)
                 grown = float((weight[:, None] * x * y).sum() / (weight[:, None] * x * x).sum())
@@ -110,7 +110,7 @@ def turning_votes(table: Table, scene: Scene, every: int) -> tuple[float, float]
             _, p, q = table.shared(a, b)
             if b <= a or len(p) < 25:
                 continue
-            x, y = table.straight(p, scene.K, scene.zooms[a]) * f, table.straight(q, scene.K, scene.zooms[b]) * f
+            x, y = table.undistorted(p, scene.K, scene.zooms[a]) * f, table.undistorted(q, scene.K, scene.zooms[b]) * f
             found = fundamental(x, y, 1.5, 3000)
             if found is None:
                 continue

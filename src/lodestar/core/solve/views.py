@@ -6,8 +6,9 @@ import cv2
 import numba as nb
 import numpy as np
 
-from ..basics.geometry import Lens, rotation_from_vector
+from ..basics.geometry import rotation_from_vector
 from ..basics.jit import SizedKernel, kernel
+from ..projection.pinhole import Lens, brown
 from .adjust import Scene, project, smoothness_prior
 from .known import Constraints, Span, constraints_of
 
@@ -73,13 +74,13 @@ class Table:
                 chosen[k] = True
         return np.sort(rows[chosen[self.track[rows]]])
 
-    def straight(self, xy: np.ndarray, K: np.ndarray, zoom: np.ndarray | float = 1.0) -> np.ndarray:
+    def undistorted(self, xy: np.ndarray, K: np.ndarray, zoom: np.ndarray | float = 1.0) -> np.ndarray:
         """(n, 2) pixels to straight image-plane coordinates; zoom: by how many times f each one's focal length is, (n,) or one."""
         return Lens(K[0], K[0], *self.centre, K[1], K[2]).undistort(self.centre + (xy - self.centre) / np.reshape(zoom, (-1, 1)))
 
     def rays(self, xy: np.ndarray, K: np.ndarray, zoom: np.ndarray | float = 1.0) -> np.ndarray:
         """(n, 3) unit directions in camera axes; zoom as in `straight`."""
-        d = np.c_[self.straight(xy, K, zoom), np.ones(len(xy))]
+        d = np.c_[self.undistorted(xy, K, zoom), np.ones(len(xy))]
         return d / np.linalg.norm(d, axis=1, keepdims=True)
 
 
@@ -206,9 +207,7 @@ def _resect_step(R, C, X, xy, f, k1, k2, cx, cy, scale2, H, g):
             total += scale2 * np.log1p(1e8 / scale2)
             continue
         x, y = a / z, b / z
-        r2 = x * x + y * y
-        q = 1 + r2 * (k1 + k2 * r2)
-        h = 2 * (k1 + 2 * k2 * r2)
+        q, _, h = brown(k1, k2, x, y)
         e0, e1 = f * q * x + cx - xy[i, 0], f * q * y + cy - xy[i, 1]
         s = e0 * e0 + e1 * e1
         total += scale2 * np.log1p(s / scale2)
