@@ -146,6 +146,16 @@ class FilesTest(FolderCase):
         self.assertEqual((shot.markers[0].text, shot.ground.uprights[0].b, shot.ground.sized), ("gate opens", (12.0, 90.0), 2.0))
         self.assertEqual(shot.ground.spans, (Span(0, 1, 2.0, "y"),))
 
+    def test_files_of_version_3_open_for_ever(self):
+        shot = files.read(ROOT / "tests" / "data" / "shots" / "v3.lode")
+        plate, (title,), (sun, second, sky) = shot.plate, shot.objects, shot.lamps
+        self.assertEqual((plate.colour.transfer, plate.depth, plate.turn_deg, plate.pixel_aspect, plate.rate), ("hlg", 10, 90, (4, 3), (30000, 1001)))
+        self.assertEqual((title.mattes, title.turn.at(19), shot.solving.distortion), (("m",), (720.0, 0.0, 0.0), (-0.1, 0.02)))
+        self.assertEqual((sun.bearing.at(0), second.id, sky.strength.at(0)), ((99.0,), "second", (0.6,)))
+        self.assertEqual((shot.shadow.mattes, shot.shadow.tint, shot.exposure.shutter.at(0)), ((), (0.1, 0.0, 0.0), (0.3,)))
+        self.assertEqual([(e.name, e.mattes) for e in shot.finish], [("Vignette", ()), ("Grade", ("m",))])
+        self.assertEqual((shot.tracks.count, shot.tracks.xy[1].tolist()), (2, [3.0, 4.0]))
+
     def test_light_finish_and_outlines_of_version_2_are_the_same_things(self):
         tree = {
             "version": 2,

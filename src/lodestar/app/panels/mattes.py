@@ -3,14 +3,14 @@
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QMenu, QToolButton
+from PyQt6.QtWidgets import QMenu, QPushButton
 
 from ..session import Session
 
 Names = tuple[str, ...] | None
 
 
-class MatteChoice(QToolButton):
+class MatteChoice(QPushButton):
     """A button that says which mattes are meant, with a menu of all of them. get, put: ids of the mattes; `without` is what stands
     for the first entry of the menu: None for all mattes, or an empty tuple for none of them."""
 
@@ -23,8 +23,8 @@ class MatteChoice(QToolButton):
         self.setAccessibleName(tip)
         self.setToolTip(tip)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.setSizePolicy(self.sizePolicy().Policy.Expanding, self.sizePolicy().Policy.Fixed)
+        self.setProperty("role", "field")
         menu = QMenu(self)
         menu.aboutToShow.connect(self._fill)
         self.setMenu(menu)
