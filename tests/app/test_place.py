@@ -484,6 +484,7 @@ class HandsTest(PlaceCase):
             self.key(Qt.Key.Key_Right)
             self.key(Qt.Key.Key_Right)
         after = at(a.id)
+        self.assertGreater(np.linalg.norm(after - begin[0]), 0.01)
         self.assertGreater(np.linalg.norm(at(b.id) - begin[1]), 0.01)
         self.session.undo()
         np.testing.assert_array_equal(at(b.id), begin[1])

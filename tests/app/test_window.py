@@ -407,12 +407,14 @@ class FileTest(WindowCase):
 
     def test_an_autosave_comes_while_edits_go_on(self):
         self.window.shot.open_demo()
-        self.session.files._timer.setInterval(60)
-        swap, count = self.session.files.swap_path(), 0
-        while not swap.exists() and count < 4000:
-            count += 1
-            self.session.edit_item("Type", "open-sky", text=f"N{count}")
-            self.settle(1)
+        timer, swap = self.session.files._timer, self.session.files.swap_path()
+        timer.setInterval(100_000)
+        self.session.edit_item("Type", "open-sky", text="ONE")
+        self.wait(lambda: timer.remainingTime() < 99_990)
+        left = timer.remainingTime()
+        self.session.edit_item("Type", "open-sky", text="TWO")
+        self.assertLessEqual(timer.remainingTime(), left, "an edit puts the autosave off")
+        timer.timeout.emit()
         self.session.files.finish_autosave()
         self.assertTrue(swap.exists())
 

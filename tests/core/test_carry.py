@@ -20,6 +20,7 @@ from lodestar.core.shot.objects import Anchor, Title
 from lodestar.core.solve.known import Span
 from lodestar.core.track.tracks import make_tracks
 from lodestar.core.work.solving import solve_shot
+from tests.factory import make_shot
 from tests.helpers import DEMO
 
 
@@ -109,8 +110,12 @@ class GroundTest(CarryCase):
         np.testing.assert_allclose(one(after), one(shot), atol=0.01)
 
 
-class TurnsTest(CarryCase):
+class TurnsTest(unittest.TestCase):
     """Keyed turns keep their whole turns and the way round: a spin is a spin after any change of what it stands in."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.shot = make_shot(frames=100)
 
     def spinning(self, *headings):
         keys = tuple(Key(50.0 * i, (float(h), 0.0, 0.0), "linear") for i, h in enumerate(headings))
@@ -151,7 +156,11 @@ class TurnsTest(CarryCase):
             np.testing.assert_allclose(near, turn, atol=1e-4)
 
 
-class RefusalTest(CarryCase):
+class RefusalTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.shot = make_shot(frames=12)
+
     def test_a_shot_refuses_tracks_solve_and_ground_on_their_own(self):
         for fields in ({"tracks": None}, {"solve": None}, {"ground": Ground()}):
             with self.assertRaisesRegex(ValueError, "settle"):

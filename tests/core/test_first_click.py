@@ -16,7 +16,7 @@ from lodestar.core.evaluate.pointing import HIDDEN, Points, ground_under, placed
 from lodestar.core.media.plates import PlateInfo, probe
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
-from lodestar.core.scene.ground import proposal
+from lodestar.core.scene.ground import Ground, proposal
 from lodestar.core.scene.surfaces import heading_towards
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, rebased, with_plate
@@ -135,6 +135,18 @@ class GroundTest(unittest.TestCase):
         far = msgspec.structs.replace(self.title, position=constant(30.0, 60.0, -5.0))
         shot, item = msgspec.structs.replace(self.shot, objects=(far,)), far
         self.assertEqual(hidden_share(shot, item, 46), 0.0)
+
+    def test_points_that_move_bear_no_ground_out(self):
+        """Tracks on water may come to lie at the height of the ground: their errors tell that they do not stand."""
+        solve = self.shot.solve
+        points = scene_frame(self.shot).points(solve.xyz)
+        right = points[:, 0] > 1.0
+        error = np.where(right, 6.0, 1.0) * np.median(solve.point_error)
+        ground = with_ground(rebased(self.shot, solve=msgspec.structs.replace(solve, point_error=error)), Ground(turned=(0.0, 0.0, 1e-9)))
+        places = lambda shot, x: scene_frame(shot).points(scene_frame(self.shot).back(np.array([[x, -0.5, 0.0]])))[:, :2]
+        self.assertTrue(covered(borne_ground(ground), places(ground, -0.5))[0])
+        self.assertFalse(covered(borne_ground(ground), places(ground, 3.0))[0])
+        self.assertTrue(covered(borne_ground(self.shot), places(self.shot, 3.0))[0])
 
     def test_a_surface_under_the_ground_gives_way_to_the_ground_and_says_so(self):
         camera = camera_at(self.shot, 46)

@@ -21,6 +21,7 @@ from lodestar.core.shot.history import History
 from lodestar.core.shot.motion import moved_keys
 from lodestar.core.shot.objects import Title
 from lodestar.core.solve.known import Span
+from tests.factory import make_shot
 from tests.helpers import DEMO, ROOT, FolderCase
 
 
@@ -237,7 +238,7 @@ class FilesTest(FolderCase):
             self.assertIn(f": {place} ", told.exception.what)
 
     def test_arrays_that_do_not_fit_each_other_are_refused_with_their_place(self):
-        shot = files.read(DEMO)
+        shot = make_shot(frames=12)
         solve, tracks = shot.solve, shot.tracks
         replace = msgspec.structs.replace
         holed = solve.xyz.copy()

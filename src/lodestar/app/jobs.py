@@ -43,22 +43,25 @@ class _Run(QRunnable):
         self.function, self.job, self.ends = function, job, ends
 
     def run(self) -> None:
+        # let go of here: the pool drops this at its leisure on this thread, and what the function holds (a window) must not go with it
+        function, ends = self.function, self.ends
+        del self.function, self.ends
         try:
-            result = self.function(self.job)
+            result = function(self.job)
         except Cancelled:
-            self.ends.cancelled.emit()
+            ends.cancelled.emit()
         except UserError as error:
-            self.ends.failed.emit(error)
+            ends.failed.emit(error)
         except Exception as error:
             log.exception("a job failed")
-            self.ends.failed.emit(
+            ends.failed.emit(
                 UserError(
                     f"This step stopped on a fault of the program ({type(error).__name__}).",
                     "The shot is as it was before; the message log has the details.",
                 )
             )
         else:
-            self.ends.done.emit(result)
+            ends.done.emit(result)
 
 
 class Jobs(QObject):

@@ -53,12 +53,14 @@ class _Write(QRunnable):
         self.shot, self.path, self.written = shot, path, written
 
     def run(self) -> None:
+        written = self.written
+        del self.written  # the pool drops this at its leisure on this thread, and no part of the window may go with it
         try:
             files.write(self.shot, self.path)
         except UserError as error:
-            self.written.ended.emit(self.shot, error)
+            written.ended.emit(self.shot, error)
         else:
-            self.written.ended.emit(self.shot, None)
+            written.ended.emit(self.shot, None)
 
 
 class ShotFiles(QObject):

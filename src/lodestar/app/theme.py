@@ -85,7 +85,7 @@ QPushButton:disabled {{ color: {OFF}; background: {PANEL}; border-color: {LINE};
 QPushButton:focus {{ border-color: {ACCENT}; }}
 QPushButton[role="main"] {{ background: {ACCENT}; color: {ON_ACCENT}; font-weight: 600; }}
 QPushButton[role="main"]:disabled {{ background: {PANEL}; color: {OFF}; }}
-QPushButton[role="field"] {{ background: {FIELD}; padding: 2px 7px; min-height: 18px; text-align: left; }}
+QPushButton[role="field"] {{ background: {FIELD}; padding: 2px 7px; min-height: 18px; text-align: center; }}
 QPushButton[role="field"]:disabled {{ border-color: transparent; }}
 QPushButton::menu-indicator {{ image: url({ROOT / "icons" / "chevron-field.svg"}); width: 14px; height: 14px; subcontrol-position: right center; right: 6px; }}
 QPushButton[role="link"] {{ background: transparent; color: {ACCENT}; padding: 0; text-align: left; border: none; }}
