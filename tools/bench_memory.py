@@ -48,7 +48,8 @@ def larger_clip(shot: Shot, height: int, folder: Path) -> Shot:
 
     assert shot.plate is not None
     path, width = folder / "clip.mp4", height * 16 // 9
-    with av.open(shot.plate.path) as source, av.open(str(path), "w") as target:
+    clip = shot.plate.path
+    with av.open(clip) as source, av.open(str(path), "w") as target:
         stream = target.add_stream("libx264", rate=25)
         stream.width, stream.height, stream.pix_fmt, stream.options = width, height, "yuv420p", {"preset": "ultrafast"}
         for number, one in zip(range(40), source.decode(video=0)):

@@ -104,7 +104,7 @@ class ShotFiles(QObject):
         path = Path(path).absolute()
         try:
             if path.suffix.lower() == ".lode":
-                self._open_shot(files.read(path), path)
+                self._begin_with(files.read(path), path)
             else:
                 self.bring_in(path)
         except UserError as error:
@@ -115,13 +115,13 @@ class ShotFiles(QObject):
     def open_demo(self) -> bool:
         """The demo as an untitled copy: it is no recent file, so that nothing saves over it."""
         try:
-            self._open_shot(files.read(DEMO), None)
+            self._begin_with(files.read(DEMO), None)
         except UserError as error:
             self.session.fail(error)
             return False
         return True
 
-    def _open_shot(self, shot: Shot, path: Path | None) -> None:
+    def _begin_with(self, shot: Shot, path: Path | None) -> None:
         self.start_shot(shot, path)
         if path is not None:
             self._offer_swap()
