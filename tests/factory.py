@@ -56,7 +56,7 @@ def make_shot(seed: int = 0, frames: int = 40, clip: Path | None = None, titles:
     picture is to be made; flight: of `Seeded`."""
     s = Seeded(seed, frames, **flight)
     if clip is None:
-        plate = PlateInfo("none.mp4", s.width, s.height, frames, (25, 1))
+        plate = PlateInfo("/nowhere/none.mp4", s.width, s.height, frames, (25, 1))
     else:
         plate = probe(write_clip(clip, [np.full((s.height, s.width, 3), 120, np.uint8)] * frames))
     tracks = seeded_tracks(s)

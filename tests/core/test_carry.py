@@ -82,7 +82,11 @@ class SolveTest(CarryCase):
         np.testing.assert_allclose(own, [place[t] for t in mesh.tracks], atol=1e-6)
 
 
-class GroundTest(CarryCase):
+class GroundTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.shot = make_shot(seed=5, frames=100, titles=2)
+
     def test_another_ground_leaves_the_picture_as_it_was(self):
         before, lamps = seen(self.shot), self.shot.lamps
         ids = self.shot.ground.on_ground

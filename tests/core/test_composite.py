@@ -1,7 +1,9 @@
 """From layers to the finished picture: light that is added, kinds of numbers, several suns, mattes by name, finish in order."""
 
+import tempfile
 import threading
 import unittest
+from pathlib import Path
 
 import msgspec
 import numpy as np
@@ -21,6 +23,7 @@ from lodestar.core.render.items import LEVEL, Item
 from lodestar.core.shape.solids import box_mesh
 from lodestar.core.shot import files
 from lodestar.core.shot.objects import Card
+from tests.factory import make_shot
 from tests.helpers import DEMO
 
 HERE = np.eye(4)
@@ -120,12 +123,14 @@ class MattesTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.addClassCleanup(close_workshop)
-        demo = files.read(DEMO)
-        x, y, _ = demo.objects[0].position.at(0)
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        made = make_shot(seed=2, frames=50, clip=Path(folder.name) / "grey.mp4")
+        x, y = 0.0, 1.0
         cls.near = Card(id="near", position=constant(x, y, 0.0), colour=(1.0, 0.0, 0.0), width=constant(1.0), height=constant(1.0))
         cls.far = Card(id="far", position=constant(x + 0.4, y + 1.5, 0.0), colour=(0.0, 0.0, 1.0), width=constant(1.5), height=constant(1.5))
         all_ = Outline(id="all", name="all", shape=Keyed((-50.0, -50.0, 1400.0, -50.0, 1400.0, 800.0, -50.0, 800.0)))
-        cls.shot = msgspec.structs.replace(demo, objects=(cls.far, cls.near), mattes=(all_,))
+        cls.shot = msgspec.structs.replace(made, objects=(cls.far, cls.near), mattes=(all_,))
 
     def layers(self, **mattes):
         objects = tuple(msgspec.structs.replace(o, mattes=mattes.get(o.id)) for o in self.shot.objects)
