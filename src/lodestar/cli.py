@@ -127,6 +127,7 @@ class _Progress:
 
 
 def _solve(args: argparse.Namespace) -> None:
+    from lodestar.core.basics.paths import refuse_sources
     from lodestar.core.exchange.camera_file import write_camera
     from lodestar.core.media.plates import probe
     from lodestar.core.shot.document import Shot, with_plate
@@ -139,6 +140,7 @@ def _solve(args: argparse.Namespace) -> None:
 
         cv2.setNumThreads(args.threads)
         numba.set_num_threads(min(args.threads, numba.config.NUMBA_NUM_THREADS))  # type: ignore[attr-defined]
+    refuse_sources([Path(args.output)], [Path(args.clip)])  # before minutes of work
     info = probe(args.clip)
     shot = with_plate(Shot(), info)
     frames = _range(args.range, 0, info.count - 1)
@@ -150,7 +152,7 @@ def _solve(args: argparse.Namespace) -> None:
     shot = solve_shot(shot, job)
     solve = shot.solve
     assert solve is not None
-    write_camera(msgspec.structs.replace(solve, seconds={"track": round(tracked, 3), **solve.seconds}), info.fps, args.output)
+    write_camera(msgspec.structs.replace(solve, seconds={"track": round(tracked, 3), **solve.seconds}), info.fps, args.output, [args.clip])
     if solve.warning:
         _say(solve.warning)
 
@@ -200,7 +202,7 @@ def _export(args: argparse.Namespace) -> None:
     shot = files.read(args.shot)
     if shot.solve is None or shot.plate is None:
         raise UserError(f"{args.shot} has no solved camera.", "Track and solve it first.")
-    write_camera(shot.solve, shot.plate.fps, args.output)
+    write_camera(shot.solve, shot.plate.fps, args.output, [args.shot, shot.plate.path])
 
 
 def _info(args: argparse.Namespace) -> None:

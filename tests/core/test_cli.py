@@ -163,6 +163,19 @@ class RenderTest(FolderCase):
         self.assertEqual([p.name for p in self.folder.iterdir()], ["cut.lode"])
 
 
+class OwnSourceTest(FolderCase):
+    def test_commands_refuse_to_write_over_what_they_read(self):
+        shot, clip = self.folder / "mid.lode", self.folder / "clip.mp4"
+        shot.write_bytes(DEMO.read_bytes())
+        clip.write_bytes((SHOTS / "ridge.mp4").read_bytes())
+        before = shot.read_bytes(), clip.read_bytes()
+        for args in (("export", shot, "-o", shot), ("solve", clip, "-o", clip)):
+            done = run(*args)
+            self.assertEqual(done.returncode, 2, done.stderr)
+            self.assertIn("would be lost", done.stderr)
+        self.assertEqual((shot.read_bytes(), clip.read_bytes()), before)
+
+
 class InfoTest(FolderCase):
     def test_info_and_export(self):
         done = run("export", DEMO, "-o", self.folder / "camera.json")

@@ -56,6 +56,13 @@ class MovieTest(FolderCase):
             self.assertIn(name, told.exception.what)
             self.assertTrue(told.exception.hint)
 
+    def test_a_stream_without_a_decoder_is_told(self):
+        svg = self.folder / "star.svg"
+        svg.write_text("<svg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 1 1'><path d='M0 0h1v1z'/></svg>")
+        with self.assertRaises(PlateError) as told:
+            probe(svg)
+        self.assertIn("star.svg", told.exception.what)
+
     def test_a_cut_end_of_a_streaming_file_leaves_what_came_before(self):
         clip = write_clip(self.folder / "whole.mkv", numbered(40), gop=8)
         cut = self.folder / "cut.mkv"

@@ -1,19 +1,23 @@
 """The long steps on tracks, from shot to shot: what they refuse and why, and that hand-placed tracks outlive a new tracking."""
 
+import os
 import unittest
 
+import cv2
 import msgspec
 import numpy as np
 
-from lodestar.core.basics.errors import Cancelled, PlateError, SolveError, TrackError
+from lodestar.core.basics.errors import Cancelled, OutputError, PlateError, SolveError, TrackError
 from lodestar.core.basics.job import Job
 from lodestar.core.media.plates import probe
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, rebased, solving_inputs, tracks_are_stale
+from lodestar.core.shot.document import Shot, rebased, solving_inputs, tracks_are_stale, with_plate
+from lodestar.core.shot.objects import Card
 from lodestar.core.track.edit import lengths
 from lodestar.core.track.tracks import make_tracks
+from lodestar.core.work.delivery import deliver
 from lodestar.core.work.tracking import add_tracks, coverage_of, join_same, place_track, suggest_regions, track_shot
-from tests.helpers import DEMO, FolderCase, texture, write_clip
+from tests.helpers import DEMO, FolderCase, numbered, texture, write_clip
 
 SIZE = (360, 640)
 
@@ -90,6 +94,39 @@ class TracksTest(WorkCase):
         shot = track_shot(self.shot, Job())
         for change in ({"contrast": 0.5}, {"blur_px": 1.0}):
             self.assertTrue(tracks_are_stale(msgspec.structs.replace(shot, follow=msgspec.structs.replace(shot.follow, **change))))
+
+
+class SourcesTest(FolderCase):
+    """Nothing is written over what it is made from, through links and other spellings of the path too."""
+
+    def setUp(self):
+        super().setUp()
+        self.clip = write_clip(self.folder / "clip.mp4", numbered(6))
+        self.shot = with_plate(Shot(), probe(self.clip))
+
+    def refused(self, path, shot=None) -> None:
+        before = {p.name: p.read_bytes() for p in self.folder.iterdir() if p.is_file()}
+        with self.assertRaises(OutputError) as told:
+            deliver(shot or self.shot, path, Job(), quality="draft")
+        self.assertIn("would be lost", told.exception.what)
+        self.assertIn("-titled", told.exception.hint)
+        self.assertEqual({p.name: p.read_bytes() for p in self.folder.iterdir() if p.is_file()}, before)
+
+    def test_a_movie_over_its_clip(self):
+        (self.folder / "in").mkdir()
+        (self.folder / "soft.mp4").symlink_to(self.clip)
+        os.link(self.clip, self.folder / "hard.mp4")
+        for path in (self.clip, self.folder / "in" / ".." / "clip.mp4", self.folder / "soft.mp4", self.folder / "hard.mp4"):
+            self.refused(path)
+
+    def test_pictures_over_their_sequence_and_a_movie_over_a_card(self):
+        for i in range(4):
+            cv2.imwrite(str(self.folder / f"plate.{i:04}.png"), np.full((36, 64, 3), 90, np.uint8))
+        self.refused(self.folder / "plate.%04d.png", with_plate(Shot(), probe(self.folder / "plate.0000.png")))
+        other = write_clip(self.folder / "card.mp4", numbered(3))
+        card = Card(id="c", pattern="picture", picture=str(other))
+        self.refused(other, msgspec.structs.replace(self.shot, objects=(card,)))
+        deliver(self.shot, self.folder / "clip-titled.mp4", Job(), quality="draft")
 
 
 if __name__ == "__main__":

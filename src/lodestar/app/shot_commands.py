@@ -127,7 +127,7 @@ class ShotCommands:
         )
         if path:
             try:
-                write_camera(shot.solve, shot.plate.fps, path)
+                write_camera(shot.solve, shot.plate.fps, path, [shot.plate.path, *([self.session.files.path] if self.session.files.path else [])])
                 self.session.tell(f"{Path(path).name} is written.", str(Path(path).parent))
             except UserError as error:
                 self.session.fail(error)
@@ -135,7 +135,7 @@ class ShotCommands:
     def write_output(self) -> None:
         self.session.show_step("Output")
         suffix = self.output.suffix()
-        name = f"{self._folder('output')}/{self.session.shot.name}{'' if suffix == '.mp4' else '.%04d'}{suffix}"
+        name = f"{self._folder('output')}/{self.session.shot.name}-titled{'' if suffix == '.mp4' else '.%04d'}{suffix}"
         path, _ = QFileDialog.getSaveFileName(self.window, "Write output", name, f"*{suffix}")
         if not path:
             return

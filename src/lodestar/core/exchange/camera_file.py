@@ -2,12 +2,14 @@
 
 import json
 import os
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from ..basics.errors import ShotFileError, writing_problem
+from ..basics.paths import refuse_sources
 from ..solve.result import Solve
 
 FORMAT = "lodestar-camera"
@@ -40,9 +42,10 @@ def camera_tree(solve: Solve, fps: float) -> dict[str, Any]:
     }
 
 
-def write_camera(solve: Solve, fps: float, path: str | Path) -> None:
-    """Write the file. Raises OutputError with the reason when the place cannot be written."""
+def write_camera(solve: Solve, fps: float, path: str | Path, sources: Iterable[str | Path] = ()) -> None:
+    """Write the file. Raises OutputError with the reason when the place cannot be written, or is one of the sources."""
     path = Path(path)
+    refuse_sources([path], map(Path, sources))
     part = path.with_name(f".{path.name}.part")
     try:
         part.write_text(json.dumps(camera_tree(solve, fps)))

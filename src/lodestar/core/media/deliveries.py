@@ -45,10 +45,21 @@ def open_delivery(
     if path.suffix.lower() in (".mp4", ".mov", ".mkv"):
         return MovieDelivery(path, rate, width, height, colour, sound, deep)
     if path.suffix.lower() in (".png", ".exr"):
-        if not re.search(r"%0?\d*d", path.name):
-            path = path.with_name(f"{path.stem}.%04d{path.suffix}")
-        return SequenceDelivery(path)
+        return SequenceDelivery(_numbered(path))
     raise OutputError(f"{path.name} has an ending that cannot be written.", "Use .mp4, .mov or .mkv for a movie, .png or .exr for pictures.")
+
+
+def _numbered(path: Path) -> Path:
+    """A name with a place for the number of a picture."""
+    return path if re.search(r"%0?\d*d", path.name) else path.with_name(f"{path.stem}.%04d{path.suffix}")
+
+
+def outputs_of(path: Path, frames: range) -> list[Path]:
+    """The files that a delivery to this name makes."""
+    if path.suffix.lower() not in (".png", ".exr"):
+        return [path]
+    numbered = _numbered(path)
+    return [numbered.with_name(numbered.name % index) for index in frames]
 
 
 class MovieDelivery:

@@ -87,6 +87,8 @@ def _probe_movie(path: Path) -> PlateInfo:
             if not container.streams.video:
                 raise PlateError(f"{path.name} holds no picture, only sound or text.", "Choose a movie.")
             stream = container.streams.video[0]
+            if stream.codec_context is None:
+                raise PlateError(f"{path.name} is of a kind that cannot be decoded.", "Convert it to a usual movie, such as H.264 in MP4.")
             times = _frame_times(container, stream)
             if not times or not stream.codec_context.width:
                 raise PlateError(f"{path.name} holds no frame that can be read.", "Copy it again; it may have been cut short.")

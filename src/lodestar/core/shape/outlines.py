@@ -96,8 +96,9 @@ def word_outlines(path: Path, text: str, spacing: float = 0.0) -> tuple[list[np.
         buffer.guess_segment_properties()
         hb.shape(font, buffer, {"kern": True})
         x = 0.0
+        # an empty line has no glyphs, for which the shaper gives None
         row: list[np.ndarray] = []
-        for info, at in zip(buffer.glyph_infos, buffer.glyph_positions, strict=True):
+        for info, at in zip(buffer.glyph_infos or (), buffer.glyph_positions or (), strict=True):
             chords = _Chords(upem)
             font.draw_glyph(info.codepoint, _pen(), chords)
             offset = (x + at.x_offset, at.y_offset)

@@ -10,8 +10,10 @@ import numpy as np
 from ..basics.colour import SRGB_PICTURE, Colour, encode, in_working
 from ..basics.errors import PlateError
 from ..basics.job import Job
-from ..media.deliveries import open_delivery
-from ..media.plates import PlateInfo
+from ..basics.paths import refuse_sources
+from ..basics.rows import paths_of
+from ..media.deliveries import open_delivery, outputs_of
+from ..media.plates import SEQUENCE_SUFFIXES, PlateInfo, sequence_files
 from ..picture.composite import codes_of, light_of
 from ..picture.frame import frame
 from ..picture.workshop import own_workshop
@@ -37,6 +39,7 @@ def deliver(
         raise PlateError("There is no clip to deliver.", "Open a clip first.")
     info, frames = shot.plate, frames or shot.frames
     path = Path(path)
+    refuse_sources(outputs_of(path, frames), sources_of(shot))
     linear = path.suffix.lower() == ".exr"
     with own_workshop() as workshop:
         plate, rate = workshop.plate(info), Fraction(*info.rate)
@@ -57,6 +60,14 @@ def deliver(
             delivery.abandon()
             raise
     return len(frames)
+
+
+def sources_of(shot: Shot) -> list[Path]:
+    """Every file that a shot uses: its clip, all of it, and the media of its objects."""
+    own = [getattr(item, name) for item in shot.objects for name in paths_of(type(item)) if getattr(item, name)]
+    paths = [Path(p) for p in (shot.plate.path if shot.plate is not None else "", *own) if p]
+    sequences = [one for p in paths if p.suffix.lower() in SEQUENCE_SUFFIXES and p.parent.is_dir() for one in sequence_files(p)]
+    return [*paths, *sequences]
 
 
 def _colour(info: PlateInfo, layer: str) -> Colour:
