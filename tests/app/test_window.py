@@ -1,5 +1,8 @@
 """The window: undo, keys, files, recovery, messages, missing clips, keyboard, and jobs that are cancelled."""
 
+import os
+import subprocess
+import sys
 import unittest
 from unittest import mock
 
@@ -21,7 +24,7 @@ from lodestar.core.picture.frame import frame
 from lodestar.core.shot import files
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from tests.app.window_case import WindowCase
-from tests.helpers import DEMO, SHOTS, numbered, write_clip
+from tests.helpers import DEMO, ROOT, SHOTS, numbered, write_clip
 
 
 class DemoCase(WindowCase):
@@ -417,6 +420,28 @@ class FileTest(WindowCase):
         timer.timeout.emit()
         self.session.files.finish_autosave()
         self.assertTrue(swap.exists())
+
+    def test_work_is_kept_when_the_program_is_told_to_go(self):
+        """A program of its own that edits its shot and is then terminated, long before its autosave is due."""
+        child = """
+import os, signal
+from PyQt6.QtCore import QTimer
+from lodestar.app import main, window
+begin = window.Window.__init__
+def begun(self, session):
+    begin(self, session)
+    def act():
+        session.set("Rename", name="KEPT AT THE END")
+        os.kill(os.getpid(), signal.SIGTERM)
+    QTimer.singleShot(0, act)
+window.Window.__init__ = begun
+raise SystemExit(main.run(None))
+"""
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "QT_QPA_PLATFORM": "offscreen"}
+        done = subprocess.run([sys.executable, "-c", child], env=env, timeout=60, capture_output=True, text=True)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        swap = self.folder / "state" / "bright-lodestar" / "untitled.lode.swap"
+        self.assertEqual(files.unpack(swap.read_bytes(), "swap", self.folder).name, "KEPT AT THE END")
 
     def test_the_demo_is_no_recent_file_that_saving_writes_over(self):
         for way in (self.window.shot.open_demo, lambda: self.window.shot.open_path(DEMO)):

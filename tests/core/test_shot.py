@@ -207,6 +207,15 @@ class FilesTest(FolderCase):
         files.write(renamed, first)
         np.testing.assert_array_equal(files.read(first).tracks.xy, shot.tracks.xy)
 
+    def test_saving_keeps_a_link_and_the_mode_of_the_file(self):
+        real, link = self.folder / "real.lode", self.folder / "link.lode"
+        files.write(Shot(name="one"), real)
+        real.chmod(0o600)
+        link.symlink_to(real)
+        files.write(Shot(name="two"), link)
+        self.assertTrue(link.is_symlink())
+        self.assertEqual((files.read(real).name, real.stat().st_mode & 0o777), ("two", 0o600))
+
     def test_nonsense_is_refused_with_its_place(self):
         key = lambda frame, *value: {"frame": frame, "value": value}
         title = lambda **fields: {"objects": [{"type": "title", "id": "a", **fields}]}

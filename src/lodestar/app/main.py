@@ -43,6 +43,15 @@ def run(path: str | None) -> int:
     else:
         QTimer.singleShot(0, session.files.offer_untitled)
     signal.signal(signal.SIGINT, lambda *_: window.close())
+
+    def keep(*_: object) -> None:
+        """The work is on the disk before the program goes, as it is told to, or the desktop's session ends."""
+        session.files.autosave()
+        session.files.finish_autosave()
+
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, lambda *_: (keep(), os._exit(0)))
+    app.commitDataRequest.connect(keep)
     beat = QTimer(interval=200)  # lets Python see Ctrl+C while Qt runs
     beat.timeout.connect(lambda: None)
     beat.start()

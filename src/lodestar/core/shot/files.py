@@ -7,6 +7,7 @@ import contextlib
 import io
 import math
 import os
+import stat
 import threading
 import weakref
 import zipfile
@@ -294,15 +295,21 @@ def _with_own_tags(shot: Shot) -> Shot:
 def write(shot: Shot, path: str | Path) -> None:
     """Save. Raises OutputError with the reason when the place cannot be written; the old file is then untouched.
 
-    Arrays that a file holds already are copied as they are packed there: an edit of a title packs no tracks anew.
+    Arrays that a file holds already are copied as they are packed there: an edit of a title packs no tracks anew. A link is
+    followed, and the file keeps its mode; its owner too, where the system lets it.
     """
-    path = Path(path).absolute()
+    path = Path(os.path.realpath(path))
     part = path.with_name(f".{path.name}.part")
     try:
         with open(part, "w+b") as file:
             members = _write_zip(shot, path.parent, file)
             file.flush()
             os.fsync(file.fileno())
+        if path.exists():
+            old = path.stat()
+            os.chmod(part, stat.S_IMODE(old.st_mode))
+            with contextlib.suppress(OSError):
+                os.chown(part, old.st_uid, old.st_gid)
         os.replace(part, path)
         _remember(path, members)
     except OSError as error:
