@@ -3,8 +3,10 @@
 from collections.abc import Callable
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QMenu, QPushButton
+from PyQt6.QtGui import QColor
+from PyQt6.QtWidgets import QMenu, QPushButton, QStyle, QStyleOptionButton, QStylePainter
 
+from .. import theme
 from ..session import Session
 
 Names = tuple[str, ...] | None
@@ -28,6 +30,17 @@ class MatteChoice(QPushButton):
         menu = QMenu(self)
         menu.aboutToShow.connect(self._fill)
         self.setMenu(menu)
+
+    def paintEvent(self, event) -> None:
+        # Style sheets do not keep the padding of a text at the left of a button with a menu, so the text is drawn here.
+        option, painter = QStyleOptionButton(), QStylePainter(self)
+        self.initStyleOption(option)
+        text, option.text = option.text, ""
+        painter.drawControl(QStyle.ControlElement.CE_PushButton, option)
+        painter.setPen(QColor(theme.TEXT if self.isEnabled() else theme.OFF))
+        room = self.rect().adjusted(8, 0, -24, 0)
+        text = self.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, room.width())
+        painter.drawText(room, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, text)
 
     def refresh(self) -> None:
         names, mattes = self.get(), self.session.shot.mattes
