@@ -239,6 +239,25 @@ class CameraTest(FolderCase):
             shown = [round(float(f.time) * 1000) for f in movie.decode(video=0)]
         self.assertEqual(shown, list(times))
 
+    def test_an_edit_list_that_skips_the_start_is_kept(self):
+        """ISO/IEC 14496-12, 8.6.6: media_time says where in the track the shown part begins."""
+        levels = [np.full((64, 96, 3), 20.0 + 30 * i) for i in range(6)]
+        for name, interval in (("keys.mp4", "1"), ("one-key.mp4", "6")):  # in the second the key frame is not shown
+            path = self.write(name, pictures=levels, options={"g": interval, "bf": "0"})
+            self.assertEqual(probe(path).count, 6)
+            data = bytearray(path.read_bytes())
+            at, header = data.index(b"elst") + 4, data.index(b"mdhd") + 4
+            self.assertEqual((data[at], int.from_bytes(data[at + 4 : at + 8], "big"), data[header]), (0, 1, 0))  # versions and one entry
+            rate = int.from_bytes(data[header + 12 : header + 16], "big")
+            data[at + 12 : at + 16] = (2 * rate // 25).to_bytes(4, "big")
+            path.write_bytes(data)
+            info = probe(path)
+            self.assertEqual(info.count, 4)
+            plate = open_plate(info)
+            self.addCleanup(plate.close)
+            for i in (3, 0, 2):
+                self.assertAlmostEqual(float(plate.frame(i).mean()), 20 + 30 * (i + 2), delta=2)
+
     def test_interlaced_is_known(self):
         info = probe(self.write("laced.mp4", options={"x264-params": "interlaced=1:tff=1"}))
         self.assertTrue(info.interlaced)

@@ -26,7 +26,7 @@ from lodestar.core.solve.result import SolveSettings
 from lodestar.core.track.tracks import make_tracks
 from lodestar.core.work.solving import solve_shot
 from lodestar.core.work.tracking import track_shot
-from tests.helpers import DEMO, SHOTS, Seeded
+from tests.helpers import DEMO, ROOT, SHOTS, Seeded
 
 
 def levelled(shot: Shot) -> Shot:
@@ -86,6 +86,13 @@ class FirstClickTest(unittest.TestCase):
             shot = msgspec.structs.replace(shot, last=59)
             shot = solve_shot(track_shot(shot, Job()), Job())
             if shot.solve.motion == "free":
+                self.ten_clicks(levelled(shot), seed)
+
+    def test_on_the_trial_shots(self):
+        for seed, name in enumerate(("lake", "river", "drone")):
+            with self.subTest(name):
+                shot = files.read(ROOT / "tests" / "data" / "trials" / f"{name}.lode")
+                self.assertEqual(shot.solve.motion, "free")
                 self.ten_clicks(levelled(shot), seed)
 
     def test_past_water_that_moves(self):
