@@ -66,7 +66,7 @@ def flow(shot, points: int) -> None:
 
 
 def encode(shot, pictures: list, folder: Path) -> None:
-    out = MovieDelivery(folder / "plain.mp4", Fraction(*shot.plate.rate), shot.plate.width, shot.plate.height, "rec709", None)
+    out = MovieDelivery(folder / "plain.mp4", Fraction(*shot.plate.rate), shot.plate.width, shot.plate.height, shot.plate.colour, None, False)
     for i, picture in enumerate(pictures):
         out.add(i, picture)
     out.finish()
