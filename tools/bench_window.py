@@ -40,7 +40,8 @@ SECONDS = 5.0
 
 def opened() -> tuple[QApplication, Window, Collector]:
     """The demo in a window, at rest."""
-    app = QApplication.instance() or QApplication([])
+    running = QApplication.instance()
+    app = running if isinstance(running, QApplication) else QApplication([])
     theme.apply(app)
     window = Window(Session())
     window.resize(1280, 800)
@@ -191,7 +192,8 @@ def gap_figures() -> None:
         gaps.append(now - last[0])
         last[0] = now
 
-    timer = QTimer(interval=5)
+    timer = QTimer()
+    timer.setInterval(5)
     timer.timeout.connect(beat)
     window.session.show_step("Solve")
     window.session.work.track_and_solve()
