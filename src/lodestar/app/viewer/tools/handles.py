@@ -53,6 +53,7 @@ class MoveObject(Tool):
         self.held = self.id = ""
         self.group: object = None
         self.start = QPointF()
+        self._taken: tuple[Shot, tuple, Grip] | None = None
         self.nudged = np.zeros(3)
 
     def hint(self) -> str:
@@ -188,7 +189,14 @@ class MoveObject(Tool):
 
     def _grip(self, shot: Shot) -> Grip:
         """What was taken in hand, in a shot as it was before the drag."""
-        item, frame = find(shot, self.id), self.session.frame
+        # the same for all of a drag, unless a job's result lands beneath it or the frame is left
+        drag = self.group, self.id, self.session.frame
+        if self._taken is None or self._taken[0] is not shot or self._taken[1] != drag:
+            self._taken = shot, drag, self._gripped(shot, self.session.frame)
+        return self._taken[2]
+
+    def _gripped(self, shot: Shot, frame: int) -> Grip:
+        item = find(shot, self.id)
         m, at = pose_of(shot, item, frame), place_of(shot, item, frame)
         R = m[:3, :3] / size_of(m)
         normal = self._normal(R)
@@ -315,7 +323,7 @@ class MoveObject(Tool):
             if new == grip.item:
                 return shot
             fresh = {new.id: new}
-            if label == "Move":
+            if label == "Move" and self.session.others:
                 by = place_of(shot, new, frame) - grip.at
                 for other in shot.objects:
                     if other.id in self.session.others and other.id != new.id and not other.locked:
