@@ -63,8 +63,11 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("shot")
     one.add_argument("-o", "--output", required=True, help="out.mp4, out.%%04d.png or out.%%04d.exr")
     one.add_argument("--range", help="first:last frame, both included")
-    one.add_argument("--quality", choices=("draft", "final"), default="final")
-    one.add_argument("--samples", type=int)
+    one.add_argument(
+        "--quality", choices=("draft", "final", "fine"), default="final", help="how far off a picture may be; fine has a third of the noise"
+    )
+    one.add_argument("--samples", type=int, help="rays for each px, whatever the quality")
+    one.add_argument("--threads", type=int, default=0, help="the picture is the same whatever the number")
     one.add_argument("--pass", dest="layer", choices=("picture", "layers", "shadow", "matte"), default="picture")
     one.set_defaults(run=_render)
     one = commands.add_parser("info", help="what a clip, a shot or a camera file is")
@@ -182,6 +185,7 @@ def _masks(folder: str, width: int, height: int):
 
 def _render(args: argparse.Namespace) -> None:
     from lodestar.core.basics.errors import UserError
+    from lodestar.core.render import pool
     from lodestar.core.shot import files
     from lodestar.core.work.delivery import deliver
 
@@ -190,6 +194,8 @@ def _render(args: argparse.Namespace) -> None:
         raise UserError(f"{args.shot} has no clip.", "Open it in the window and choose one.")
     if args.samples is not None and args.samples < 1:
         raise UserError("--samples must be 1 or more.", "Leave it out for the quality's own number.")
+    if args.threads:
+        pool.set_threads(args.threads)
     frames = _range(args.range, 0, shot.plate.count - 1) if args.range else shot.frames
     deliver(shot, args.output, _Progress(), quality=args.quality, samples=args.samples, layer=args.layer, frames=frames)
 
@@ -206,7 +212,9 @@ def _export(args: argparse.Namespace) -> None:
 
 
 def _info(args: argparse.Namespace) -> None:
-    tree = describe(Path(args.file))
+    from lodestar.core.render import embree
+
+    tree = describe(Path(args.file)) | {"renderer": embree.description()}
     if args.json:
         sys.stdout.write(json.dumps(tree, indent=1) + "\n")
         return

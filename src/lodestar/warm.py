@@ -6,13 +6,16 @@ import numpy as np
 
 from lodestar.core.basics import jit
 from lodestar.core.basics.colour import Colour, decode, encode
-from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.errors import RenderError, UserError
 from lodestar.core.basics.job import Job
+from lodestar.core.light.lamps import Light, SkyLight, SunLight
 from lodestar.core.media.yuv import frame_of, rgb_of
 from lodestar.core.picture.composite import codes_of, light_of, over_nothing, over_plate, shade_of
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
-from lodestar.core.render.engine import add_light
+from lodestar.core.render.engine import Engine, Quality
+from lodestar.core.render.items import LEVEL, Item
+from lodestar.core.shape.solids import box_mesh
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.slip import Noise, draw_noise
@@ -42,11 +45,16 @@ def main() -> None:
         over_plate(plate, "rec709", colour, shade, nothing, nothing, 0, 0)
         plate.flags.writeable = False  # as decoded ones are
         codes_of(light_of(plate, "rec709"), "rec709", np.dtype(kind))
-    decode(encode(white := np.ones(3, np.float32), "srgb"), "srgb")
-    black, read = np.zeros(3, np.float32), np.zeros((4, 4, 4), np.float32)
-    for _ in range(2):
-        add_light(read, white, white, shade, shade.copy())
-        read.flags.writeable = False  # as what is read back from the renderer is, when it needs no other kind of number
+    decode(encode(np.ones(3, np.float32), "srgb"), "srgb")
+    black = np.zeros(3, np.float32)
+    item, ground = (
+        Item(box_mesh(), lambda share: np.eye(4), (0.5, 0.5, 0.5), 0.5, 0.0),
+        Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1, 0, drawn=False),
+    )
+    before = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.array([0, 0.5, 4]), Lens(30.0, 30.0, 15.5, 15.5))
+    lights: list[Light] = [SunLight(np.array([0, 0, 1.0]), np.ones(3), 0.5), SkyLight(np.ones(3))]
+    with contextlib.suppress(RenderError):  # told when a picture is asked for
+        Engine().render([item, ground], lights, lambda share: before, (32, 32), Quality(0.0, 4))
     over_nothing(colour, shade_of(shade, shade, 1.0, black), 0.6)
     for bits, kind in ((8, np.uint8), (10, np.uint16)):
         rgb_of(frame_of(np.zeros((8, 8, 3), kind), Colour(), bits), Colour())

@@ -62,7 +62,6 @@ class LightsTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.engine = Engine()
-        cls.addClassCleanup(cls.engine.close)
 
     def render(self, lights, samples=4):
         R = np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]])
@@ -70,7 +69,7 @@ class LightsTest(unittest.TestCase):
         camera = Camera(tilt @ R, -tilt @ R @ np.array([0.0, -6.0, 4.0]), Lens(220.0, 220.0, 159.5, 89.5, -0.05, 0.01))
         box = Item(box_mesh(), lambda share: HERE, (0.6, 0.5, 0.4), 0.6, 0.0)
         ground = Item(LEVEL, lambda share: HERE, (0, 0, 0), 1.0, 0.0, drawn=False, receives=True)
-        layers = self.engine.render([box, ground], lights, lambda share: camera, (320, 180), Quality(samples))
+        layers = self.engine.render([box, ground], lights, lambda share: camera, (320, 180), Quality(0.0, samples))
         whole = np.zeros((180, 320, 10), np.float32)
         h, w = layers.colour.shape[:2]
         whole[layers.top : layers.top + h, layers.left : layers.left + w] = np.concatenate(
@@ -82,11 +81,13 @@ class LightsTest(unittest.TestCase):
         a = SunLight(np.array([0.6, -0.3, 0.74]), np.array([1.0, 0.9, 0.8]), 0.5)
         b = SunLight(np.array([-0.7, -0.3, 0.65]), np.array([0.2, 0.3, 0.6]), 2.0)
         sky = SkyLight(np.array([0.2, 0.3, 0.4]))
-        both = self.render([a, b, sky])
-        one, two, three = (self.render([light]) for light in (a, b, sky))
+        both = self.render([a, b, sky], 64)
+        one, two, three = (self.render([light], 64) for light in (a, b, sky))
         part = (both[..., 7:] > 0).all(-1) & (one[..., 7:] > 0).all(-1) & (two[..., 7:] > 0).all(-1) & (three[..., 7:] > 0).all(-1)
         self.assertGreater(part.sum(), 2000)
-        np.testing.assert_allclose(both[part][:, 4:], (one + two + three)[part][:, 4:], atol=2e-3)
+        # each lamp has samples of its own, so what differs is their noise at the edges of shadows
+        self.assertLess(np.sqrt(np.mean((both - one - two - three)[part][:, 4:] ** 2)), 5e-3)
+        self.assertLess(np.median(np.abs(both - one - two - three)[part][:, 4:]), 5e-4)
         seen = both[..., 3] > 0.99
         np.testing.assert_allclose(both[seen][:, :3], (one + two + three)[seen][:, :3], atol=0.02)
         np.testing.assert_allclose(both[..., 3], one[..., 3], atol=1e-6)
@@ -107,7 +108,7 @@ class LightsTest(unittest.TestCase):
         camera = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.array([0.0, 0.0, 4.0]), Lens(900.0, 900.0, 639.5, 359.5, -0.05, 0.01))
         box = Item(box_mesh(), lambda share: np.diag([5.0, 1.0, 5.0, 1.0]), (0.6, 0.5, 0.4), 0.6, 0.0)
         with own_workshop() as workshop:
-            workshop.engine.render([box], [SkyLight(np.ones(3))], lambda share: camera, (1280, 720), Quality(2))
+            workshop.engine.render([box], [SkyLight(np.ones(3))], lambda share: camera, (1280, 720), Quality(0.0, 2))
 
     def test_a_lamp_gives_what_it_says(self):
         sun = Sun(bearing=constant(90.0), height=constant(30.0), strength=constant(2.0), colour=(1.0, 0.5, 0.25))

@@ -9,6 +9,8 @@ from collections.abc import Callable
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
 
+from lodestar.core.render import embree
+
 from . import theme
 from .fields import icon_button
 from .session import Message, Session
@@ -87,7 +89,7 @@ def catch_faults(told: Callable[[str], None]) -> None:
         if issubclass(kind, KeyboardInterrupt):
             sys.__excepthook__(kind, value, trace)
             return
-        log.critical("a fault of the program", exc_info=(kind, value, trace))
+        log.critical("a fault of the program; %s", embree.description(), exc_info=(kind, value, trace))
         told(kind.__name__)
 
     sys.excepthook = hook

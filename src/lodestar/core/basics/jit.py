@@ -5,6 +5,8 @@ from types import FunctionType
 from typing import Any
 
 import numba
+from numba.core import cgutils
+from numba.extending import intrinsic
 
 WIDE = 12_000  # rows from which a second thread gains more than waking it costs (measured; on a busy machine it costs 1 ms)
 
@@ -15,6 +17,11 @@ def kernel(function: Callable) -> Any:
 
 def parallel_kernel(function: Callable) -> Any:
     return numba.njit(cache=True, nogil=True, fastmath=True, parallel=True)(function)
+
+
+def inlined(function: Callable) -> Any:
+    """Part of a kernel, put into each place that calls it: calls with many arrays cost as much as what they do (measured)."""
+    return numba.njit(cache=True, nogil=True, fastmath=True, forceinline=True)(function)
 
 
 class SizedKernel:
@@ -28,3 +35,19 @@ class SizedKernel:
 
     def __call__(self, rows: int, *args: Any) -> Any:
         return (self.wide if rows > WIDE else self.narrow)(*args)
+
+
+def _unmanaged(typing_context, array):  # type: ignore[no-untyped-def]
+    """In a kernel: the same array, whose views are not counted. Counting the views of an array that all threads read makes them wait for each
+    other at each (measured: three times the time). The caller keeps the array alive."""
+
+    def make(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        view = context.make_array(signature.args[0])(context, builder, arguments[0])
+        view.meminfo = cgutils.get_null_value(view.meminfo.type)
+        view.parent = cgutils.get_null_value(view.parent.type)
+        return view._getvalue()
+
+    return array(array), make
+
+
+unmanaged: Any = intrinsic(_unmanaged)

@@ -10,7 +10,7 @@ import numpy as np
 from ..basics.errors import PlateError
 from .plates import SEQUENCE_SUFFIXES, Plate, PlateInfo, open_plate, probe, sequence_files
 
-MOST_PX = 8192  # a side; what every OpenGL 3.3 driver can hold
+MOST_PX = 8192  # a side; with its halvings it takes 360 MB
 
 
 @functools.lru_cache(maxsize=8)

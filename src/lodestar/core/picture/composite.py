@@ -10,6 +10,7 @@ from ..basics.jit import parallel_kernel
 FULL = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0}  # what stands for 1; in floats it is 1 itself
 UNCHANGED = 0.0005  # a shade that differs less from 1 is not worth a pixel
 LEAST_LIGHT = 1e-6
+NOTHING = np.zeros(0, np.float32)
 
 
 @parallel_kernel
@@ -28,7 +29,7 @@ def shade_of(light_with: np.ndarray, light_without: np.ndarray, density: float, 
 
 
 @parallel_kernel
-def _over(plate, full, curve, whole, colour, shade, before_things, before_shadow, top, left, out):
+def _over(plate, full, curve, whole, known, colour, shade, before_things, before_shadow, top, left, out):
     for row in nb.prange(colour.shape[0]):
         for column in range(colour.shape[1]):
             y, x = row + top, column + left
@@ -41,7 +42,8 @@ def _over(plate, full, curve, whole, colour, shade, before_things, before_shadow
                 continue
             for c in range(3):
                 s = 1.0 - (1.0 - shade[row, column, c]) * shown
-                light = to_light(plate[y, x, c] / full, curve) * s * (1.0 - alpha) + colour[row, column, c] * seen
+                behind = known[int(plate[y, x, c])] if len(known) else to_light(plate[y, x, c] / full, curve)
+                light = behind * s * (1.0 - alpha) + colour[row, column, c] * seen
                 value = to_code(light, curve) * full
                 out[y, x, c] = min(value + 0.5, full) if whole else value
 
@@ -55,7 +57,9 @@ def over_plate(
     what passes in front of the one and of the other.
     """
     out = plate.copy()
-    _over(plate, FULL.get(plate.dtype, 1.0), TRANSFERS[transfer], plate.dtype in FULL, colour, shade, before_things, before_shadow, top, left, out)
+    curve, full = TRANSFERS[transfer], FULL.get(plate.dtype, 1.0)
+    known = light_of(np.arange(256, dtype=np.uint8)[:, None, None], transfer).ravel() if plate.dtype == np.uint8 else NOTHING
+    _over(plate, full, curve, plate.dtype in FULL, known, colour, shade, before_things, before_shadow, top, left, out)
     return out
 
 

@@ -22,11 +22,9 @@ from .composite import codes_of, light_of, over_plate
 from .ours import Ours, Size, matte, ours
 from .workshop import Workshop, workshop
 
-QUALITIES = {"draft": 1, "final": 20}
+# a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged
+QUALITIES = {"draft": Quality(0.0, 1, detail=0.66, spare=True), "final": Quality(0.035, 64), "fine": Quality(0.01, 512)}
 PASSES = ("picture", "layers", "shadow", "matte", "plate", "tracker")  # the last: what the tracker is shown
-# px that are drawn for each px of a draft: half as many are shaded, a quarter of the time is saved, and the lens's distortion
-# takes them to their places and smooths them anyway
-DRAFT_DETAIL = 0.75
 
 
 class Picture(NamedTuple):
@@ -49,9 +47,9 @@ def frame(
 ) -> Picture:
     """Frame `index` of the shot.
 
-    quality: 'draft' or 'final'; `samples` overrides the number of sub-frames. layer: one of PASSES. scale: under 1 for a
-    smaller picture, as a viewer shows it. check: called between sub-frames; may raise to stop.
-    Raises PlateError when the clip cannot be read, RenderError without OpenGL.
+    quality: one of QUALITIES; `samples` gives each pixel so many, whatever its error. layer: one of PASSES. scale: under 1 for a
+    smaller picture, as a viewer shows it. check: called meanwhile; may raise to stop.
+    Raises PlateError when the clip cannot be read, RenderError without Embree.
     """
     if layer not in PASSES:
         raise ValueError(f"layer must be one of {PASSES}, got {layer!r}")
@@ -65,7 +63,7 @@ def frame(
         return Picture(_to_size(here.frame(shot.plate, index), size), shot.plate.colour)
     if layer == "matte":
         return Picture(matte(shot, here, index, size), LINEAR_PICTURE)
-    part = ours(shot, here, index, size, _quality(shot, index, samples or QUALITIES[quality]), check)
+    part = ours(shot, here, index, size, _quality(shot, index, quality, samples), check)
     if layer == "layers":
         light = _our_light(part, size)
         light[..., :3] = in_working(light[..., :3], shot.plate.colour.primaries)
@@ -80,10 +78,11 @@ def plate_frame(info: PlateInfo, index: int) -> np.ndarray:
     return workshop().frame(info, index)
 
 
-def _quality(shot: Shot, index: int, samples: int) -> Quality:
-    if samples == 1:
-        return Quality(1, 0.0, DRAFT_DETAIL, sky=False)
-    return Quality(samples, shot.exposure.shutter.at(index)[0])
+def _quality(shot: Shot, index: int, name: str, samples: int | None) -> Quality:
+    """The quality of that name for a frame: a draft has no motion blur, but rows of a rolling shutter lie where they do."""
+    quality = QUALITIES[name] if samples is None else Quality(0.0, samples)
+    readout = shot.solve.readout if shot.solve is not None else 0.0
+    return quality._replace(shutter=shot.exposure.shutter.at(index)[0] if quality.most > 1 else 0.0, readout=readout)
 
 
 def _picture(shot: Shot, here: Workshop, index: int, size: Size, part: Ours | None) -> np.ndarray:

@@ -12,7 +12,7 @@ from ..evaluate.objects import item_of, objects_at
 from ..light.lamps import lights_of
 from ..matte.sources import View, matte_of
 from ..projection.camera import Camera
-from ..render.engine import Layers, Quality
+from ..render.engine import Layers, Quality, scaled
 from ..render.items import Item
 from ..shot.document import Shot
 from ..shot.objects import Object
@@ -38,13 +38,6 @@ class Ours(NamedTuple):
     before_shadow: np.ndarray
     top: int
     left: int
-
-
-def scaled(camera: Camera, scale: float) -> Camera:
-    """The camera of a picture of another size."""
-    if scale == 1:
-        return camera
-    return Camera(camera.R, camera.t, camera.lens.scaled(scale))
 
 
 def matte(shot: Shot, workshop: Workshop, index: int, size: Size, names: tuple[str, ...] | None = None) -> np.ndarray:

@@ -8,12 +8,11 @@ from ..evaluate.kinds import draft_of
 from ..evaluate.objects import item_of, objects_at
 from ..light.lamps import lights_of
 from ..projection.camera import Camera
-from ..render.engine import Quality
 from ..shot.document import Shot
 from .composite import over_nothing, shade_of
+from .frame import QUALITIES
 from .workshop import workshop
 
-SAMPLES = 6
 SHADOW = 0.6  # how dark a shadow is drawn over the scene's ground, which has no light of its own
 NO_TINT = np.zeros(3, np.float32)
 
@@ -31,7 +30,7 @@ def scene_picture(shot: Shot, index: int, view: Camera, width: int, height: int,
     # the view's pixels begin at their edge, ours at the centre of the first one
     lens = msgspec.structs.replace(view.lens, cx=view.lens.cx - 0.5, cy=view.lens.cy - 0.5)
     camera = Camera(view.R, view.t, lens)
-    how = Quality(SAMPLES if final else 1, sky=False)
+    how = QUALITIES[quality]
     layers = workshop().engine.render([*items, *level_ground([])], lights_of(shot.lamps, index), lambda share: camera, (width, height), how)
     if layers is not None:
         h, w = layers.colour.shape[:2]

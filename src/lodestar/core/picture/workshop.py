@@ -87,7 +87,6 @@ class Workshop:
 
     def close(self) -> None:
         self._close_plate()
-        self.engine.close()
         self._last.clear()
 
 

@@ -19,8 +19,9 @@ class Item(NamedTuple):
     """A solid: its mesh, where it is over the frame's time (model(share) -> (4, 4)), and its surface (base: linear light).
 
     picture: (h, w, 4) uint8 straight alpha on a card, or None. drawn: seen, and throws a shadow; else it stands in for something
-    of the plate. receives, hides: shadows, and what lies behind. reflects: share of the drawn ones that it mirrors, as the
-    plane of its upper side; rougher is more blurred.
+    of the plate. receives, hides: shadows, and what lies behind. reflects: share of the drawn ones that it mirrors, as its
+    surface turns it; rougher is more blurred. seen: by the eye, not only in mirrors. casts: it keeps light from what lies
+    behind it, where it is drawn or hides.
     """
 
     mesh: Mesh
@@ -33,6 +34,8 @@ class Item(NamedTuple):
     receives: bool = False
     hides: bool = False
     reflects: float = 0.0
+    seen: bool = True
+    casts: bool = True
 
     def only_hiding(self) -> "Item":
         """The same as something that is not seen itself."""

@@ -1,0 +1,177 @@
+"""Embree's C functions: a scene for each mesh, and one over all instances of them, which kernels ask ray by ray.
+
+The arrays of rays of its Python wheel hold the interpreter lock; the C functions, called from a compiled kernel, do not. Kernels
+call them by name, so that what was compiled can be kept on disk. Interface: Embree 4 API, the embree.org manual.
+"""
+
+import ctypes
+import ctypes.util
+import functools
+import importlib.util
+import weakref
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import llvmlite.binding
+import numpy as np
+from numba import types
+
+from ..basics.errors import RenderError
+from ..shape.extrude import Mesh
+
+TRIANGLES, INSTANCE, INDEX, VERTEX, UINT3, FLOAT3, MATRIX_BY_COLUMNS = 0, 121, 0, 1, 0x5003, 0x9003, 0x9234  # Embree's own numbers
+ROBUST = 4  # the flag of a scene whose edges let no ray through
+MOST_STEPS = 65  # of a matrix within an exposure; Embree takes 129
+KEPT_MESHES = 64
+NONE = 0xFFFFFFFF
+
+# both: (scene, address of the ray, address of arguments or 0), without a result; a ray with its hit is 96 bytes, 16-byte aligned
+intersect: Any = types.ExternalFunction("rtcIntersect1", types.void(types.intp, types.intp, types.intp))
+occluded: Any = types.ExternalFunction("rtcOccluded1", types.void(types.intp, types.intp, types.intp))
+
+_P, _U, _I, _S = ctypes.c_void_p, ctypes.c_uint, ctypes.c_int, ctypes.c_size_t
+_FUNCTIONS = {
+    "rtcNewDevice": (_P, [ctypes.c_char_p]),
+    "rtcGetDeviceError": (_I, [_P]),
+    "rtcGetDeviceProperty": (ctypes.c_ssize_t, [_P, _I]),
+    "rtcNewScene": (_P, [_P]),
+    "rtcSetSceneFlags": (None, [_P, _I]),
+    "rtcCommitScene": (None, [_P]),
+    "rtcReleaseScene": (None, [_P]),
+    "rtcNewGeometry": (_P, [_P, _I]),
+    "rtcSetNewGeometryBuffer": (_P, [_P, _I, _U, _I, _S, _S]),
+    "rtcSetGeometryMask": (None, [_P, _U]),
+    "rtcSetGeometryInstancedScene": (None, [_P, _P]),
+    "rtcSetGeometryTimeStepCount": (None, [_P, _U]),
+    "rtcSetGeometryTransform": (None, [_P, _U, _I, _P]),
+    "rtcCommitGeometry": (None, [_P]),
+    "rtcReleaseGeometry": (None, [_P]),
+    "rtcAttachGeometry": (_U, [_P, _P]),
+}
+_VERSION = 0  # RTC_DEVICE_PROPERTY_VERSION
+
+
+def _places() -> list[str]:
+    """Where the library may be: hidden in its wheel, or of the system."""
+    found = []
+    spec = importlib.util.find_spec("embreex")
+    if spec is not None and spec.origin:
+        found = sorted(str(p) for p in Path(spec.origin).parents[1].glob("embreex.libs/libembree4*"))
+    system = ctypes.util.find_library("embree4")
+    return [*found, *([system] if system else []), "libembree4.so.4"]
+
+
+class _Device(NamedTuple):
+    lib: ctypes.CDLL
+    handle: int
+
+
+@functools.cache
+def device() -> _Device:
+    """The library, with its functions known to kernels. Raises RenderError where there is none."""
+    for path in _places():
+        try:
+            lib = ctypes.CDLL(path)
+            llvmlite.binding.load_library_permanently(path)
+        except (OSError, RuntimeError):
+            continue
+        for name, (result, arguments) in _FUNCTIONS.items():
+            function = getattr(lib, name)
+            function.restype, function.argtypes = result, arguments
+        # one thread: trees are small and built once, and are the same on every machine
+        return _Device(lib, lib.rtcNewDevice(b"threads=1"))
+    raise RenderError(
+        "Letters cannot be drawn: the ray tracing library Embree 4 was not found.",
+        "Start Bright Lodestar once more with ./lodestar, which installs it; on a machine without its package, install libembree4.",
+    )
+
+
+def version() -> str:
+    """Of the library, as '4.4.0'. Raises RenderError where there is none."""
+    lib, handle = device()
+    number = lib.rtcGetDeviceProperty(handle, _VERSION)
+    return f"{number // 10000}.{number // 100 % 100}.{number % 100}"
+
+
+def description() -> str:
+    """The library with its version, or that there is none, for reports."""
+    try:
+        return f"Embree {version()}"
+    except RenderError as error:
+        return error.what
+
+
+class _Handle:
+    """One of Embree's scenes, let go of with this object."""
+
+    def __init__(self) -> None:
+        lib, handle = device()
+        self.scene = lib.rtcNewScene(handle)
+        lib.rtcSetSceneFlags(self.scene, ROBUST)
+        self._let_go = weakref.finalize(self, lib.rtcReleaseScene, self.scene)
+
+    def _attach(self, geometry: int) -> None:
+        lib = device().lib
+        lib.rtcCommitGeometry(geometry)
+        lib.rtcAttachGeometry(self.scene, geometry)
+        lib.rtcReleaseGeometry(geometry)  # the scene holds it
+
+    def _commit(self) -> None:
+        lib, handle = device()
+        lib.rtcCommitScene(self.scene)
+        code = lib.rtcGetDeviceError(handle)
+        if code:
+            raise RenderError(
+                "Letters cannot be drawn: there is too little memory for the solids of this shot, or one of them is broken.",
+                f"Make them simpler, or close other programs. The ray tracing library said {code}.",
+            )
+
+
+class Solid(_Handle):
+    """The tree of one mesh, in its own axes."""
+
+    def __init__(self, mesh: Mesh) -> None:
+        super().__init__()
+        lib, handle = device()
+        geometry = lib.rtcNewGeometry(handle, TRIANGLES)
+        for kind, form, values, dtype in ((VERTEX, FLOAT3, mesh.vertices, np.float32), (INDEX, UINT3, mesh.triangles, np.uint32)):
+            buffer = lib.rtcSetNewGeometryBuffer(geometry, kind, 0, form, 12, len(values))  # Embree's own memory has the room it wants at the end
+            whole = np.ascontiguousarray(values, dtype)
+            ctypes.memmove(buffer, whole.ctypes.data, whole.nbytes)
+        lib.rtcSetGeometryMask(geometry, NONE)  # what sees what is said by the instances
+        self._attach(geometry)
+        self._commit()
+
+
+_solids: dict[int, tuple[Mesh, Solid]] = {}
+
+
+def solid_of(mesh: Mesh) -> Solid:
+    """The tree of a mesh; kept for the last ones by their identity, since they change seldom."""
+    found = _solids.pop(id(mesh), None)
+    if found is None or found[0] is not mesh:
+        found = mesh, Solid(mesh)
+    _solids[id(mesh)] = found
+    for old in list(_solids)[:-KEPT_MESHES]:
+        _solids.pop(old, None)
+    return found[1]
+
+
+class Instances(_Handle):
+    """The tree over instances of solids; instance k of a hit is the k-th given."""
+
+    def __init__(self, solids: list[Solid], matrices: list[np.ndarray], masks: list[int]) -> None:
+        """matrices: for each solid (steps, 3, 4) from its axes to those of the rays, evenly over the exposure."""
+        super().__init__()
+        lib, handle = device()
+        self._solids = solids
+        for solid, steps, mask in zip(solids, matrices, masks):
+            geometry = lib.rtcNewGeometry(handle, INSTANCE)
+            lib.rtcSetGeometryInstancedScene(geometry, solid.scene)
+            lib.rtcSetGeometryTimeStepCount(geometry, len(steps))
+            for k, m in enumerate(steps):
+                columns = np.asfortranarray(m, np.float32)
+                lib.rtcSetGeometryTransform(geometry, k, MATRIX_BY_COLUMNS, columns.ctypes.data)
+            lib.rtcSetGeometryMask(geometry, mask)
+            self._attach(geometry)
+        self._commit()

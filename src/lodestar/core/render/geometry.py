@@ -1,0 +1,200 @@
+"""The solids of a picture as kernels see them: Embree's tree over all of them, and flat tables of corners, surfaces and pictures."""
+
+import functools
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+
+from ..basics.colour import decode, encode
+from ..shape.extrude import Mesh
+from . import embree
+from .items import LEVEL, Item, bounds, box_corners
+
+# what a ray asks for, as bits of an instance's mask
+SEEN, OPAQUE, PICTURED, PLACE, MIRRORED = 1, 2, 4, 8, 16
+EVERY = 0xFFFFFFFF
+
+# columns of `Things.number`
+FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, PICTURE, NUMBERS = range(10)
+# columns of `Things.value`; FADE is the distance from the eye within which a solid becomes thin air
+BASE, ROUGHNESS, METAL, REFLECTS, FADE, VALUES = 0, 3, 4, 5, 6, 7
+# columns of `Things.levels`: where a level of a picture begins, and its px
+BEGIN, WIDE, HIGH = range(3)
+MOST_LEVELS = 14
+
+MOST_BOXES = 8  # that each ray is held against before the tree is asked
+
+STEP_DEG = 4.0  # a turn is cut into steps of this, so that the arc between them is true to 0.06 %
+USUAL_STEPS = 5  # of something that moves without turning: keyed paths bend
+
+
+class Things(NamedTuple):
+    """scale, origin: rays are in axes whose point p is (world - origin) / scale, so that single precision holds at any size.
+
+    scene: Embree's. corners, normals (n, 3) float32 and triangles (m, 3) int32 of all meshes in their own axes; number (k, NUMBERS)
+    int64 and value (k, VALUES) of each instance; matrices (s, 3, 4) from its axes to those of the rays; boxes (b, 6) low and high
+    corners round instances over the exposure, with their masks (b,) int64; levels (p, MOST_LEVELS, 3)
+    int64 and texels (t, 4) uint8, straight alpha, code values of sRGB. levelled, level: whether level ground receives, and its height. cards: whether some have pictures; place: whether some of the place keep light off.
+    """
+
+    scene: int
+    corners: np.ndarray
+    normals: np.ndarray
+    triangles: np.ndarray
+    number: np.ndarray
+    value: np.ndarray
+    matrices: np.ndarray
+    boxes: np.ndarray
+    masks: np.ndarray
+    levels: np.ndarray
+    texels: np.ndarray
+    levelled: bool
+    level: float
+    cards: bool
+    place: bool
+
+
+class Stage(NamedTuple):
+    """Things, with what keeps their tree alive, and the place and size of their axes in the world."""
+
+    things: Things
+    instances: embree.Instances
+    origin: np.ndarray
+    scale: float
+
+
+def stage(items: Sequence[Item], span: float) -> Stage:
+    """The items over an exposure of `span` frames' time round the middle. Raises RenderError."""
+    solid = [i for i in items if len(i.mesh.triangles)]
+    origin, scale = bounds([i for i in solid if i.drawn] or solid, [i.model(0.0) for i in solid if i.drawn] or [i.model(0.0) for i in solid])
+    meshes, first_triangle, first_corner = _meshes(tuple(_Same(i.mesh) for i in solid))
+    into = np.eye(4)
+    into[:3] = np.c_[np.eye(3), -origin] / scale
+    matrices = [np.array([(into @ m)[:3] for m in over_time(item, span)]) for item in solid]
+    pictures = list({id(i.picture): i.picture for i in solid if i.picture is not None and i.drawn}.values())
+    levels, texels = _pictures(tuple(_Same(p) for p in pictures))
+    number, value = np.zeros((len(solid), NUMBERS), np.int64), np.zeros((len(solid), VALUES))
+    first_step, masks = 0, []
+    for k, item in enumerate(solid):
+        pictured = item.drawn and item.picture is not None
+        picture = next((n for n, p in enumerate(pictures) if pictured and p is item.picture), -1)
+        flat = not item.mesh.closed
+        number[k] = first_triangle[k], first_corner[k], item.drawn, item.receives, item.hides, flat, first_step, len(matrices[k]), picture
+        value[k] = *item.base, item.roughness, item.metal, 0.0 if item.drawn else item.reflects, _fade(item, matrices[k][0])
+        masks.append(mask_of(item))
+        first_step += len(matrices[k])
+    instances = embree.Instances([embree.solid_of(i.mesh) for i in solid], matrices, masks)
+    levelled = any(i.mesh is LEVEL for i in items)
+    steps = np.ascontiguousarray(np.concatenate(matrices)) if matrices else np.zeros((0, 3, 4))
+    cards, place = any(m & PICTURED for m in masks), any(m & PLACE for m in masks)
+    boxes = _boxes(solid, matrices, masks)
+    return Stage(
+        Things(instances.scene, *meshes, number, value, steps, *boxes, levels, texels, levelled, float(-origin[2] / scale), cards, place),
+        instances,
+        origin,
+        scale,
+    )
+
+
+def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> tuple[np.ndarray, np.ndarray]:
+    """(b, 6) boxes round the instances over the exposure, a hair larger, and their masks (b,); one round all where they are many."""
+    boxes = np.zeros((len(solid), 6))
+    for k, (item, steps) in enumerate(zip(solid, matrices)):
+        corners = np.concatenate([box_corners(item.mesh) @ m[:, :3].T + m[:, 3] for m in steps])
+        low, high = corners.min(0), corners.max(0)
+        room = 1e-5 * (1 + np.abs(corners).max())
+        boxes[k] = *(low - room), *(high + room)
+    if len(boxes) > MOST_BOXES:
+        boxes = np.concatenate([boxes[:, :3].min(0), boxes[:, 3:].max(0)])[None]
+        masks = [int(np.bitwise_or.reduce(masks))]
+    return np.ascontiguousarray(boxes), np.array(masks, np.int64)
+
+
+def mask_of(item: Item) -> int:
+    """Which rays meet the item: the eye's, mirrored ones, and those that ask for light."""
+    if item.drawn:
+        casts = 0 if not item.casts else PICTURED if item.picture is not None else OPAQUE
+        return casts | MIRRORED | (SEEN if item.seen else 0)
+    solid = item.hides or item.reflects > 0
+    return (SEEN if solid or item.receives else 0) | (PLACE if item.hides and item.casts else 0) | (MIRRORED if item.hides else 0)
+
+
+def over_time(item: Item, span: float) -> list[np.ndarray]:
+    """(4, 4) of the item at even times over the exposure; one where it stands still."""
+    if span <= 0:
+        return [item.model(0.0)]
+    ends = [item.model(span * share) for share in (-0.5, 0.0, 0.5)]
+    if np.array_equal(ends[0], ends[1]) and np.array_equal(ends[1], ends[2]):
+        return [ends[1]]
+    turned = _turned_deg(ends[0], ends[1]) + _turned_deg(ends[1], ends[2])
+    steps = int(np.clip(np.ceil(turned / STEP_DEG) + 1, USUAL_STEPS, embree.MOST_STEPS))
+    return [item.model(span * share) for share in np.linspace(-0.5, 0.5, steps)]
+
+
+def _turned_deg(a: np.ndarray, b: np.ndarray) -> float:
+    """By how much the axes of b are turned against those of a, at most."""
+    units = [m[:3, :3] / np.maximum(np.linalg.norm(m[:3, :3], axis=0), 1e-300) for m in (a, b)]
+    return float(np.rad2deg(np.arccos(np.clip((units[0] * units[1]).sum(0), -1, 1)).max()))
+
+
+FADE_SHARE = 0.2  # of the thinner of a solid's upright sides, so that only what all but touches the lens becomes thin
+
+
+def _fade(item: Item, matrix: np.ndarray) -> float:
+    corners = box_corners(item.mesh)
+    sides = np.linalg.norm(matrix[:, :3], axis=0) * (corners[-1] - corners[0])
+    return FADE_SHARE * float(np.sort(sides)[1])
+
+
+class _Same:
+    """Stands for an array or a mesh by its identity, in the key of a cache."""
+
+    def __init__(self, of) -> None:
+        self.of = of
+
+    def __hash__(self) -> int:
+        return id(self.of)
+
+    def __eq__(self, other) -> bool:
+        return isinstance(other, _Same) and self.of is other.of
+
+
+@functools.lru_cache(maxsize=4)
+def _meshes(meshes: tuple[_Same, ...]) -> tuple[tuple[np.ndarray, np.ndarray, np.ndarray], list[int], list[int]]:
+    """Corners, normals and triangles of all; and where those of each begin."""
+    of: list[Mesh] = [m.of for m in meshes]
+    join = lambda parts, kind: np.ascontiguousarray(np.concatenate([*parts, np.zeros((0, 3))]), kind)
+    begins = lambda sizes: [0, *np.cumsum(sizes)[:-1].tolist()]
+    joined = join([m.vertices for m in of], np.float32), join([m.normals for m in of], np.float32), join([m.triangles for m in of], np.int32)
+    return joined, begins([len(m.triangles) for m in of]), begins([len(m.vertices) for m in of])
+
+
+@functools.lru_cache(maxsize=4)
+def _pictures(pictures: tuple[_Same, ...]) -> tuple[np.ndarray, np.ndarray]:
+    """The levels of all pictures: each has half as many px a side as the one before."""
+    levels, texels, begin = np.zeros((len(pictures), MOST_LEVELS, 3), np.int64), [np.zeros((0, 4), np.uint8)], 0
+    for k, picture in enumerate(pictures):
+        for n, one in enumerate(halvings(picture.of)):
+            levels[k, n] = begin, one.shape[1], one.shape[0]
+            texels.append(one.reshape(-1, 4))
+            begin += one.shape[0] * one.shape[1]
+    return levels, np.ascontiguousarray(np.concatenate(texels))
+
+
+def halvings(picture: np.ndarray) -> list[np.ndarray]:
+    """The picture (h, w, 4) and its halvings down to one px, averaged in linear light by alpha."""
+    found = [np.ascontiguousarray(picture)]
+    light = np.concatenate([decode(picture[..., :3] / np.float32(255), "srgb"), picture[..., 3:] / np.float32(255)], -1).astype(np.float32)
+    light[..., :3] *= light[..., 3:]
+    while max(light.shape[:2]) > 1 and len(found) < MOST_LEVELS:
+        h, w = (max(side // 2, 1) for side in light.shape[:2])
+        light = np.asarray(cv2.resize(light[: 2 * h, : 2 * w], (w, h), interpolation=cv2.INTER_AREA), np.float32)
+        straight = light[..., :3] / np.maximum(light[..., 3:], 1e-6)
+        found.append(np.concatenate([_codes(straight), np.rint(light[..., 3:] * 255).astype(np.uint8)], -1))
+    return found
+
+
+def _codes(light: np.ndarray) -> np.ndarray:
+    return np.rint(np.clip(encode(np.ascontiguousarray(light), "srgb"), 0, 1) * 255).astype(np.uint8)

@@ -1,0 +1,82 @@
+"""Where samples lie: Sobol's sequence, scrambled after Owen, in pairs of dimensions.
+
+Light directions are those of a block of 4 x 4 pixels, the same for all blocks, so that a filter of that width leaves no noise (A.
+Keller and W. Heidrich, Interleaved Sampling, EGWR 2001); places in the pixel and moments of the exposure are each pixel's own.
+"""
+
+import functools
+from typing import NamedTuple
+
+import numpy as np
+
+BLOCK = 4  # px
+PAIRS = 8  # of dimensions: the place in the pixel, the moment, the sky, mirrors, and the rest for suns
+PLACES = 3  # columns of the first table: across, down, moment, as fractions of 2 ** 32
+# columns of the second: a direction of the sky round z, evenly by its cosine; two numbers for mirrors; for each sun, one that is even in
+# 0..1, and a place on the unit circle
+SKY, MIRROR, SUN, SUNS = 0, 3, 5, 4
+TURNS = SUN + 3 * SUNS
+
+
+def _reversed_bits(v: np.ndarray) -> np.ndarray:
+    v = ((v >> 1) & 0x55555555) | ((v & 0x55555555) << 1)
+    v = ((v >> 2) & 0x33333333) | ((v & 0x33333333) << 2)
+    v = ((v >> 4) & 0x0F0F0F0F) | ((v & 0x0F0F0F0F) << 4)
+    v = ((v >> 8) & 0x00FF00FF) | ((v & 0x00FF00FF) << 8)
+    return ((v >> 16) | (v << 16)) & 0xFFFFFFFF
+
+
+def scrambled(v: np.ndarray, seed: int) -> np.ndarray:
+    """Owen's nested scrambling of 32-bit fractions, by a hash. Source: B. Burley, Practical Hash-based Owen Scrambling, JCGT 2020."""
+    seed &= 0xFFFFFFFF
+    v = _reversed_bits(v)
+    v = (v + seed) & 0xFFFFFFFF
+    for factor in (0x6C50B47C, 0xB82F1E52, 0xC7AFE638, 0x8D22F6E6):
+        v ^= (v * factor) & 0xFFFFFFFF
+    return _reversed_bits(v)
+
+
+def sobol(index: np.ndarray, dimension: int) -> np.ndarray:
+    """32-bit fractions of the first two dimensions of I. M. Sobol's sequence (1967): van der Corput's, and Pascal's matrix."""
+    if dimension == 0:
+        return _reversed_bits(index)
+    result, column = np.zeros_like(index), 1 << 31
+    for bit in range(32):
+        result ^= np.where((index >> bit) & 1, column, 0)
+        column ^= column >> 1
+    return result
+
+
+class Table(NamedTuple):
+    """places (count, BLOCK * BLOCK, PLACES) uint32 and turns (count, BLOCK * BLOCK, TURNS) float32, for each pixel of a block."""
+
+    places: np.ndarray
+    turns: np.ndarray
+
+
+@functools.lru_cache(maxsize=4)
+def samples(count: int) -> Table:
+    """The samples of each pixel of a block."""
+    even = np.stack([_pairs(count, pixel) for pixel in range(BLOCK * BLOCK)])
+    unit = even / 2.0**32
+    turns = np.zeros((BLOCK * BLOCK, count, TURNS), np.float32)
+    r, angle = np.sqrt(unit[:, :, 2, 0]), 2 * np.pi * unit[:, :, 2, 1]
+    turns[..., SKY : SKY + 3] = np.stack([r * np.cos(angle), r * np.sin(angle), np.sqrt(1 - r * r)], -1)
+    turns[..., MIRROR : MIRROR + 2] = unit[:, :, 3]
+    for k in range(SUNS):
+        angle = 2 * np.pi * unit[:, :, 4 + k, 1]
+        turns[..., SUN + 3 * k : SUN + 3 * k + 3] = np.stack([unit[:, :, 4 + k, 0], np.cos(angle), np.sin(angle)], -1)
+    places = np.concatenate([even[:, :, 0], even[:, :, 1, :1]], -1)
+    return Table(*(np.ascontiguousarray(a.swapaxes(0, 1)) for a in (places.astype(np.uint32), turns)))
+
+
+def _pairs(count: int, pixel: int) -> np.ndarray:
+    """(count, PAIRS, 2) fractions of 2 ** 32 for a pixel of a block."""
+    index, result = np.arange(count, dtype=np.int64), np.zeros((count, PAIRS, 2), np.int64)
+    for pair in range(PAIRS):
+        seed = (pixel * 0x9E3779B1 + pair * 0x85EBCA6B + 0x7F4A7C15) & 0xFFFFFFFF
+        # the order is shuffled in its own nested way, so that pairs know nothing of each other and every 2 ** k first are even
+        order = scrambled(index, seed ^ 0x2545F491)
+        for k in (0, 1):
+            result[:, pair, k] = scrambled(sobol(order, k), (seed * (2 * k + 3)) ^ 0x5851F42D)
+    return result
