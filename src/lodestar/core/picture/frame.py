@@ -23,7 +23,7 @@ from .ours import Ours, Size, matte, ours
 from .workshop import Workshop, workshop
 
 # a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged
-QUALITIES = {"draft": Quality(0.0, 1, detail=0.66, spare=True), "final": Quality(0.035, 64), "fine": Quality(0.01, 512)}
+QUALITIES = {"draft": Quality(0.25, 1, detail=0.66, spare=True), "final": Quality(0.06, 64), "fine": Quality(0.015, 512)}
 PASSES = ("picture", "layers", "shadow", "matte", "plate", "tracker")  # the last: what the tracker is shown
 
 

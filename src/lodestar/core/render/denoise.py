@@ -1,146 +1,158 @@
 """An edge-aware filter for light that was sampled: it takes what noise is left out of soft light, and leaves edges where they are.
 
-A pixel is blended with those within a block of the same plane whose light differs by no more than their noise explains: a sharp
-edge of a shadow, which has next to no noise beside it, stays; a soft one becomes even. Source: the weights are those of F.
-Rousselle and others, Adaptive Rendering with Non-Local Means Filtering, SIGGRAPH Asia 2012, for patches of one pixel.
+A pixel is blended with those of the same plane whose light differs by no more than their noise explains: a sharp edge of a shadow,
+which has next to no noise beside it, stays; a soft one becomes even. Source: the weights are those of F. Rousselle and others,
+Adaptive Rendering with Non-Local Means Filtering, SIGGRAPH Asia 2012, for patches of one pixel; passes that reach farther and
+farther, those of H. Dammertz and others, Edge-Avoiding A-Trous Wavelet Transform, HPG 2010, across and down in turn.
 """
 
-import math
+from collections.abc import Callable
 from typing import NamedTuple
 
+import cv2
 import numpy as np
 
 from ..basics.jit import inlined, kernel
-from .sampling import BLOCK
+from . import pool
+from .rays import TILE, Film
 
-REACH = 2  # px on each side: those at its ends count half, so that each place of the block of light directions counts alike
-ROWS = 16  # of a part that one thread takes at a time; a multiple of BLOCK
-LIKE = 2.2  # times the noise of two pixels by which their light may differ
-LEAST_NOISE = 1e-4  # rms; less is not worth a filter
-OFF_PLANE = 0.01  # of the size of our things, that what is blended may lie off the plane of a pixel
-TURNED = 0.06  # 1 less the cosine of the angle between their normals: 20 degrees
-RED, GREEN, BLUE = 0.2126, 0.7152, 0.0722  # of brightness: ITU-R BT.709
+# px down and across from one that is blended to the next, and how many on each side; the last counts half, so that each place of the block
+# over which light directions are interleaved counts alike: 4 x 4 px after the first two passes, 8 x 8 after all
+PASSES = ((0, 1, 2), (1, 0, 2), (0, 4, 1), (4, 0, 1))
+ROWS = 16  # of a part that one thread takes at a time; a multiple of TILE
+# all of these in single precision, which vectors of the processor hold twice as many of
+QUIETER = np.float32(1 / 3)  # of squared noise, that a pass leaves
+LIKE = np.float32(1 / 2.2**2)  # 1 over the squared number of noises by which two pixels may differ
+LEAST_NOISE = np.float32(5e-4**2)  # squared; less is not worth a filter
+OFF_PLANE = np.float32(1 / 0.01)  # 1 over the part of the size of our things that what is blended may lie off the plane of a pixel
+TURNED = np.float32(1 / 0.06)  # 1 over 1 less the cosine of the angle between their normals: 20 degrees
+RED, GREEN, BLUE = np.float32(0.2126), np.float32(0.7152), np.float32(0.0722)  # of brightness: ITU-R BT.709
+NONE, QUARTER, HALF, ONE, TINY = (np.float32(x) for x in (0, 0.25, 0.5, 1, 1e-12))
 
 
-class Hints(NamedTuple):
-    """What the filter goes by, for each pixel: shade and matt light as they were sampled; noise (h, w, 2) over tiles: mean squared noise of
-    matt light and of shade, since that of one pixel says too little; busy (h, w) uint8: 1 where the light on the place may need it, 2 where ours may, 3 both."""
+class Sheet(NamedTuple):
+    """One kind of light as planes (.., h, w) float32, which vectors of the processor run along. value (4): three colours and their brightness;
+    weight: how much of the pixel they are of; guide (6): unit normal and place; noise: of the brightness, squared."""
 
-    shade: np.ndarray
-    soft: np.ndarray
+    value: np.ndarray
+    weight: np.ndarray
+    guide: np.ndarray
     noise: np.ndarray
-    busy: np.ndarray
 
 
-def hints_for(height: int, width: int) -> Hints:
-    blank = lambda: np.zeros((height, width), np.float32)
-    tiles = np.zeros((-(-height // BLOCK), -(-width // BLOCK), 2), np.float32)
-    return Hints(blank(), blank(), tiles, np.zeros((height, width), np.uint8))
+def smoothed(film: Film, spare: bool, check: Callable[[], None]) -> tuple[np.ndarray, np.ndarray]:
+    """(3, h, w) each: what our things leave of the light on what receives it, and the even part of ours where they fill a pixel. A
+    picture of one sample knows nothing of its noise: where light was hidden it is blurred within planes, and not as far."""
+    height, width = film.taken.shape
+    parts = [(k, min(k + ROWS, height)) for k in range(0, height, ROWS)]
+    planes = lambda *deep: np.empty((*deep, height, width), np.float32)
+    sheets = [Sheet(planes(4), planes(), planes(6), planes()) for _ in range(2)]
+    pool.spread(lambda part: spread_out(film, *part, *sheets), parts, spare, check)
+    guessed = bool(film.taken[0, 0] == 1)
+    found = []
+    for sheet in sheets:
+        # that of one tile says little; that of a single px counts all the same, where it is more
+        np.maximum(sheet.noise, cv2.blur(sheet.noise, (3 * TILE, 3 * TILE)), out=sheet.noise)
+        value, quiet = sheet.value, ONE
+        for down, across, reach in PASSES[: 2 if guessed else 4]:
+            into = np.empty_like(value)
 
+            def work(part: tuple[int, int], sheet=sheet, value=value, into=into, quiet=quiet, down=down, across=across, reach=reach) -> None:
+                blend(sheet, value, into, *part, down, across, reach, quiet, guessed)
 
-@inlined
-def _bright(v):
-    return RED * v[0] + GREEN * v[1] + BLUE * v[2]
-
-
-@inlined
-def _mean(p):
-    """A sum of normals and places becomes a unit normal and the mean place."""
-    if p[6] > 0:
-        k = 1.0 / max(math.sqrt(p[0] * p[0] + p[1] * p[1] + p[2] * p[2]), 1e-12)
-        p[0], p[1], p[2] = p[0] * k, p[1] * k, p[2] * k
-        p[3], p[4], p[5] = p[3] / p[6], p[4] / p[6], p[5] / p[6]
-
-
-@kernel
-def look_over(film, first, last, hints):
-    """Fill the hints of rows first to last, and make film.ours and film.place unit normals and mean places."""
-    h, w = film.lit.shape[:2]
-    for ty in range(first // BLOCK, (last - 1) // BLOCK + 1):
-        for tx in range((w - 1) // BLOCK + 1):
-            y0, x0 = ty * BLOCK, tx * BLOCK
-            y1, x1 = min(y0 + BLOCK, h), min(x0 + BLOCK, w)
-            a, b = 0.0, 0.0
-            for y in range(y0, y1):
-                for x in range(x0, x1):
-                    a += film.noise[y, x, 0]
-                    b += film.noise[y, x, 1]
-                    bare, alpha = _bright(film.bare[y, x]), film.colour[y, x, 3]
-                    hints.shade[y, x] = _bright(film.lit[y, x]) / bare if bare > 0 else 1.0
-                    hints.soft[y, x] = _bright(film.soft[y, x]) / alpha if alpha > 0 else 0.0
-                    _mean(film.place[y, x])
-                    _mean(film.ours[y, x])
-            count = (y1 - y0) * (x1 - x0)
-            hints.noise[ty, tx, 0], hints.noise[ty, tx, 1] = a / count, b / count
-            least = LEAST_NOISE * LEAST_NOISE * count
-            for y in range(y0, y1):
-                for x in range(x0, x1):
-                    hints.busy[y, x] = (1 if b > least and film.bare[y, x, 1] > 0 else 0) + (2 if a > least and film.colour[y, x, 3] > 0 else 0)
-
-
-@inlined
-def _same(p, q):
-    """How far q goes on from the surface at p: 0 to 1."""
-    apart = abs(p[0] * (q[3] - p[3]) + p[1] * (q[4] - p[4]) + p[2] * (q[5] - p[5]))
-    turned = 1.0 - (p[0] * q[0] + p[1] * q[1] + p[2] * q[2])
-    return max(0.0, 1.0 - apart / OFF_PLANE) * max(0.0, 1.0 - turned / TURNED)
-
-
-@inlined
-def _share(off):
-    return 1.0 if abs(off) < REACH else 0.5
-
-
-@inlined
-def _like(apart, noise):
-    """1 where a difference is explained by the noise of both, falling to 0 beyond."""
-    over = apart * apart - noise
-    return 1.0 if over <= 0 else math.exp(-over / (LIKE * LIKE * noise + 1e-12))
+            pool.spread(work, parts, spare, check)
+            value, quiet = into, np.float32(quiet * QUIETER)
+        found.append(value[:3])
+    return found[0], found[1]
 
 
 @kernel
-def smooth(film, hints, first, last, lit, bare, soft):
-    """Rows first to last of the light on what receives it, and of our matt light, filtered into lit, bare and soft (h, w, 3)."""
-    h, w = film.lit.shape[:2]
+def spread_out(film, first, last, place, ours):
+    """Rows first to last of a film as sheets: shade and light on what receives it, and what is even in ours."""
+    w = film.lit.shape[1]
     for y in range(first, last):
         for x in range(w):
+            alpha = film.colour[y, x, 3]
             for c in range(3):
-                lit[y, x, c], bare[y, x, c], soft[y, x, c] = film.lit[y, x, c], film.bare[y, x, c], film.soft[y, x, c]
-            busy, guessed = hints.busy[y, x], film.taken[y, x] == 1
-            if busy & 1:
-                p, shade, noise = film.place[y, x], hints.shade[y, x], hints.noise[y // BLOCK, x // BLOCK, 1]
-                l0, l1, l2, b0, b1, b2 = lit[y, x, 0], lit[y, x, 1], lit[y, x, 2], bare[y, x, 0], bare[y, x, 1], bare[y, x, 2]
-                for i in range(max(y - REACH, 0), min(y + REACH + 1, h)):
-                    for j in range(max(x - REACH, 0), min(x + REACH + 1, w)):
-                        if (i == y and j == x) or film.bare[i, j, 1] <= 0:
-                            continue
-                        weight = _same(p, film.place[i, j]) * _share(i - y) * _share(j - x)
-                        if weight > 0 and not guessed:
-                            weight *= _like(shade - hints.shade[i, j], noise + hints.noise[i // BLOCK, j // BLOCK, 1])
-                        l0 += weight * film.lit[i, j, 0]
-                        l1 += weight * film.lit[i, j, 1]
-                        l2 += weight * film.lit[i, j, 2]
-                        b0 += weight * film.bare[i, j, 0]
-                        b1 += weight * film.bare[i, j, 1]
-                        b2 += weight * film.bare[i, j, 2]
-                # as much light as before, in the smoothed ratio
-                k = _bright(film.bare[y, x]) / max(RED * b0 + GREEN * b1 + BLUE * b2, 1e-12)
-                lit[y, x, 0], lit[y, x, 1], lit[y, x, 2] = k * l0, k * l1, k * l2
-                bare[y, x, 0], bare[y, x, 1], bare[y, x, 2] = k * b0, k * b1, k * b2
-            if busy & 2:
-                p, own, noise, alpha = film.ours[y, x], hints.soft[y, x], hints.noise[y // BLOCK, x // BLOCK, 0], film.colour[y, x, 3]
-                s0, s1, s2, total = soft[y, x, 0], soft[y, x, 1], soft[y, x, 2], alpha
-                for i in range(max(y - REACH, 0), min(y + REACH + 1, h)):
-                    for j in range(max(x - REACH, 0), min(x + REACH + 1, w)):
-                        other = film.colour[i, j, 3]
-                        if (i == y and j == x) or other <= 0:
-                            continue
-                        weight = _same(p, film.ours[i, j]) * _share(i - y) * _share(j - x)
-                        if weight > 0 and not guessed:
-                            weight *= _like(own - hints.soft[i, j], noise + hints.noise[i // BLOCK, j // BLOCK, 0])
-                        s0 += weight * film.soft[i, j, 0]
-                        s1 += weight * film.soft[i, j, 1]
-                        s2 += weight * film.soft[i, j, 2]
-                        total += weight * other
-                k = alpha / total
-                soft[y, x, 0], soft[y, x, 1], soft[y, x, 2] = k * s0, k * s1, k * s2
+                place.value[c, y, x] = film.lit[y, x, c] / film.bare[y, x, c] if film.bare[y, x, c] > 0 else ONE
+                ours.value[c, y, x] = film.soft[y, x, c] / alpha if alpha > 0 else NONE
+            place.value[3, y, x] = RED * place.value[0, y, x] + GREEN * place.value[1, y, x] + BLUE * place.value[2, y, x]
+            ours.value[3, y, x] = RED * ours.value[0, y, x] + GREEN * ours.value[1, y, x] + BLUE * ours.value[2, y, x]
+            place.weight[y, x] = RED * film.bare[y, x, 0] + GREEN * film.bare[y, x, 1] + BLUE * film.bare[y, x, 2]
+            ours.weight[y, x] = alpha
+            place.noise[y, x], ours.noise[y, x] = film.noise[y, x, 1], film.noise[y, x, 0]
+            _guide(film.place, place.guide, y, x)
+            _guide(film.ours, ours.guide, y, x)
+
+
+@inlined
+def _guide(seen, guide, y, x):
+    """A sum of normals and places becomes a unit normal and the mean place."""
+    a, b, c = seen[y, x, 0], seen[y, x, 1], seen[y, x, 2]
+    k = ONE / max(np.sqrt(a * a + b * b + c * c), TINY)
+    w = ONE / max(seen[y, x, 6], TINY)
+    guide[0, y, x], guide[1, y, x], guide[2, y, x] = a * k, b * k, c * k
+    guide[3, y, x], guide[4, y, x], guide[5, y, x] = seen[y, x, 3] * w, seen[y, x, 4] * w, seen[y, x, 5] * w
+
+
+@kernel
+def blend(sheet, value, into, first, last, down, across, reach, quiet, guessed):
+    """Rows first to last of one pass: see PASSES; quiet: what share of the first squared noise is left."""
+    h, w = sheet.weight.shape
+    sums = np.empty((4, w), np.float32)
+    for y in range(first, last):
+        busy = False
+        for x in range(w):
+            busy = busy or (sheet.noise[y, x] > LEAST_NOISE and sheet.weight[y, x] > NONE)
+            for c in range(4):
+                into[c, y, x] = value[c, y, x]
+        if not busy:
+            continue
+        sums[:] = NONE
+        for k in range(-reach, reach + 1):
+            i, off = y + k * down, k * across
+            if 0 <= i < h:
+                share = HALF if abs(k) == reach else ONE
+                if guessed:
+                    _add_all(sheet, value, sums, y, i, off, max(0, -off), min(w, w - off), share)
+                else:
+                    _add_like(sheet, value, sums, y, i, off, max(0, -off), min(w, w - off), share, quiet)
+        for x in range(w):
+            if sheet.noise[y, x] > LEAST_NOISE and sums[3, x] > NONE:
+                k = ONE / sums[3, x]
+                a, b, c = sums[0, x] * k, sums[1, x] * k, sums[2, x] * k
+                into[0, y, x], into[1, y, x], into[2, y, x], into[3, y, x] = a, b, c, RED * a + GREEN * b + BLUE * c
+
+
+@inlined
+def _same(g, y, x, i, j):
+    """How far the surface at (i, j) goes on from that at (y, x): 0 to 1."""
+    n0, n1, n2 = g[0, y, x], g[1, y, x], g[2, y, x]
+    apart = abs(n0 * (g[3, i, j] - g[3, y, x]) + n1 * (g[4, i, j] - g[4, y, x]) + n2 * (g[5, i, j] - g[5, y, x]))
+    turned = ONE - (n0 * g[0, i, j] + n1 * g[1, i, j] + n2 * g[2, i, j])
+    return max(NONE, ONE - apart * OFF_PLANE) * max(NONE, ONE - turned * TURNED)
+
+
+@inlined
+def _add_all(sheet, value, sums, y, i, off, first, last, share):
+    for x in range(first, last):
+        weight = share * sheet.weight[i, x + off] * _same(sheet.guide, y, x, i, x + off)
+        sums[0, x] += weight * value[0, i, x + off]
+        sums[1, x] += weight * value[1, i, x + off]
+        sums[2, x] += weight * value[2, i, x + off]
+        sums[3, x] += weight
+
+
+@inlined
+def _add_like(sheet, value, sums, y, i, off, first, last, share, quiet):
+    for x in range(first, last):
+        weight = share * sheet.weight[i, x + off] * _same(sheet.guide, y, x, i, x + off)
+        noise, apart = (sheet.noise[y, x] + sheet.noise[i, x + off]) * quiet, value[3, y, x] - value[3, i, x + off]
+        # falls nearly as an exponential does, which the processor's vectors do not have
+        t = ONE / (ONE + QUARTER * LIKE * max(NONE, apart * apart - noise) / (noise + TINY))
+        t = t * t
+        weight *= t * t
+        sums[0, x] += weight * value[0, i, x + off]
+        sums[1, x] += weight * value[1, i, x + off]
+        sums[2, x] += weight * value[2, i, x + off]
+        sums[3, x] += weight

@@ -128,9 +128,15 @@ class _Handle:
 
 
 class Solid(_Handle):
-    """The tree of one mesh, in its own axes."""
+    """The tree of one mesh, in its own axes. Raises RenderError for corners that are no numbers."""
 
     def __init__(self, mesh: Mesh) -> None:
+        triangles = mesh.triangles
+        if not np.isfinite(mesh.vertices).all() or (len(triangles) and (triangles.min() < 0 or triangles.max() >= len(mesh.vertices))):
+            raise RenderError(
+                "A solid of this shot is broken: some of its corners are no numbers, or are missing.",
+                "Undo the last change, or delete the object that was changed last; the rest of the shot is kept.",
+            )
         super().__init__()
         lib, handle = device()
         geometry = lib.rtcNewGeometry(handle, TRIANGLES)

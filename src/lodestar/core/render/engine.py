@@ -11,7 +11,7 @@ from ..projection.camera import Camera
 from . import denoise, pool, rays
 from .embree import device
 from .eye import Nets, eye_of
-from .geometry import stage
+from .geometry import check_solids, stage
 from .items import Item
 from .region import footprint
 from .sampling import samples
@@ -70,6 +70,7 @@ class Engine:
         device()
         if not any(i.drawn and len(i.mesh.triangles) for i in items):
             return None
+        check_solids(items)
         if quality.detail != 1:
             coarse = (max(round(size[0] * quality.detail), 1), max(round(size[1] * quality.detail), 1))
             scale = coarse[0] / size[0]
@@ -87,7 +88,7 @@ class Engine:
         check: Callable[[], None],
     ) -> Layers | None:
         span = quality.shutter + abs(quality.readout)
-        area = footprint(items, lights, camera, size, span)
+        area = footprint(items, lights, camera, size, span, quality.error)
         if area is None:
             return None
         left, top, right, bottom = area
@@ -99,15 +100,14 @@ class Engine:
         numbers = [np.arange(k, min(k + TILES_AT_ONCE, count)) for k in range(0, count, TILES_AT_ONCE)]
         shoot = lambda some: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, some, film, stop)
         pool.spread(shoot, numbers, quality.spare, check, lambda: stop.fill(1))
-        parts = [(k, min(k + denoise.ROWS, bottom - top)) for k in range(0, bottom - top, denoise.ROWS)]
-        hints, smoothed = denoise.hints_for(bottom - top, right - left), [np.empty_like(a) for a in (film.lit, film.bare, film.soft)]
-        pool.spread(lambda part: denoise.look_over(film, *part, hints), parts, quality.spare, check)
-        pool.spread(lambda part: denoise.smooth(film, hints, *part, *smoothed), parts, quality.spare, check)
-        lit_sum, bare_sum, soft = smoothed
-        film.colour[..., :3] += soft
-        # what is taken of the sky's light by few samples may be more than there is
-        np.maximum(film.colour, 0, out=film.colour)
-        return Layers(film.colour, np.maximum(lit_sum, 0, out=lit_sum), bare_sum, left, top)
+        shade, even = denoise.smoothed(film, quality.spare, check)
+        pool.spread(
+            lambda part: rays.join(film, *part, shade, even),
+            [(k, min(k + 64, bottom - top)) for k in range(0, bottom - top, 64)],
+            quality.spare,
+            check,
+        )
+        return Layers(film.colour, film.lit, film.bare, left, top)
 
 
 def scaled(camera: Camera, scale: float) -> Camera:

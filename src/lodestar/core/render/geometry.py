@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 from ..basics.colour import decode, encode
+from ..basics.errors import RenderError
 from ..shape.extrude import Mesh
 from . import embree
 from .items import LEVEL, Item, bounds, box_corners
@@ -110,6 +111,15 @@ def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> t
         boxes = np.concatenate([boxes[:, :3].min(0), boxes[:, 3:].max(0)])[None]
         masks = [int(np.bitwise_or.reduce(masks))]
     return np.ascontiguousarray(boxes), np.array(masks, np.int64)
+
+
+def check_solids(items: Sequence[Item]) -> None:
+    """Raises RenderError where one has corners or a place that are no numbers."""
+    for item in items:
+        if not np.isfinite(item.model(0.0)).all():
+            raise RenderError("An object of this shot stands nowhere: its place is no number.", "Undo the last change; the rest of the shot is kept.")
+        if len(item.mesh.triangles):
+            embree.solid_of(item.mesh)
 
 
 def mask_of(item: Item) -> int:

@@ -37,14 +37,13 @@ def spread(
         if _pool is None:
             _pool = ThreadPoolExecutor(_threads, thread_name_prefix="rays")
         pool = _pool
-    left = iter(parts)
-    take = threading.Lock()
+    left, take, given_up = iter(parts), threading.Lock(), threading.Event()
 
     def some() -> None:
         while True:
             with take:
                 part = next(left, None)
-            if part is None:
+            if part is None or given_up.is_set():
                 return
             work(part)
 
@@ -59,6 +58,7 @@ def spread(
                 return
             check()
     except BaseException:
+        given_up.set()
         stop()
         wait(running)
         raise

@@ -41,8 +41,8 @@ from .geometry import (
 )
 from .sampling import BLOCK, MIRROR, SKY, SUN, SUNS, Table
 
-TILE = BLOCK  # px; how many samples it takes is decided for a whole one
-FIRST_SAMPLES = 4  # of a tile, before its error is known
+TILE = 4  # px; how many samples it takes is decided for a whole one
+PLAIN_SAMPLES = 2  # of a tile that none of ours is near and that nothing keeps light from; others take twice as many before their error is asked
 FILTERED = 6.0  # by how much the filter lowers squared noise (measured: 4 to 12)
 SHADE = 2.0  # times the error of colour that shade may have: half as much of it is seen
 FAR = 1e30
@@ -444,13 +444,14 @@ def _mirrored(d, n, roughness, u, v):
 
 
 @inlined
-def _look(things, lights, angle, ray, words, address, o, d, at, sample, colour, soft, lit, bare, noise, ours, place):
+def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, colour, soft, lit, bare, noise, ours, place):
     """Follow one ray from the eye and add what it finds: see Film."""
     left, travelled, mask, bounces = 1.0, 0.0, SEEN, 0
-    receiving = True
+    receiving, first = True, True
     level = (things.level - o[2]) / d[2] if things.levelled and abs(d[2]) > 1e-9 else -1.0
     for _ in range(MOST_MEETINGS):
-        found = _may_meet(things, o, d, mask)
+        found = met if first else _may_meet(things, o, d, mask)
+        first = False
         if found:
             _set(ray, words, o, d, FAR, at, mask)
             _intersect(things.scene, address, 0)
@@ -473,6 +474,9 @@ def _look(things, lights, angle, ray, words, address, o, d, at, sample, colour, 
         if back and number[FLAT]:
             n, face = (-n[0], -n[1], -n[2]), (-face[0], -face[1], -face[2])
         if number[DRAWN]:
+            if back and not number[FLAT]:  # from within a solid that the lens is in, or that grew thin: as if it were not there
+                o = _off(p, face, d)
+                continue
             alpha = 1.0
             base = (value[BASE], value[BASE + 1], value[BASE + 2])
             if number[PICTURE] >= 0:
@@ -612,22 +616,25 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
             break
         y0, x0 = (number // across) * TILE, (number % across) * TILE
         y1, x1 = min(y0 + TILE, height), min(x0 + TILE, width)
-        done, until = 0, min(most, FIRST_SAMPLES)
+        done, until, plain = 0, min(most, PLAIN_SAMPLES), True
         while True:
-            middle = until // 2 if done == 0 else done
+            middle = max(until // 2, 1) if done == 0 else done
             for y in range(y0, y1):
                 for x in range(x0, x1):
                     lane, own = (y - y0) * TILE + x - x0, _mixed(x + left, y + top)
+                    among = (y + top) % BLOCK * BLOCK + (x + left) % BLOCK
                     colour, soft, lit, bare = film.colour[y, x], film.soft[y, x], film.lit[y, x], film.bare[y, x]
                     for s in range(done, until):
                         if s == middle:
                             _note(half[lane], colour, soft, lit, bare)
                         at_x, at_y, u = 0.5, 0.5, 0.5
                         if most > 1:
-                            place = table.places[s, lane]
+                            place = table.places[s, among]
                             at_x, at_y = _unit(place[0] ^ own), _unit(place[1] ^ np.uint32(own * np.uint32(0x9E3779B1)))
                             u = _unit(place[2] ^ np.uint32(own * np.uint32(0x85EBCA6B)))
                         o, d, at = _ray(eye, x + left + at_x - 0.5, y + top + at_y - 0.5, u)
+                        met = _may_meet(things, o, d, SEEN)
+                        plain = plain and not met
                         _look(
                             things,
                             lights,
@@ -638,7 +645,8 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
                             o,
                             d,
                             at,
-                            table.turns[s, lane],
+                            met,
+                            table.turns[s, among],
                             colour,
                             soft,
                             lit,
@@ -647,8 +655,12 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
                             film.ours[y, x],
                             film.place[y, x],
                         )
+                    plain = plain and film.noise[y, x, 1] == 0
             done = until
-            if _close_enough(half, film, y0, x0, y1, x1, middle, done, target) or done >= most:
+            if done >= most:
+                _close_enough(half, film, y0, x0, y1, x1, middle, done, target)
+                break
+            if target > 0 and (plain or done > PLAIN_SAMPLES) and _close_enough(half, film, y0, x0, y1, x1, middle, done, target):
                 break
             until = min(2 * done, most)
         _mean(film, y0, x0, y1, x1, done)
@@ -718,3 +730,14 @@ def _mean(film, y0, x0, y1, x1, done):
                 film.soft[y, x, c] *= k
                 film.lit[y, x, c] *= k
                 film.bare[y, x, c] *= k
+
+
+@kernel
+def join(film, first, last, shade, even):
+    """Put filtered light (3, h, w) back into rows first to last of a film: `soft` into `colour`, and the shade into `lit`."""
+    for y in range(first, last):
+        for x in range(film.lit.shape[1]):
+            for c in range(3):
+                # what few samples take of the sky's light may be more than there is
+                film.colour[y, x, c] = max(film.colour[y, x, c] + even[c, y, x] * film.colour[y, x, 3], 0.0)
+                film.lit[y, x, c] = max(shade[c, y, x], 0.0) * film.bare[y, x, c]

@@ -4,35 +4,41 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from ..light.lamps import Light, SunLight
+from ..light.lamps import Light, SkyLight, SunLight
 from ..projection.camera import Camera
 from .items import Item, box_corners, upper_plane
-from .sampling import BLOCK
+from .rays import TILE
 
 MARGIN_PX = 3
+NEAR = 1e-3  # of the farthest corner's distance, that a corner must lie before the camera to have a place in the picture
 SIDE_POINTS = 24  # of each side of a straight part, by which its bent outline is found
-SKY_REACH = 1.5  # heights: how far the shade of the sky reaches before it falls under 1/512
+LEAST_SHADE = (
+    0.11,
+    1 / 200,
+)  # of the error that a picture may have, and where none is said, of the light on the ground: fainter shade of the sky is left out
 
 
 def footprint(
-    items: Sequence[Item], lights: Sequence[Light], camera: Callable[[float], Camera], size: tuple[int, int], span: float
+    items: Sequence[Item], lights: Sequence[Light], camera: Callable[[float], Camera], size: tuple[int, int], span: float, error: float
 ) -> tuple[int, int, int, int] | None:
     """Left, top, right, bottom in px of the filmed picture of `size` (width, height) of the drawn items, their shadows, their
-    reflections and the sky's shade round them over an exposure of `span` frames; None when out of sight."""
-    points = _touched(items, lights, span)
+    reflections and the sky's shade round them over an exposure of `span` frames, to an `error` as in
+    Quality; None when out of sight."""
+    points = _touched(items, lights, span, LEAST_SHADE[0] * error or LEAST_SHADE[1])
     boxes = [_part(points, camera(span * share), size) for share in ((-0.5, 0.5) if span > 0 else (0.0,))]
     found = [b for b in boxes if b is not None]
     if not found:
         return None
     low, high = np.min([b[0] for b in found], axis=0), np.max([b[1] for b in found], axis=0)
-    left, top = np.maximum(np.floor(low).astype(int) - MARGIN_PX, 0) // BLOCK * BLOCK  # whole tiles from the picture's first px
+    left, top = np.maximum(np.floor(low).astype(int) - MARGIN_PX, 0) // TILE * TILE  # whole tiles from the picture's first px
     right, bottom = np.minimum(np.ceil(high).astype(int) + MARGIN_PX + 1, size)
     return (int(left), int(top), int(right), int(bottom)) if right > left and bottom > top else None
 
 
-def _touched(items: Sequence[Item], lights: Sequence[Light], span: float) -> np.ndarray:
+def _touched(items: Sequence[Item], lights: Sequence[Light], span: float, least: float) -> np.ndarray:
     """(n, 3) corners of boxes round all that changes by our things being there."""
     suns = [light for light in lights if isinstance(light, SunLight)]
+    faint = least / max(_sky_share(lights), 1e-6)
     catchers = [box_corners(i.mesh) @ m[:3, :3].T + m[:3, 3] for i in items if not i.drawn and i.receives for m in [i.model(0.0)]]
     lowest = min([0.0, *(float(c[:, 2].min()) for c in catchers)])
     mirrors = [upper_plane(i.mesh, i.model(0.0)) for i in items if not i.drawn and i.reflects and len(i.mesh.triangles)]
@@ -43,7 +49,7 @@ def _touched(items: Sequence[Item], lights: Sequence[Light], span: float) -> np.
         for share in np.linspace(-0.5, 0.5, 5) * span if span > 0 else [0.0]:
             m = item.model(float(share))
             corners = box_corners(item.mesh) @ m[:3, :3].T + m[:3, 3]
-            points += [corners, *_shade_corners(corners, suns, lowest)]
+            points += [corners, *_shade_corners(corners, suns, lowest, faint)]
             points += [corners - 2 * ((corners - at) @ normal)[:, None] * normal for at, normal in mirrors]
     return np.concatenate(points)
 
@@ -52,9 +58,10 @@ def _part(points: np.ndarray, camera: Camera, size: tuple[int, int]) -> tuple[np
     """Low and high corner (2,) px of the filmed part in which points (n, 3) of the world and all between them lie."""
     inside = points @ camera.R.T + camera.t
     z, lens = inside[:, 2], camera.lens
-    if (z < 0.05).all():
+    near = NEAR * float(np.abs(inside).max())
+    if (z < near).all():
         return None
-    if (z < 0.05).any():  # reaches behind the camera: no tighter bound is known
+    if (z < near).any():  # reaches behind the camera: no tighter bound is known
         return np.zeros(2), np.array(size, float) - 1
     xy = inside[:, :2] / z[:, None]
     # what is far outside is cut off: a lens's formula means nothing there
@@ -71,12 +78,23 @@ def _part(points: np.ndarray, camera: Camera, size: tuple[int, int]) -> tuple[np
     return filmed.min(0), filmed.max(0)
 
 
-def _shade_corners(corners: np.ndarray, suns: list[SunLight], ground: float) -> list[np.ndarray]:
-    """(n, 3) corners on level ground of all that a box keeps light from: its foot, the shade of the sky round it, and its shadows."""
+def _sky_share(lights: Sequence[Light]) -> float:
+    """Of the light on level ground, what comes from the sky: 0 to 1."""
+    sky = sum(float(light.colour.max()) for light in lights if isinstance(light, SkyLight))
+    sun = sum(float(light.colour.max()) * max(float(light.direction[2]), 0.0) for light in lights if isinstance(light, SunLight))
+    return sky / max(sky + sun, 1e-9)
+
+
+def _shade_corners(corners: np.ndarray, suns: list[SunLight], ground: float, faint: float) -> list[np.ndarray]:
+    """(n, 3) corners on level ground of all that a box keeps light from: its foot, its shadows, and the shade of the sky
+    round it down to `faint` of the sky's light."""
     over = np.maximum(corners[:, 2:] - ground, 0)
     foot = corners * [1, 1, 0] + [0, 0, ground]
-    # as far as the shade of the sky reaches
-    spread = np.array([[x, y, 0] for x in (-SKY_REACH, SKY_REACH) for y in (-SKY_REACH, SKY_REACH)]) * float(over.max())
+    # at a distance d something of width w and height h takes w h^2 / (2 pi d^3) of the sky's light on level ground, and never more than
+    # h^2 / (4 d^2), as an endless wall does (both: form factors of a small patch, to the first order)
+    high, wide = float(over.max()), float(np.linalg.norm(np.ptp(corners[:, :2], axis=0)))
+    reach = min(np.cbrt(wide * high * high / (2 * np.pi * faint)), high / (2 * np.sqrt(faint)))
+    spread = np.array([[x, y, 0] for x in (-reach, reach) for y in (-reach, reach)])
     parts = [foot, (foot[:, None] + spread).reshape(-1, 3)]
     for sun in suns:
         if sun.direction[2] <= 0.02 or sun.colour.max() <= 0:

@@ -1,7 +1,8 @@
 """Where samples lie: Sobol's sequence, scrambled after Owen, in pairs of dimensions.
 
-Light directions are those of a block of 4 x 4 pixels, the same for all blocks, so that a filter of that width leaves no noise (A.
-Keller and W. Heidrich, Interleaved Sampling, EGWR 2001); places in the pixel and moments of the exposure are each pixel's own.
+Light directions are those of a block of 8 x 8 pixels, the same for all blocks, so that a filter of that width leaves no noise (A.
+Keller and W. Heidrich, Interleaved Sampling, EGWR 2001): in each round of samples those of a pixel are even, and so are those of
+each 2 x 2, 4 x 4 and 8 x 8 pixels together. Places in the pixel and moments of the exposure are each pixel's own.
 """
 
 import functools
@@ -9,8 +10,10 @@ from typing import NamedTuple
 
 import numpy as np
 
-BLOCK = 4  # px
+BLOCK = 8  # px
+FIRST_ROUND = 2  # samples; each round after the second has as many as all before it
 PAIRS = 8  # of dimensions: the place in the pixel, the moment, the sky, mirrors, and the rest for suns
+TURNING = 2  # the first pair that is of directions
 PLACES = 3  # columns of the first table: across, down, moment, as fractions of 2 ** 32
 # columns of the second: a direction of the sky round z, evenly by its cosine; two numbers for mirrors; for each sun, one that is even in
 # 0..1, and a place on the unit circle
@@ -57,7 +60,7 @@ class Table(NamedTuple):
 @functools.lru_cache(maxsize=4)
 def samples(count: int) -> Table:
     """The samples of each pixel of a block."""
-    even = np.stack([_pairs(count, pixel) for pixel in range(BLOCK * BLOCK)])
+    even = np.stack([_pairs(count, place) for place in range(BLOCK * BLOCK)])
     unit = even / 2.0**32
     turns = np.zeros((BLOCK * BLOCK, count, TURNS), np.float32)
     r, angle = np.sqrt(unit[:, :, 2, 0]), 2 * np.pi * unit[:, :, 2, 1]
@@ -70,13 +73,33 @@ def samples(count: int) -> Table:
     return Table(*(np.ascontiguousarray(a.swapaxes(0, 1)) for a in (places.astype(np.uint32), turns)))
 
 
-def _pairs(count: int, pixel: int) -> np.ndarray:
+def rounds(count: int) -> list[tuple[int, int]]:
+    """First and last sample of each round: the halves of all that were taken at its end are pictures that know nothing of each other."""
+    found, done = [], 0
+    while done < count:
+        until = min(max(2 * done, FIRST_ROUND), count)
+        found.append((done, until))
+        done = until
+    return [(0, 1), (1, 2), *found[1:]] if count >= FIRST_ROUND else found
+
+
+def _pairs(count: int, place: int) -> np.ndarray:
     """(count, PAIRS, 2) fractions of 2 ** 32 for a pixel of a block."""
-    index, result = np.arange(count, dtype=np.int64), np.zeros((count, PAIRS, 2), np.int64)
-    for pair in range(PAIRS):
-        seed = (pixel * 0x9E3779B1 + pair * 0x85EBCA6B + 0x7F4A7C15) & 0xFFFFFFFF
-        # the order is shuffled in its own nested way, so that pairs know nothing of each other and every 2 ** k first are even
-        order = scrambled(index, seed ^ 0x2545F491)
+    order = _along_z(place % BLOCK, place // BLOCK)
+    result = np.zeros((count, PAIRS, 2), np.int64)
+    for pair in range(TURNING):  # of these each pixel has its own, by what is added to them
         for k in (0, 1):
-            result[:, pair, k] = scrambled(sobol(order, k), (seed * (2 * k + 3)) ^ 0x5851F42D)
+            result[:, pair, k] = scrambled(sobol(np.arange(count, dtype=np.int64), k), 0x3C6EF372 * (2 * pair + k + 1))
+    for number, (first, last) in enumerate(rounds(count)):
+        # those of a pixel follow each other, then those of its neighbours: each run of 2 ** k of them is even
+        index = np.arange(last - first, dtype=np.int64) + order * (last - first)
+        for pair in range(TURNING, PAIRS):
+            seed = (number * 0x9E3779B1 + pair * 0x85EBCA6B + 0x7F4A7C15) & 0xFFFFFFFF
+            for k in (0, 1):
+                result[first:last, pair, k] = scrambled(sobol(index, k), (seed * (2 * k + 3)) ^ 0x5851F42D)
     return result
+
+
+def _along_z(x: int, y: int) -> int:
+    """The number of a place in Morton's order: 2 x 2, then 4 x 4, then 8 x 8."""
+    return sum(((x >> bit) & 1) << 2 * bit | ((y >> bit) & 1) << 2 * bit + 1 for bit in range(3))
