@@ -84,7 +84,7 @@ class LightsTest(unittest.TestCase):
         both = self.render([a, b, sky], 64)
         one, two, three = (self.render([light], 64) for light in (a, b, sky))
         part = (both[..., 7:] > 0).all(-1) & (one[..., 7:] > 0).all(-1) & (two[..., 7:] > 0).all(-1) & (three[..., 7:] > 0).all(-1)
-        self.assertGreater(part.sum(), 2000)
+        self.assertGreater(part.sum(), 500)
         # each lamp has samples of its own, so what differs is their noise at the edges of shadows
         self.assertLess(np.sqrt(np.mean((both - one - two - three)[part][:, 4:] ** 2)), 5e-3)
         self.assertLess(np.median(np.abs(both - one - two - three)[part][:, 4:]), 5e-4)
