@@ -1,0 +1,155 @@
+"""The renderer against one that shares no code with it: Mitsuba 3 (W. Jakob and others), scalar variant, from the package registry."""
+
+import unittest
+
+import mitsuba as mi
+import numpy as np
+
+from lodestar.core.light.lamps import SkyLight, SunLight
+from lodestar.core.light.sun import direction
+from lodestar.core.render.engine import BOUNCE, Engine, Quality
+from lodestar.core.render.items import LEVEL, Item
+from lodestar.core.render.rays import MIRROR_WIDTH
+from lodestar.core.shape.extrude import title_mesh
+from lodestar.core.shape.fonts import SHIPPED, face_path
+from lodestar.core.shape.solids import box_mesh
+from tests.core.test_rays import looking, placed
+
+mi.set_variant("scalar_rgb")
+SIZE = (192, 128)
+EYE, AT, FOCAL = (1.5, -7.0, 3.0), (0.2, 0.5, 0.4), 170.0
+SUN = SunLight(direction(215.0, 38.0), np.full(3, 0.9), 0.0)
+SKY = SkyLight(np.full(3, 0.45))
+
+
+def things():
+    letters = Item(title_mesh(face_path(next(iter(SHIPPED))), "Ra", 0.0, 0.3, 0.02), placed(-0.6, 0.0, 0.0), (0, 0, 0), 1.0, 0.0)
+    block = Item(box_mesh(), placed(1.5, 0.4, 0.0, 0.6, 0.6, 0.9), (0, 0, 0), 1.0, 0.0)
+    wall = Item(box_mesh(), placed(0.0, 2.0, 0.0, 4.0, 0.3, 1.6), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)
+    ground = Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True)
+    return [letters, block], wall, ground
+
+
+def mesh(item, bsdf, **more):
+    m = item.model(0.0)
+    corners = item.mesh.vertices.astype(float) @ m[:3, :3].T + m[:3, 3]
+    made = mi.Mesh("solid", len(corners), len(item.mesh.triangles), props=properties(bsdf, **more))
+    params = mi.traverse(made)
+    params["vertex_positions"] = corners.astype(np.float32).ravel()
+    params["faces"] = item.mesh.triangles.astype(np.uint32).ravel()
+    params.update()
+    return made
+
+
+def properties(bsdf, **more):
+    props = mi.Properties()
+    props["bsdf"] = mi.load_dict(bsdf)
+    for name, value in more.items():
+        props[name] = mi.load_dict(value)
+    return props
+
+
+def matt(share):
+    return {"type": "diffuse", "reflectance": {"type": "rgb", "value": share}}
+
+
+def drawn(parts, samples, depth=2):
+    """(h, w) light that reaches the camera over one bounce; hit or not, by the camera of the tests."""
+    to = lambda p: [float(x) for x in p]
+    sensor = {
+        "type": "perspective",
+        "fov_axis": "x",
+        "fov": float(2 * np.degrees(np.arctan(SIZE[0] / 2 / FOCAL))),
+        "to_world": mi.ScalarTransform4f().look_at(origin=to(EYE), target=to(AT), up=[0, 0, 1]),
+        "film": {"type": "hdrfilm", "width": SIZE[0], "height": SIZE[1], "rfilter": {"type": "box"}, "pixel_format": "luminance"},
+        "sampler": {"type": "multijitter", "sample_count": samples},
+    }
+    scene = mi.load_dict({"type": "scene", "integrator": {"type": "path", "max_depth": depth}, "sensor": sensor, **parts})
+    return np.array(mi.render(scene, seed=1))[..., 0]
+
+
+def lamps():
+    """The sun as a direction, and a sphere of light: the sky over the horizon, what the place sends back under it."""
+    rows = np.zeros((64, 128, 3), np.float32)
+    lift = float(BOUNCE * (SKY.colour[0] + SUN.colour[0] * SUN.direction[2]))
+    rows[:32], rows[32:] = SKY.colour, lift  # a white surface sends back radiance as bright as what surrounds it
+    turn = mi.ScalarTransform4f().rotate([1, 0, 0], 90)
+    sphere = {"type": "envmap", "bitmap": mi.Bitmap(rows), "to_world": turn}
+    # a white surface that faces the sun sends back colour = irradiance / pi
+    sun = {
+        "type": "directional",
+        "direction": [float(-x) for x in SUN.direction],
+        "irradiance": {"type": "rgb", "value": float(np.pi * SUN.colour[0])},
+    }
+    return {"sphere": sphere, "sun": sun}
+
+
+class ReferenceTest(unittest.TestCase):
+    def ours(self, items, lights, samples=256):
+        camera = looking(EYE, AT, FOCAL, SIZE)
+        layers = Engine().render(items, lights, lambda share: camera, SIZE, Quality(0.0, samples))
+        found = np.zeros((SIZE[1], SIZE[0], 3), np.float32)
+        h, w = layers.colour.shape[:2]
+        found[layers.top : layers.top + h, layers.left : layers.left + w] = np.stack(
+            [layers.colour[..., 3], layers.light_with[..., 1], layers.light_without[..., 1]], -1
+        )
+        return found
+
+    def test_light_on_ground_and_wall(self):
+        solids, wall, ground = things()
+        ours = self.ours([*solids, wall, ground], [SUN, SKY])
+        black = {f"solid{k}": mesh(item, matt(0.0)) for k, item in enumerate(solids)}
+        floor = {"floor": {"type": "rectangle", "to_world": mi.ScalarTransform4f().scale([60, 60, 1]), "bsdf": matt(1.0)}}
+        # the ground takes the light from under the horizon away from the wall; ours knows that light as the ground's own, so each is
+        # compared where the other is not there
+        both = []
+        for here, other in (
+            ({**floor, "wall": mesh(wall, matt(0.0))}, "ground"),
+            ({"wall": mesh(wall, matt(1.0))}, "wall"),
+        ):
+            with_, without = (drawn({**here, **more, **lamps()}, 256) for more in (black, {}))
+            both.append((other, with_, without))
+        clear = ours[..., 0] < 1e-4
+        camera = looking(EYE, AT, FOCAL, SIZE)
+        y, x = np.mgrid[0 : SIZE[1], 0 : SIZE[0]].astype(float)
+        rays = camera.rays(np.stack([x, y], -1))
+        # the wall's front side and top by geometry: what the eye sees of it
+        t = (1.85 - camera.centre[1]) / rays[..., 1]
+        front = camera.centre + rays * t[..., None]
+        on_wall = (t > 0) & (np.abs(front[..., 0]) < 1.9) & (front[..., 2] > 0.1) & (front[..., 2] < 1.5)
+        down = np.where(rays[..., 2] < 0, -camera.centre[2] / np.minimum(rays[..., 2], -1e-9), 0)
+        floor_at = camera.centre + rays * down[..., None]
+        on_ground = (rays[..., 2] < -0.05) & (floor_at[..., 1] < 1.7)
+        for name, with_, without in both:
+            part = clear & (ours[..., 2] > 0) & (on_wall if name == "wall" else on_ground)
+            self.assertGreater(part.sum(), 400, name)
+            shade, reference = ours[part][:, 1] / ours[part][:, 2], with_[part] / without[part]
+            self.assertAlmostEqual(shade.mean() / reference.mean(), 1.0, delta=0.01, msg=name)
+            self.assertLess(np.sqrt(np.mean((shade - reference) ** 2)), 0.008, name)
+            if name == "ground":  # where the hard shadow lies
+                dark, known = shade < 0.6, reference < 0.6
+                self.assertGreater(known.sum(), 100)
+                self.assertGreater((dark & known).sum() / (dark | known).sum(), 0.985)
+
+    def test_a_rough_mirror_shows_as_much_of_a_thing(self):
+        """The letters as lamps of light 1 over a rough conductor that loses nothing: what it sends is the share of its rays that meet them."""
+        solids, _, _ = things()
+        for roughness in (0.3, 0.6):
+            pond = Item(box_mesh(), placed(0.0, -1.4, -0.2, 5.0, 2.4, 0.2), (0, 0, 0), roughness, 0.0, drawn=False, hides=True, reflects=1.0)
+            ours = self.ours([*solids, pond], [SKY])[..., 0]
+            glow = {"type": "area", "radiance": {"type": "rgb", "value": 1.0}}
+            shining = {f"solid{k}": mesh(item, matt(0.0), emitter=glow) for k, item in enumerate(solids)}
+            metal = {"type": "roughconductor", "material": "none", "distribution": "ggx", "alpha": MIRROR_WIDTH * roughness**2}
+            known = drawn({**shining, "pond": mesh(pond, metal)}, 256)
+            camera = looking(EYE, AT, FOCAL, SIZE)
+            y, x = np.mgrid[0 : SIZE[1], 0 : SIZE[0]].astype(float)
+            rays = camera.rays(np.stack([x, y], -1))
+            at = camera.centre + rays * (-camera.centre[2] / np.minimum(rays[..., 2], -1e-9))[..., None]
+            part = (np.abs(at[..., 0]) < 2.4) & (at[..., 1] > -2.5) & (at[..., 1] < -0.35) & (rays[..., 2] < 0)
+            self.assertGreater(known[part].mean(), 0.05)
+            self.assertAlmostEqual(ours[part].mean() / known[part].mean(), 1.0, delta=0.01, msg=str(roughness))
+            self.assertLess(np.sqrt(np.mean((ours[part] - known[part]) ** 2)), 0.03)
+
+
+if __name__ == "__main__":
+    unittest.main()
