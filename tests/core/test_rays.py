@@ -307,9 +307,10 @@ class BadInputTest(unittest.TestCase):
             camera = looking(np.array([0.0, -5.0, 2.0]) * scale, np.array([0.0, 0.0, 0.5]) * scale, 50.0, (48, 48))
             pictures.append(self.draw(box(0.0, 0.0, 0.0, scale, scale, scale), camera))
         for colour, shade in pictures[::2]:
-            np.testing.assert_allclose(colour, pictures[1][0], atol=0.02)
-            np.testing.assert_allclose(shade, pictures[1][1], atol=0.02)
-            self.assertLess(np.abs(colour - pictures[1][0]).mean(), 1e-4)
+            # a sample may fall on the other side of an edge by rounding
+            for found, known in ((colour, pictures[1][0]), (shade, pictures[1][1])):
+                self.assertLess((np.abs(found - known).max(-1) > 0.02).sum(), 4)
+                self.assertLess(np.abs(found - known).mean(), 1e-4)
 
     def test_a_shadow_begins_at_the_foot_seen_from_afar(self):
         """A tenth of a millimetre beside the foot of a box of 1 m, 100 m away, through a very long lens."""

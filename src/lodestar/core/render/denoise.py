@@ -32,7 +32,7 @@ NONE, QUARTER, HALF, ONE, TINY = (np.float32(x) for x in (0, 0.25, 0.5, 1, 1e-12
 
 class Sheet(NamedTuple):
     """One kind of light as planes (.., h, w) float32, which vectors of the processor run along. value (4): three colours and their brightness;
-    weight: how much of the pixel they are of; guide (6): unit normal and place; noise: of the brightness, squared."""
+    weight: how much of the pixel they are of; guide (6): mean normal and place; noise: of the brightness, squared."""
 
     value: np.ndarray
     weight: np.ndarray
@@ -87,12 +87,10 @@ def spread_out(film, first, last, place, ours):
 
 @inlined
 def _guide(seen, guide, y, x):
-    """A sum of normals and places becomes a unit normal and the mean place."""
-    a, b, c = seen[y, x, 0], seen[y, x, 1], seen[y, x, 2]
-    k = ONE / max(np.sqrt(a * a + b * b + c * c), TINY)
+    """Sums of normals and places become means."""
     w = ONE / max(seen[y, x, 6], TINY)
-    guide[0, y, x], guide[1, y, x], guide[2, y, x] = a * k, b * k, c * k
-    guide[3, y, x], guide[4, y, x], guide[5, y, x] = seen[y, x, 3] * w, seen[y, x, 4] * w, seen[y, x, 5] * w
+    for k in range(6):
+        guide[k, y, x] = seen[y, x, k] * w
 
 
 @kernel
@@ -126,10 +124,11 @@ def blend(sheet, value, into, first, last, down, across, reach, quiet, guessed):
 
 @inlined
 def _same(g, y, x, i, j):
-    """How far the surface at (i, j) goes on from that at (y, x): 0 to 1."""
+    """How far the surface at (i, j) goes on from that at (y, x): 0 to 1. A px of two surfaces, whose mean normal is short, goes on in each."""
     n0, n1, n2 = g[0, y, x], g[1, y, x], g[2, y, x]
     apart = abs(n0 * (g[3, i, j] - g[3, y, x]) + n1 * (g[4, i, j] - g[4, y, x]) + n2 * (g[5, i, j] - g[5, y, x]))
-    turned = ONE - (n0 * g[0, i, j] + n1 * g[1, i, j] + n2 * g[2, i, j])
+    m0, m1, m2 = g[0, i, j], g[1, i, j], g[2, i, j]
+    turned = min(n0 * n0 + n1 * n1 + n2 * n2, m0 * m0 + m1 * m1 + m2 * m2) - (n0 * m0 + n1 * m1 + n2 * m2)
     return max(NONE, ONE - apart * OFF_PLANE) * max(NONE, ONE - turned * TURNED)
 
 

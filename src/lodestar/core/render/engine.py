@@ -132,7 +132,7 @@ def _enlarged(layers: Layers, scale: float, size: tuple[int, int]) -> Layers | N
 
 def _film(height: int, width: int) -> rays.Film:
     blank = lambda *deep: np.zeros((height, width, *deep), np.float32)
-    return rays.Film(blank(4), blank(3), blank(3), blank(3), blank(7), blank(7), blank(2), np.zeros((height, width), np.int32))
+    return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(2), np.zeros((height, width), np.int32))
 
 
 def _lights(lights: Sequence[Light]) -> rays.Lights:

@@ -67,13 +67,15 @@ class Lights(NamedTuple):
 class Film(NamedTuple):
     """What is gathered over a part of the picture: means over samples, (h, w, ...) float32.
 
-    colour (4): ours, premultiplied, but for `soft` (3): what is even in it, which a filter may smooth. lit, bare (3): light on what
+    colour (4): ours, premultiplied, but for `soft` (3): what is even in it, which a filter may smooth. sky (5): while samples are taken, what ours
+    would send of an open sky (3), and the brightness of the sky along the samples, as far as it is open, and in all. lit, bare (3): light on what
     receives it, with and without our things. ours, place (7): normal, place and weight of what is seen of each, as sums. noise (2): squared error of the brightness of `soft` and of the shade, as the halves of the samples tell it; of one
     sample, 1 where some light was hidden. taken: samples.
     """
 
     colour: np.ndarray
     soft: np.ndarray
+    sky: np.ndarray
     lit: np.ndarray
     bare: np.ndarray
     ours: np.ndarray
@@ -347,8 +349,8 @@ def _received(things, lights, ray, words, address, p, n, at, sample, share, lit,
 
 
 @inlined
-def _shaded(things, lights, ray, words, address, p, face, n, v, at, sample, base, roughness, metal, share, colour, soft, noise):
-    """Add the light that one of ours sends to the eye along v (unit, to the eye): what is even to `soft` (3,), the sun's gloss to `colour`.
+def _shaded(things, lights, ray, words, address, p, face, n, v, at, sample, base, roughness, metal, share, colour, soft, sky, noise):
+    """Add the light that one of ours sends to the eye along v (unit, to the eye): what is even to `soft` (3,) and `sky` (5,), the sun's gloss to `colour`.
 
     Gloss: B. Walter and others, Microfacet Models for Refraction, EGSR 2007, with the height-correlated masking of E. Heitz, JCGT
     2014; of the surroundings: the split sum as fitted by B. Karis, Physically Based Shading on Mobile, 2014.
@@ -396,11 +398,13 @@ def _shaded(things, lights, ray, words, address, p, face, n, v, at, sample, base
     scale, offset = -1.04 * fit + r2, 1.04 * fit + r3
     for c in range(3):
         f0 = 0.04 + metal * (base[c] - 0.04)
-        along = lights.sky[c] if d[2] > 0 else lights.bounce[c]
-        taken = (1.0 - seen) * along + (along - lights.bounce[c] if behind else 0.0)
-        soft[c] += share * base[c] * (1.0 - metal) * (up * lights.sky[c] + (1.0 - up) * lights.bounce[c] - taken)
         around = lights.bounce[c] + over * (bright * lights.sky[c] - lights.bounce[c])
-        soft[c] += share * seen * around * (f0 * scale + offset)  # as even as the matt light, since `around` is
+        whole = base[c] * (1.0 - metal) * (up * lights.sky[c] + (1.0 - up) * lights.bounce[c])
+        sky[c] += share * (whole + around * (f0 * scale + offset))
+    # how much of it comes through is told by the ratio of two sums: it is never less than nothing, and has no noise where all is open
+    along = _bright(lights.sky) if d[2] > 0 else _bright(lights.bounce)
+    sky[3] += share * seen * (_bright(lights.bounce) if behind else along)
+    sky[4] += share * along
 
 
 @inlined
@@ -444,7 +448,7 @@ def _mirrored(d, n, roughness, u, v):
 
 
 @inlined
-def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, colour, soft, lit, bare, noise, ours, place):
+def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, colour, soft, sky, lit, bare, noise, ours, place):
     """Follow one ray from the eye and add what it finds: see Film."""
     left, travelled, mask, bounces = 1.0, 0.0, SEEN, 0
     receiving, first = True, True
@@ -509,6 +513,7 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                     share,
                     colour,
                     soft,
+                    sky,
                     noise,
                 )
                 colour[3] += share
@@ -587,6 +592,7 @@ def _uncounted(things, eye, lights, film, table):
         Film(
             unmanaged(film.colour),
             unmanaged(film.soft),
+            unmanaged(film.sky),
             unmanaged(film.lit),
             unmanaged(film.bare),
             unmanaged(film.ours),
@@ -605,7 +611,7 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
     table: of `sampling.samples`. Each tile takes samples, twice as many from round to round, until the rms error of its colour
     and of its shade is under `target` or `most` are taken. stop (1,): other than 0, nothing more is done.
     """
-    buffer, halves = np.empty(48, np.float32), np.zeros((TILE * TILE, 5))
+    buffer, halves = np.empty(48, np.float32), np.zeros((TILE * TILE, 8))
     ray, half = unmanaged(buffer[_aligned(buffer) :]), unmanaged(halves)
     words, address = unmanaged(ray.view(np.uint32)), ray.ctypes.data
     things, eye, lights, film, table = _uncounted(things, eye, lights, film, table)
@@ -626,7 +632,7 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
                     colour, soft, lit, bare = film.colour[y, x], film.soft[y, x], film.lit[y, x], film.bare[y, x]
                     for s in range(done, until):
                         if s == middle:
-                            _note(half[lane], colour, soft, lit, bare)
+                            _note(half[lane], colour, soft, film.sky[y, x], lit, bare)
                         at_x, at_y, u = 0.5, 0.5, 0.5
                         if most > 1:
                             place = table.places[s, among]
@@ -649,6 +655,7 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
                             table.turns[s, among],
                             colour,
                             soft,
+                            film.sky[y, x],
                             lit,
                             bare,
                             film.noise[y, x],
@@ -680,8 +687,9 @@ def _keep(buffer, halves):
 
 
 @inlined
-def _note(half, colour, soft, lit, bare):
+def _note(half, colour, soft, sky, lit, bare):
     half[0] = _bright(colour) + _bright(soft)
+    half[5], half[6], half[7] = _bright(sky), sky[3], sky[4]
     half[1] = colour[3]
     half[2] = _bright(soft)
     half[3] = _bright(lit)
@@ -701,11 +709,21 @@ def _close_enough(half, film, y0, x0, y1, x1, middle, done, target):
             h = half[(y - y0) * TILE + x - x0]
             soft, bright = _bright(film.soft[y, x]), _bright(film.colour[y, x])
             lit, bare = _bright(film.lit[y, x]), _bright(film.bare[y, x])
-            e = 0.5 * (h[0] * a - (bright + soft - h[0]) * b)
+            # each half has an open share of the sky of its own
+            sky, part, all_ = _bright(film.sky[y, x]), film.sky[y, x, 3], film.sky[y, x, 4]
+            of_one = h[5] * a * (h[6] / h[7] if h[7] > 0 else 1.0)
+            of_other = (sky - h[5]) * b * ((part - h[6]) / (all_ - h[7]) if all_ - h[7] > 1e-12 else 1.0)
+            e = 0.5 * (h[0] * a + of_one - (bright + soft - h[0]) * b - of_other)
             f = 0.5 * (h[1] * a - (film.colour[y, x, 3] - h[1]) * b)
             of_colour += max(e * e, f * f)
-            e = 0.5 * (h[2] * a - (soft - h[2]) * b)
+            e = 0.5 * (h[2] * a + of_one - (soft - h[2]) * b - of_other)
             film.noise[y, x, 0] = e * e
+            if part < 0.999 * all_:
+                # where all of few samples are hidden the halves agree, and say nothing: what so many of yes and no leave open (Laplace)
+                p = (part / all_ * done + 0.5) / (done + 1)
+                unknown = sky * sky * p * (1 - p) / (done * done * done)
+                film.noise[y, x, 0] = max(e * e, unknown)
+                of_colour += unknown / FILTERED
             e = 0.0
             if h[4] > 1e-9 and bare - h[4] > 1e-9:
                 e = 0.5 * (h[3] / h[4] - (lit - h[3]) / (bare - h[4])) * (1.0 - film.colour[y, x, 3] / done)
@@ -724,10 +742,11 @@ def _mean(film, y0, x0, y1, x1, done):
     for y in range(y0, y1):
         for x in range(x0, x1):
             film.taken[y, x] = done
+            open_ = film.sky[y, x, 3] / film.sky[y, x, 4] if film.sky[y, x, 4] > 0 else np.float32(1.0)
             for c in range(4):
                 film.colour[y, x, c] *= k
             for c in range(3):
-                film.soft[y, x, c] *= k
+                film.soft[y, x, c] = k * (film.soft[y, x, c] + open_ * film.sky[y, x, c])
                 film.lit[y, x, c] *= k
                 film.bare[y, x, c] *= k
 
