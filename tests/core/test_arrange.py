@@ -9,6 +9,7 @@ from scipy.spatial.transform import Rotation
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import turn_from_matrix, turn_matrix
 from lodestar.core.basics.keyed import Key, Keyed, constant
+from lodestar.core.edits import placing
 from lodestar.core.edits.arrange import (
     PIVOTS,
     added,
@@ -37,6 +38,9 @@ from lodestar.core.edits.arrange import (
 from lodestar.core.edits.settle import with_solve
 from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.evaluate.objects import pose_of, problem_of
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
+from lodestar.core.scene.surfaces import Patch
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Anchor, Box, Card, Logo, Title, ancestors
@@ -252,6 +256,32 @@ class StandInTest(unittest.TestCase):
 
     def test_a_bad_drawing_is_a_problem_of_its_object(self):
         self.assertTrue(problem_of(Logo(id="l", svg="<svg/>"), 0))
+
+
+class PlacingTest(unittest.TestCase):
+    """New objects on a patch 10 from the camera."""
+
+    def spot(self, normal, centre=(0.0, 10.0, 0.0), hangs=True):
+        camera = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.zeros(3), Lens(900.0, 900.0, 639.5, 359.5))
+        patch = Patch(np.array(centre), np.array(normal, float), np.zeros(0, int), 0.0, 0.0)
+        return placing.Spot(Shot(), camera, patch, hangs)
+
+    def test_a_title_stands_upright_on_the_ground_and_faces_the_camera(self):
+        title = placing.title_at(self.spot((0, 0, 1), (0.0, 10.0, 0.05)))
+        self.assertEqual(title.height.value, (1.2,))
+        self.assertEqual(title.position.value, (0.0, 10.0, 0.0))
+        self.assertEqual(title.turn.value[1:], (0, 0))
+
+    def test_the_back_of_what_hangs_lies_on_the_wall(self):
+        title = placing.title_at(self.spot((0, -1, 0), (0.0, 10.0, 2.0)))
+        self.assertAlmostEqual(title.position.value[1] + title.depth.value[0] / 2, 10.0)
+        far = placing.title_at(self.spot((0, -1, 0), (0.0, 10.0, 2.0), hangs=False))
+        self.assertEqual(far.position.value[1], 10.0)
+
+    def test_a_check_pattern_lies_a_hair_over_the_ground(self):
+        card = placing.check_pattern_at(self.spot((0, 0, 1)))
+        self.assertEqual(card.turn.value[1], -90.0)
+        self.assertTrue(0 < card.position.value[2] < 0.01 * card.width.value[0])
 
 
 if __name__ == "__main__":

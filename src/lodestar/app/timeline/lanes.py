@@ -8,12 +8,12 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.keyed import Keyed
-from lodestar.core.shot.document import Shot
+from lodestar.core.shot.document import LANES, Shot
 from lodestar.core.shot.motion import Chosen, change_keys, field_of, keyed_things, moved_keys, whole_motion, with_things
 from lodestar.core.shot.objects import Thing, keyed_parts
 
 from .. import theme
-from ..session import Session
+from ..session import STEPS, Session
 from .axis import GUTTER, LANE, REACH_PX, TimeAxis
 
 
@@ -41,19 +41,6 @@ class Row(NamedTuple):
         return sorted({k.frame for value in self.values.values() for k in value.keys})
 
 
-# the step to which the things of each field of a shot belong; those with a lane also while they are not keyed
-STEP_OF = {
-    "objects": "Place",
-    "mattes": "Foreground",
-    "regions": "Track",
-    "lamps": "Light",
-    "shadow": "Light",
-    "exposure": "Finish",
-    "finish": "Finish",
-}
-LANED = ("objects", "mattes")
-
-
 def in_hand(session: Session) -> str:
     """The id of the thing whose values have rows: the chosen one, or what the step on show is about."""
     shot = session.shot
@@ -72,12 +59,12 @@ def rows(session: Session) -> list[Row]:
     for id_, thing in keyed_things(shot).items():
         field = field_of(shot, id_)
         keyed = [part for part, value in keyed_parts(thing).items() if value.keys]
-        if field == "regions" or (field not in LANED and not keyed):
+        if field not in LANES or not (LANES[field].always or keyed):
             continue
         found.append(Row(id_, thing))
         if id_ == held:
             found += [Row(id_, thing, part) for part in keyed]
-    return sorted(found, key=lambda row: list(STEP_OF).index(field_of(shot, row.id)))
+    return sorted(found, key=lambda row: STEPS.index(LANES[field_of(shot, row.id)].step))
 
 
 def key_frames(session: Session) -> list[float]:
@@ -275,7 +262,8 @@ def span_of(thing: msgspec.Struct, count: int) -> tuple[int, int]:
 
 def step_of(session: Session, id_: str) -> str:
     """The step to which a lane belongs."""
-    return STEP_OF.get(field_of(session.shot, id_), "")
+    field = field_of(session.shot, id_)
+    return LANES[field].step if field in LANES else ""
 
 
 def move_keys(session: Session, chosen: Chosen, by: float, copy: bool, group: object) -> None:

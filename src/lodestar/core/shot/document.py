@@ -5,7 +5,7 @@ Lengths in metres of the scene (or units, while no distance is known), angles in
 
 import functools
 import hashlib
-from typing import Annotated, Any, get_type_hints
+from typing import Annotated, Any, NamedTuple, get_type_hints
 
 import msgspec
 
@@ -22,6 +22,15 @@ from ..track.tracks import Tracks
 from .objects import Object
 
 VERSION = 3
+
+
+class Lane(NamedTuple):
+    """Beside a field of a shot: the step of work to which the lanes of its things belong, and whether a thing has one while it is not keyed."""
+
+    step: str
+    always: bool = False
+
+
 IN_PICTURE, FOR_TRACKER = "in the picture", "for the tracker"  # marks of what shows in the finished picture, and in what the tracker sees
 
 
@@ -104,12 +113,12 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
     solving: SolveSettings = SolveSettings()
     solve: Annotated[Solve | None, IN_PICTURE] = None
     ground: Annotated[Ground, IN_PICTURE] = Ground()
-    objects: Annotated[tuple[Object, ...], IN_PICTURE] = ()
-    lamps: Annotated[tuple[Lamp, ...], IN_PICTURE] = (Sun(), Sky())
-    shadow: Annotated[Shadow, IN_PICTURE] = Shadow()
-    mattes: Annotated[tuple[Source, ...], IN_PICTURE] = ()
-    exposure: Annotated[Exposure, IN_PICTURE] = Exposure()
-    finish: Annotated[tuple[Finisher, ...], IN_PICTURE] = ()
+    objects: Annotated[tuple[Object, ...], IN_PICTURE, Lane("Place", True)] = ()
+    lamps: Annotated[tuple[Lamp, ...], IN_PICTURE, Lane("Light")] = (Sun(), Sky())
+    shadow: Annotated[Shadow, IN_PICTURE, Lane("Light")] = Shadow()
+    mattes: Annotated[tuple[Source, ...], IN_PICTURE, Lane("Foreground", True)] = ()
+    exposure: Annotated[Exposure, IN_PICTURE, Lane("Finish")] = Exposure()
+    finish: Annotated[tuple[Finisher, ...], IN_PICTURE, Lane("Finish")] = ()
     output: Output = Output()
     markers: tuple[Marker, ...] = ()
     basis: Any = None
@@ -138,6 +147,14 @@ def rebased(shot: Shot, **fields: Any) -> Shot:
 def _marked(mark: str) -> tuple[str, ...]:
     hints = get_type_hints(Shot, include_extras=True)
     return tuple(name for name, hint in hints.items() if mark in getattr(hint, "__metadata__", ()))
+
+
+LANES: dict[str, Lane] = {
+    name: extra
+    for name, hint in get_type_hints(Shot, include_extras=True).items()
+    for extra in getattr(hint, "__metadata__", ())
+    if isinstance(extra, Lane)
+}
 
 
 def shown_parts(shot: Shot, mark: str = IN_PICTURE) -> tuple:

@@ -6,12 +6,13 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.keyed import Key, Keyed
+from lodestar.core.edits.arrange import new_id
 from lodestar.core.matte.outline import smooth_line
 from lodestar.core.matte.sources import Outline
 
 from ... import theme
 from .. import overlays
-from .tool import REACH_PX, Tool, new_id
+from .tool import REACH_PX, Tool
 
 
 class DrawOutline(Tool):

@@ -9,19 +9,19 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import constant
-from lodestar.core.edits.arrange import added
+from lodestar.core.edits import placing
+from lodestar.core.edits.arrange import added, new_id
 from lodestar.core.evaluate.ground import hidden_share
 from lodestar.core.evaluate.pointing import Points, ground_under, placed_whole, surface_under
-from lodestar.core.media.pictures import picture_size
 from lodestar.core.scene.surfaces import Patch, heading_towards, on_ground
 from lodestar.core.shape.drawings import check_svg
-from lodestar.core.shot.objects import Anchor, Box, Card, Logo, Object, Title
+from lodestar.core.shot.objects import Box, Object
 
 from ... import theme
 from ...derived import covariances_of, points_of
 from .. import overlays
 from .marks import Lasso, caught
-from .tool import NUMBER, REACH_PX, HeightTool, Tool, new_id
+from .tool import NUMBER, REACH_PX, HeightTool, Tool
 
 SNAPS = {
     "surface": "the surface that the points make",
@@ -30,7 +30,6 @@ SNAPS = {
     "point": "the nearest point",
     "far": "a set distance along the view",
 }
-ANCHORED = 40  # tracks that an object remembers
 
 
 class PlaceObject(Tool):
@@ -168,36 +167,11 @@ class PlaceObject(Tool):
 
     # what is made
 
-    def standing(self, patch: Patch) -> dict:
-        """Place, turn and tracks of something that stands upright on the patch or hangs flat on a wall; and its height."""
-        camera, shot = self.canvas.camera(), self.session.shot
-        to = patch.centre - camera.centre
-        distance = float(np.linalg.norm(to))
-        wall = abs(patch.normal[2]) < 0.5 and self.session.snap not in ("far", "point")
-        at = patch.centre
-        if not wall and abs(patch.normal[2]) > 0.99 and abs(at[2]) < 0.03 * distance:
-            at = np.array([at[0], at[1], 0.0])
-        ids = shot.solve.point_ids[patch.rows][:ANCHORED] if shot.solve is not None and len(patch.rows) else []
-        return {
-            "id": new_id(),
-            "position": constant(*np.round(at, 4)),
-            "turn": constant(round(heading_towards(-patch.normal if wall else to), 1), 0, 0),
-            "tracks": tuple(int(i) for i in ids),
-        }
-
-    def height(self, patch: Patch) -> float:
-        """A height that suits the picture: an eighth of the distance."""
-        distance = float(np.linalg.norm(patch.centre - self.canvas.camera().centre))
-        return float(f"{distance * 0.12:.2g}")
+    def spot(self, patch: Patch) -> placing.Spot:
+        return placing.Spot(self.session.shot, self.canvas.camera(), patch, self.session.snap not in ("far", "point"))
 
     def make(self, patch: Patch) -> Object:
         raise NotImplementedError
-
-    def out_of_wall(self, fields: dict, patch: Patch, depth: float) -> dict:
-        """On a wall the back of a solid lies on it, not its middle."""
-        if abs(patch.normal[2]) < 0.5 and self.session.snap not in ("far", "point"):
-            fields["position"] = constant(*np.round(np.array(fields["position"].value) + patch.normal * depth / 2, 4))
-        return fields
 
     # paint
 
@@ -253,10 +227,7 @@ class PlaceTitle(PlaceObject):
     name, label, icon, tip = "title", "Title", "type", "Point at a surface and click: a title stands there"
 
     def make(self, patch: Patch) -> Object:
-        height = self.height(patch)
-        depth = round(height * 0.3, 3)
-        fields = self.out_of_wall(self.standing(patch), patch, depth)
-        return Title(text="TITLE", height=constant(height), depth=constant(depth), bevel=constant(round(height * 0.02, 4)), **fields)
+        return placing.title_at(self.spot(patch))
 
 
 class FileObject(PlaceObject):
@@ -280,17 +251,7 @@ class PlaceLogo(FileObject):
     kind, filter = "logo", "Drawings (*.svg)"
 
     def make(self, patch: Patch) -> Object:
-        height = 1.6 * self.height(patch)
-        depth = round(height * 0.12, 3)
-        fields = self.out_of_wall(self.standing(patch), patch, depth)
-        return Logo(
-            svg=read_svg(self.path),
-            label=Path(self.path).stem,
-            height=constant(height),
-            depth=constant(depth),
-            bevel=constant(round(height * 0.008, 4)),
-            **fields,
-        )
+        return placing.logo_at(self.spot(patch), read_svg(self.path), Path(self.path).stem)
 
 
 def read_svg(path: str) -> str:
@@ -305,8 +266,7 @@ class PlaceCard(PlaceObject):
     name, label, icon, tip = "card", "Card", "square", "Point at a surface and click: a plain card stands there, or hangs flat on a wall"
 
     def make(self, patch: Patch) -> Object:
-        height = 1.5 * self.height(patch)
-        return Card(width=constant(round(height * 1.4, 3)), height=constant(height), **self.standing(patch))
+        return placing.card_at(self.spot(patch))
 
 
 class PlacePicture(FileObject):
@@ -314,44 +274,21 @@ class PlacePicture(FileObject):
     kind, filter = "card", "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.mp4 *.mov *.mkv *.webm);;All files (*)"
 
     def make(self, patch: Patch) -> Object:
-        wide, high = picture_size(self.path)
-        height = 1.5 * self.height(patch)
-        return Card(
-            pattern="picture",
-            picture=self.path,
-            label=Path(self.path).stem,
-            width=constant(round(height * wide / high, 4)),
-            height=constant(height),
-            **self.standing(patch),
-        )
+        return placing.picture_at(self.spot(patch), self.path)
 
 
 class PlaceCheck(PlaceObject):
     name, label, icon, tip = "check", "Check pattern", "grid-3x3", "One click lays a grid card on the surface: play, and see whether it sticks"
 
     def make(self, patch: Patch) -> Object:
-        fields = self.standing(patch)
-        side = 2 * self.height(patch)
-        turn = (fields["turn"].value[0], 0.0 if abs(patch.normal[2]) < 0.5 else -90.0, 0.0)
-        # a hair over the surface, so that the ground does not cut it; on a wall it hangs round the click
-        lift = 0.002 * side * patch.normal
-        at = np.array(fields["position"].value) + lift
-        return Card(
-            pattern="grid",
-            label="Check pattern",
-            width=constant(side),
-            height=constant(side),
-            roughness=constant(1.0),
-            pivot=(0.0, 0.0, side / 2),
-            **fields | {"position": constant(*at), "turn": constant(*turn)},
-        )
+        return placing.check_pattern_at(self.spot(patch))
 
 
 class PlaceAnchor(PlaceObject):
     name, label, icon, tip = "anchor", "Anchor", "anchor", "An empty place in the scene, which can carry others"
 
     def make(self, patch: Patch) -> Object:
-        return Anchor(**self.standing(patch))
+        return placing.anchor_at(self.spot(patch))
 
 
 class DrawBox(HeightTool):

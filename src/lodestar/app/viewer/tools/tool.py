@@ -1,16 +1,11 @@
 """What every tool on the picture is: it takes mouse and keys from the canvas, draws what is in hand, and edits through the session."""
 
-import uuid
 
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter
 
 REACH_PX = 9.0
 NUMBER = "0123456789.-"
-
-
-def new_id() -> str:
-    return uuid.uuid4().hex[:8]
 
 
 class Tool:
