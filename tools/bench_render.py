@@ -79,7 +79,7 @@ def stillness(shot) -> None:
         # only where the plate is seen, and the shade is even enough for a place between px to have one
         alone = ((colour[..., 3] == 0) & (frame(shot, index, layer="matte").pixels == 0)).astype(np.float32)
         flat = (np.abs(cv2.Laplacian(shade[..., 1], cv2.CV_32F)) < 0.05).astype(np.float32)
-        take = lambda picture: cv2.remap(np.ascontiguousarray(picture), places[:, 0], places[:, 1], cv2.INTER_LINEAR, borderValue=0)[:, 0]
+        take = lambda picture: cv2.remap(np.ascontiguousarray(picture), places[:, 0], places[:, 1], cv2.INTER_LINEAR, borderValue=0).ravel()
         return take(shade[..., 1]), (take(cv2.erode(alone * flat, np.ones((5, 5)))) > 0.999)
 
     first, there = seen(FRAME)

@@ -1,6 +1,5 @@
 """What every tool on the picture is: it takes mouse and keys from the canvas, draws what is in hand, and edits through the session."""
 
-
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QPainter
 
