@@ -98,7 +98,7 @@ def _guide(seen, guide, y, x):
 def blend(sheet, value, into, first, last, down, across, reach, quiet, guessed):
     """Rows first to last of one pass: see PASSES; quiet: what share of the first squared noise is left."""
     h, w = sheet.weight.shape
-    sums = np.empty((4, w), np.float32)
+    sums = np.empty((5, w), np.float32)
     for y in range(first, last):
         busy = False
         for x in range(w):
@@ -111,11 +111,7 @@ def blend(sheet, value, into, first, last, down, across, reach, quiet, guessed):
         for k in range(-reach, reach + 1):
             i, off = y + k * down, k * across
             if 0 <= i < h:
-                share = HALF if abs(k) == reach else ONE
-                if guessed:
-                    _add_all(sheet, value, sums, y, i, off, max(0, -off), min(w, w - off), share)
-                else:
-                    _add_like(sheet, value, sums, y, i, off, max(0, -off), min(w, w - off), share, quiet)
+                _add(sheet, value, sums, y, i, max(0, -off), min(w, w - off), off, HALF if abs(k) == reach else ONE, quiet, guessed)
         for x in range(w):
             if sheet.noise[y, x] > LEAST_NOISE and sums[3, x] > NONE:
                 k = ONE / sums[3, x]
@@ -124,35 +120,32 @@ def blend(sheet, value, into, first, last, down, across, reach, quiet, guessed):
 
 
 @inlined
-def _same(g, y, x, i, j):
-    """How far the surface at (i, j) goes on from that at (y, x): 0 to 1. A px of two surfaces, whose mean normal is short, goes on in each."""
-    n0, n1, n2 = g[0, y, x], g[1, y, x], g[2, y, x]
-    apart = abs(n0 * (g[3, i, j] - g[3, y, x]) + n1 * (g[4, i, j] - g[4, y, x]) + n2 * (g[5, i, j] - g[5, y, x]))
-    m0, m1, m2 = g[0, i, j], g[1, i, j], g[2, i, j]
-    turned = min(n0 * n0 + n1 * n1 + n2 * n2, m0 * m0 + m1 * m1 + m2 * m2) - (n0 * m0 + n1 * m1 + n2 * m2)
-    return max(NONE, ONE - apart * OFF_PLANE) * max(NONE, ONE - turned * TURNED)
-
-
-@inlined
-def _add_all(sheet, value, sums, y, i, off, first, last, share):
-    for x in range(first, last):
-        weight = share * sheet.weight[i, x + off] * _same(sheet.guide, y, x, i, x + off)
-        sums[0, x] += weight * value[0, i, x + off]
-        sums[1, x] += weight * value[1, i, x + off]
-        sums[2, x] += weight * value[2, i, x + off]
-        sums[3, x] += weight
-
-
-@inlined
-def _add_like(sheet, value, sums, y, i, off, first, last, share, quiet):
-    for x in range(first, last):
-        weight = share * sheet.weight[i, x + off] * _same(sheet.guide, y, x, i, x + off)
-        noise, apart = (sheet.noise[y, x] + sheet.noise[i, x + off]) * quiet, value[3, y, x] - value[3, i, x + off]
-        # falls nearly as an exponential does, which the processor's vectors do not have
-        t = ONE / (ONE + QUARTER * LIKE * max(NONE, apart * apart - noise) / (noise + TINY))
-        t = t * t
-        weight *= t * t
-        sums[0, x] += weight * value[0, i, x + off]
-        sums[1, x] += weight * value[1, i, x + off]
-        sums[2, x] += weight * value[2, i, x + off]
-        sums[3, x] += weight
+def _add(sheet, value, sums, y, i, first, last, off, share, quiet, guessed):
+    """Add to the sums of px first to last of row y what is blended from row i, `off` px across."""
+    # rows from a first element on: only so do vectors of the processor run along them (more than twice as quick, measured)
+    here, there = slice(first, last), slice(first + off, last + off)
+    g = sheet.guide
+    n0, n1, n2, p0, p1, p2 = g[0, y, here], g[1, y, here], g[2, y, here], g[3, y, here], g[4, y, here], g[5, y, here]
+    m0, m1, m2, q0, q1, q2 = g[0, i, there], g[1, i, there], g[2, i, there], g[3, i, there], g[4, i, there], g[5, i, there]
+    own, other, own_noise, other_noise = value[3, y, here], value[3, i, there], sheet.noise[y, here], sheet.noise[i, there]
+    weights, weight = sheet.weight[i, there], sums[4, here]
+    for x in range(last - first):
+        # how far the surface there goes on from that here; a px of two surfaces, whose mean normal is short, goes on in each
+        apart = abs(n0[x] * (q0[x] - p0[x]) + n1[x] * (q1[x] - p1[x]) + n2[x] * (q2[x] - p2[x]))
+        both = n0[x] * m0[x] + n1[x] * m1[x] + n2[x] * m2[x]
+        turned = min(n0[x] * n0[x] + n1[x] * n1[x] + n2[x] * n2[x], m0[x] * m0[x] + m1[x] * m1[x] + m2[x] * m2[x]) - both
+        weight[x] = share * weights[x] * max(NONE, ONE - apart * OFF_PLANE) * max(NONE, ONE - turned * TURNED)
+    if not guessed:
+        for x in range(last - first):
+            noise, apart = (own_noise[x] + other_noise[x]) * quiet, own[x] - other[x]
+            # falls nearly as an exponential does, which the processor's vectors do not have
+            t = ONE / (ONE + QUARTER * LIKE * max(NONE, apart * apart - noise) / (noise + TINY))
+            t = t * t
+            weight[x] *= t * t
+    for c in range(3):
+        total, part = sums[c, here], value[c, i, there]
+        for x in range(last - first):
+            total[x] += weight[x] * part[x]
+    total = sums[3, here]
+    for x in range(last - first):
+        total[x] += weight[x]
