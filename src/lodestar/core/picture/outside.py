@@ -13,6 +13,7 @@ from .composite import over_nothing, shade_of
 from .frame import QUALITIES
 from .workshop import workshop
 
+TURNING_DETAIL = 0.5  # px drawn for each px of a view that turns: solids are told by their edges, and it is drawn anew when it rests
 SHADOW = 0.6  # how dark a shadow is drawn over the scene's ground, which has no light of its own
 NO_TINT = np.zeros(3, np.float32)
 
@@ -30,7 +31,7 @@ def scene_picture(shot: Shot, index: int, view: Camera, width: int, height: int,
     # the view's pixels begin at their edge, ours at the centre of the first one
     lens = msgspec.structs.replace(view.lens, cx=view.lens.cx - 0.5, cy=view.lens.cy - 0.5)
     camera = Camera(view.R, view.t, lens)
-    how = QUALITIES[quality]
+    how = QUALITIES[quality] if final else QUALITIES[quality]._replace(detail=TURNING_DETAIL)
     layers = workshop().engine.render([*items, *level_ground([])], lights_of(shot.lamps, index), lambda share: camera, (width, height), how)
     if layers is not None:
         h, w = layers.colour.shape[:2]
