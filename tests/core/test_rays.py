@@ -258,6 +258,18 @@ class MasksTest(unittest.TestCase):
         for colour, _ in (shown, hidden):
             self.assertGreater(colour[image][3], 0.9)
 
+    def test_what_hides_does_so_in_mirrors_too(self):
+        pond = Item(box_mesh(), placed(0.0, -1.5, -0.1, 3.0, 2.0, 0.11), (0, 0, 0), 0.0, 0.0, drawn=False, hides=True, reflects=1.0)
+        post = box(0.0, 0.0, 0.0, 1.0, 0.3, 1.0)
+        # seen from the pond it stands before the post's foot; to the eye, over it
+        screen = box(0.0, -0.4, -0.1, 1.2, 0.02, 0.5, drawn=False, hides=True)
+        camera = looking((0.0, -5.0, 2.5), (0.0, 0.0, 0.2), 70.0, self.size)
+        low, high = (tuple(camera.project(np.array([0.0, -0.15, z]))[0].round().astype(int)[::-1]) for z in (-0.3, -0.8))
+        free, held = (self.seen([post, pond, *more])[0][..., 3] for more in ([], [screen]))
+        self.assertGreater(free[low], 0.9)
+        self.assertLess(held[low], 0.1)
+        self.assertGreater(held[high], 0.9)
+
     def test_what_does_not_cast_leaves_the_light(self):
         dark = lambda casts: float(self.seen([box(0.0, 0.0, 1.0, 1.0, 1.0, 0.2, casts=casts)])[1].min())
         self.assertLess(dark(True), 0.9)
