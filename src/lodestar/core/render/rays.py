@@ -67,10 +67,11 @@ class Lights(NamedTuple):
 class Film(NamedTuple):
     """What is gathered over a part of the picture: means over samples, (h, w, ...) float32.
 
-    colour (4): ours, premultiplied, but for `soft` (3): what is even in it, which a filter may smooth. sky (5): while samples are taken, what ours
-    would send of an open sky (3), and the brightness of the sky along the samples, as far as it is open, and in all. lit, bare (3): light on what
-    receives it, with and without our things. ours, place (7): normal, place and weight of what is seen of each, as sums. noise (2): squared error of the brightness of `soft` and of the shade, as the halves of the samples tell it; of one
-    sample, 1 where some light was hidden. taken: samples.
+    colour (4): ours, premultiplied, but for `soft` (3): what is even in it, which a filter may smooth. sky (5): while samples are
+    taken, what ours would send of an open sky (3), and the brightness of the sky along the samples: as far as it is open, and in all.
+    lit, bare (3): light on what receives it, with and without our things. ours, place (7): normal, place and weight of what is seen
+    of each, as sums. noise (2): squared error of the brightness of `soft` and of the shade, as the halves of the samples tell it; of
+    one sample, 1 where some light was hidden. taken: samples.
     """
 
     colour: np.ndarray
@@ -688,12 +689,10 @@ def _keep(buffer, halves):
 
 @inlined
 def _note(half, colour, soft, sky, lit, bare):
-    half[0] = _bright(colour) + _bright(soft)
+    """What the first half of the samples gave: brightness of all, alpha, brightness of `soft`, of the light with and without our things, and `sky`."""
+    half[0], half[1], half[2] = _bright(colour) + _bright(soft), colour[3], _bright(soft)
+    half[3], half[4] = _bright(lit), _bright(bare)
     half[5], half[6], half[7] = _bright(sky), sky[3], sky[4]
-    half[1] = colour[3]
-    half[2] = _bright(soft)
-    half[3] = _bright(lit)
-    half[4] = _bright(bare)
 
 
 @inlined
