@@ -93,15 +93,16 @@ class LightsTest(unittest.TestCase):
         np.testing.assert_allclose(both[..., 3], one[..., 3], atol=1e-6)
 
     def test_a_workshop_gives_back_what_it_took_on_whatever_thread(self):
-        """Six workshops, each on a thread of its own as a delivery has it; a picture of 1280 x 720 takes 80 MB."""
+        """Eight workshops, each on a thread of its own as a delivery has it; a picture of 1280 x 720 takes 130 MB while it is made. The first
+        ones find out how much is kept for the next (level from the fourth on, measured)."""
         used = []
-        for _ in range(6):
+        for _ in range(8):
             thread = threading.Thread(target=self._once)
             thread.start()
             thread.join()
             with open("/proc/self/status") as status:
                 used.append(next(int(line.split()[1]) for line in status if line.startswith("VmRSS")) / 1024)
-        self.assertLess(used[-1] - used[1], 80, used)
+        self.assertLess(used[-1] - used[4], 80, used)
 
     @staticmethod
     def _once():
