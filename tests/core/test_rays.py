@@ -17,7 +17,7 @@ from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.render import embree, pool, rays, sampling
 from lodestar.core.render.engine import Engine, Quality
-from lodestar.core.render.eye import Nets, eye_of
+from lodestar.core.render.eye import Nets, eye_of, ray_through
 from lodestar.core.render.geometry import halvings
 from lodestar.core.render.items import LEVEL, Item
 from lodestar.core.shape.extrude import Mesh, title_mesh
@@ -127,7 +127,7 @@ class CameraTest(unittest.TestCase):
         eye = eye_of(Nets(), camera, (0, 0, *size), size, 0.0, readout, origin, scale)
         rng = np.random.default_rng(3)
         for x, y in rng.uniform(0, [size[0] - 1, size[1] - 1], (300, 2)):
-            o, d, _ = rays._ray(eye, x, y, 0.5)
+            o, d, _ = ray_through(eye, x, y, 0.5)
             point = (np.array(o) + 3.0 * np.array(d)) * scale + origin
             back, _ = camera(readout * (y / (size[1] - 1) - 0.5)).project(point)
             self.assertLess(np.abs(back - [x, y]).max(), 0.01)

@@ -9,7 +9,7 @@ from lodestar.core.light.lamps import SkyLight, SunLight
 from lodestar.core.light.sun import direction
 from lodestar.core.render.engine import BOUNCE, Engine, Quality
 from lodestar.core.render.items import LEVEL, Item
-from lodestar.core.render.rays import MIRROR_WIDTH
+from lodestar.core.render.lighting import MIRROR_WIDTH
 from lodestar.core.shape.extrude import title_mesh
 from lodestar.core.shape.fonts import SHIPPED, face_path
 from lodestar.core.shape.solids import box_mesh

@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 
 from ..basics.jit import inlined, kernel
-from . import pool
+from . import pool, vectors
 from .rays import TILE, Film
 
 # px down and across from one that is blended to the next, and how many on each side; the last counts half, so that each place of the block
@@ -27,7 +27,7 @@ LIKE = np.float32(1 / 2.2**2)  # 1 over the squared number of noises by which tw
 LEAST_NOISE = np.float32(5e-4**2)  # squared; less is not worth a filter
 OFF_PLANE = np.float32(1 / 0.01)  # 1 over the part of the size of our things that what is blended may lie off the plane of a pixel
 TURNED = np.float32(1 / 0.06)  # 1 over 1 less the cosine of the angle between their normals: 20 degrees
-RED, GREEN, BLUE = np.float32(0.2126), np.float32(0.7152), np.float32(0.0722)  # of brightness: ITU-R BT.709
+RED, GREEN, BLUE = np.float32(vectors.RED), np.float32(vectors.GREEN), np.float32(vectors.BLUE)
 NONE, QUARTER, HALF, ONE, TINY = (np.float32(x) for x in (0, 0.25, 0.5, 1, 1e-12))
 
 

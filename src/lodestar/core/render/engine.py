@@ -8,7 +8,7 @@ import numpy as np
 
 from ..light.lamps import Light, SkyLight, SunLight
 from ..projection.camera import Camera
-from . import denoise, pool, rays
+from . import denoise, lighting, pool, rays
 from .embree import device
 from .eye import Nets, eye_of
 from .geometry import check_solids, stage
@@ -135,10 +135,10 @@ def _film(height: int, width: int) -> rays.Film:
     return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(2), np.zeros((height, width), np.int32))
 
 
-def _lights(lights: Sequence[Light]) -> rays.Lights:
+def _lights(lights: Sequence[Light]) -> lighting.Lights:
     """As kernels take them. What the place sends back is lit by all suns and the sky."""
     suns = [light for light in lights if isinstance(light, SunLight)]
     sky = sum((light.colour for light in lights if isinstance(light, SkyLight)), np.zeros(3))
     rows = np.array([[*s.direction, *s.colour, np.cos(np.deg2rad(s.width_deg / 2))] for s in suns], float).reshape(-1, 7)
     bounce = BOUNCE * (sky + sum((s.colour * max(float(s.direction[2]), 0.0) for s in suns), np.zeros(3)))
-    return rays.Lights(rows, sky.astype(float), bounce.astype(float))
+    return lighting.Lights(rows, sky.astype(float), bounce.astype(float))
