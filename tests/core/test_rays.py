@@ -20,6 +20,7 @@ from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.eye import Nets, eye_of, ray_through
 from lodestar.core.render.geometry import halvings
 from lodestar.core.render.items import LEVEL, Item
+from lodestar.core.render.region import footprint
 from lodestar.core.shape.extrude import Mesh, title_mesh
 from lodestar.core.shape.fonts import SHIPPED, face_path
 from lodestar.core.shape.solids import box_mesh, card_mesh
@@ -147,6 +148,24 @@ class CameraTest(unittest.TestCase):
         )
         self.assertLess(np.sqrt(np.mean((moving - moments) ** 2)), 0.02)
         self.assertGreater(np.mean((moving > 0.05) & (moving < 0.95)), 0.2)
+
+    def test_the_part_that_is_drawn_is_no_larger_because_the_ground_goes_on_behind_the_camera(self):
+        """The sky's shade round a box reaches behind the camera before it; over the box's top and beside it nothing is touched."""
+        size, camera = (160, 90), looking((0.0, -2.2, 0.5), (0.0, 0.0, 0.4), 90.0, (160, 90), k1=-0.1)
+        item = box(0.0, 0.0, 0.0, 0.8, 0.8, 0.8)
+        left, top, right, bottom = footprint([item, GROUND], [SKY], lambda share: camera, size, 0.0, 0.0)
+        highest = camera.project(np.array([[x, y, 0.8] for x in (-0.4, 0.4) for y in (-0.4, 0.4)]))[0][:, 1].min()
+        self.assertTrue(highest - 10 < top <= highest)
+        self.assertEqual((left, right, bottom), (0, 160, 90))
+        # and no place of the box, or of the ground a height round it, that is in the picture, is cut off
+        rng = np.random.default_rng(1)
+        places = np.concatenate(
+            [rng.uniform([-0.4, -0.4, 0.0], [0.4, 0.4, 0.8], (2000, 3)), rng.uniform([-1.2, -1.2, 0.0], [1.2, 1.2, 0.0], (2000, 3))]
+        )
+        xy, depth = camera.project(places)
+        seen = xy[(depth > 0) & (np.abs(xy - [79.5, 44.5]) < [80, 45]).all(1)]
+        self.assertGreater(len(seen), 1000)
+        self.assertTrue((seen >= [left - 0.5, top - 0.5]).all() and (seen <= [right - 0.5, bottom - 0.5]).all())
 
     def test_what_comes_near_the_lens_grows_thin(self):
         solid = lambda near: whole([box(0.0, near + 0.5, -2.0, 4.0, 1.0, 4.0)], [SKY], looking((0, 0, 0), (0, 1, 0), 40.0, (32, 32)), (32, 32), 16)[

@@ -20,6 +20,7 @@ TOLD_SHARE = 0.03  # of an object that the ground hides: from here on it is told
 TRUSTED = 2.0  # times the usual error: a point with a larger one moves, or is not one point
 
 _kept: dict = {}
+_parts: dict = {}
 
 
 def trusted_points(shot: Shot) -> np.ndarray:
@@ -80,8 +81,18 @@ def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64)
     near = ((corners.max(1) >= reach.min(0)) & (corners.min(1) <= reach.max(0))).all(1)
     if not near.any():
         return []
-    part = Mesh(mesh.vertices, mesh.normals, np.ascontiguousarray(mesh.triangles[near]))
-    return [Item(part, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)]
+    return [Item(_part(mesh, near), lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)]
+
+
+def _part(mesh: Mesh, rows: np.ndarray) -> Mesh:
+    """Some triangles of a mesh; the same mesh for the same ones, since the renderer keeps what it makes of each."""
+    name = (id(mesh), rows.tobytes())
+    hit = _parts.get(name)
+    if hit is None or hit[0] is not mesh:
+        if len(_parts) > 16:
+            _parts.clear()
+        hit = _parts[name] = (mesh, Mesh(mesh.vertices, mesh.normals, np.ascontiguousarray(mesh.triangles[rows])))
+    return hit[1]
 
 
 def level_ground(things: list[Object]) -> list[Item]:

@@ -12,7 +12,7 @@ from ..evaluate.objects import item_of, objects_at
 from ..light.lamps import lights_of
 from ..matte.sources import View, matte_of
 from ..projection.camera import Camera
-from ..render.engine import Layers, Quality, scaled
+from ..render.engine import Layers, Quality
 from ..render.items import Item
 from ..shot.document import Shot
 from ..shot.objects import Object
@@ -108,7 +108,7 @@ def _render(
     shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, things: list[Object], items: dict[str, Item], check: Callable[[], None]
 ) -> Layers | None:
     def camera(share: float) -> Camera:
-        return scaled(camera_at(shot, index + share), size.scale)
+        return camera_at(shot, index + share).scaled(size.scale)
 
     solid = list(items.values())
     ground = [*hiding_ground(shot, things, solid, camera(0.0).centre), *level_ground(things)]

@@ -40,6 +40,10 @@ class Camera(msgspec.Struct, frozen=True, eq=False):
     t: np.ndarray
     lens: Lens
 
+    def scaled(self, factor: float) -> "Camera":
+        """Of a picture with so many pixels for each of its own."""
+        return self if factor == 1 else Camera(self.R, self.t, self.lens.scaled(factor))
+
     @property
     def centre(self) -> F64:
         """(3,) where the camera stands, in the world."""

@@ -132,7 +132,9 @@ class Solid(_Handle):
 
     def __init__(self, mesh: Mesh) -> None:
         triangles = mesh.triangles
-        if not np.isfinite(mesh.vertices).all() or (len(triangles) and (triangles.min() < 0 or triangles.max() >= len(mesh.vertices))):
+        if not (np.isfinite(mesh.vertices).all() and np.isfinite(mesh.normals).all()) or (
+            len(triangles) and (triangles.min() < 0 or triangles.max() >= len(mesh.vertices))
+        ):
             raise RenderError(
                 "A solid of this shot is broken: some of its corners are no numbers, or are missing.",
                 "Undo the last change, or delete the object that was changed last; the rest of the shot is kept.",

@@ -9,7 +9,6 @@ import numpy as np
 from ..light.lamps import Light, SkyLight, SunLight
 from ..projection.camera import Camera
 from . import denoise, lighting, pool, rays
-from .embree import device
 from .eye import Nets, eye_of
 from .geometry import check_solids, stage
 from .items import Item
@@ -21,9 +20,10 @@ TILES_AT_ONCE = 96  # that one thread takes: 2 to 20 ms, so that stopping is soo
 
 
 class Quality(NamedTuple):
-    """error: rms that a tile of the picture may be off by, in shade and in linear light, before the filter; most: samples of a pixel
-    at most, a power of two. detail: px that are drawn for each px of the picture, across and down. shutter: share of a frame's time in which it is open; readout: frames from the first row to the last.
-    spare: whether a core is left alone."""
+    """error: rms that a tile of the picture may be off by in linear light, and half of what it may in shade, before the filter; 0 takes
+    `most` samples everywhere. most: samples of a pixel at most. detail: px that are drawn for each px of the picture, across and
+    down. shutter: share of a frame's time in which it is open; readout: frames from the first row to the last. spare: whether a
+    core is left alone where there are three or more."""
 
     error: float
     most: int
@@ -67,14 +67,13 @@ class Engine:
         camera(share of a frame's time from the middle of the exposure) is the camera then. check is called meanwhile, some 50
         times a second, and may raise. Raises RenderError where the machine cannot render.
         """
-        device()
         if not any(i.drawn and len(i.mesh.triangles) for i in items):
             return None
         check_solids(items)
         if quality.detail != 1:
             coarse = (max(round(size[0] * quality.detail), 1), max(round(size[1] * quality.detail), 1))
             scale = coarse[0] / size[0]
-            layers = self._render(items, lights, lambda share: scaled(camera(share), scale), coarse, quality, check)
+            layers = self._render(items, lights, lambda share: camera(share).scaled(scale), coarse, quality, check)
             return layers and _enlarged(layers, scale, size)
         return self._render(items, lights, camera, size, quality, check)
 
@@ -101,18 +100,8 @@ class Engine:
         shoot = lambda some: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, some, film, stop)
         pool.spread(shoot, numbers, quality.spare, check, lambda: stop.fill(1))
         shade, even = denoise.smoothed(film, quality.spare, check)
-        pool.spread(
-            lambda part: rays.join(film, *part, shade, even),
-            [(k, min(k + 64, bottom - top)) for k in range(0, bottom - top, 64)],
-            quality.spare,
-            check,
-        )
+        rays.join(film, shade, even)
         return Layers(film.colour, film.lit, film.bare, left, top)
-
-
-def scaled(camera: Camera, scale: float) -> Camera:
-    """The camera of a picture of another size."""
-    return camera if scale == 1 else Camera(camera.R, camera.t, camera.lens.scaled(scale))
 
 
 def _enlarged(layers: Layers, scale: float, size: tuple[int, int]) -> Layers | None:

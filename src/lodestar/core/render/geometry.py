@@ -27,6 +27,7 @@ MOST_LEVELS = 14
 
 MOST_BOXES = 8  # that each ray is held against before the tree is asked
 
+FADE_SHARE = 0.2  # of the middle one of a solid's three sides, so that only what all but touches the lens becomes thin
 STEP_DEG = 4.0  # a turn is cut into steps of this, so that the arc between them is true to 0.06 %
 USUAL_STEPS = 5  # of something that moves without turning: keyed paths bend
 
@@ -37,7 +38,8 @@ class Things(NamedTuple):
     scene: Embree's. corners, normals (n, 3) float32 and triangles (m, 3) int32 of all meshes in their own axes; number (k, NUMBERS)
     int64 and value (k, VALUES) of each instance; matrices (s, 3, 4) from its axes to those of the rays; boxes (b, 6) low and high
     corners round instances over the exposure, with their masks (b,) int64; levels (p, MOST_LEVELS, 3)
-    int64 and texels (t, 4) uint8, straight alpha, code values of sRGB. levelled, level: whether level ground receives, and its height. cards: whether some have pictures; place: whether some of the place keep light off.
+    int64 and texels (t, 4) uint8, straight alpha, code values of sRGB. levelled, level: whether level ground receives, and its height.
+    cards: whether some have pictures; place: whether some of the place keep light off.
     """
 
     scene: int
@@ -147,9 +149,6 @@ def _turned_deg(a: np.ndarray, b: np.ndarray) -> float:
     """By how much the axes of b are turned against those of a, at most."""
     units = [m[:3, :3] / np.maximum(np.linalg.norm(m[:3, :3], axis=0), 1e-300) for m in (a, b)]
     return float(np.rad2deg(np.arccos(np.clip((units[0] * units[1]).sum(0), -1, 1)).max()))
-
-
-FADE_SHARE = 0.2  # of the thinner of a solid's upright sides, so that only what all but touches the lens becomes thin
 
 
 def _fade(item: Item, matrix: np.ndarray) -> float:

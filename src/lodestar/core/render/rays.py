@@ -360,9 +360,9 @@ def _mean(film, y0, x0, y1, x1, done):
 
 
 @kernel
-def join(film, first, last, shade, even):
-    """Put filtered light (3, h, w) back into rows first to last of a film: `soft` into `colour`, and the shade into `lit`."""
-    for y in range(first, last):
+def join(film, shade, even):
+    """Put filtered light (3, h, w) back into a film: `soft` into `colour`, and the shade into `lit`."""
+    for y in range(film.lit.shape[0]):
         for x in range(film.lit.shape[1]):
             for c in range(3):
                 # what few samples take of the sky's light may be more than there is

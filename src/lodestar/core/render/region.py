@@ -3,6 +3,7 @@
 from collections.abc import Callable, Sequence
 
 import numpy as np
+from scipy.spatial import ConvexHull
 
 from ..light.lamps import Light, SkyLight, SunLight
 from ..projection.camera import Camera
@@ -12,10 +13,8 @@ from .rays import TILE
 MARGIN_PX = 3
 NEAR = 1e-3  # of the farthest corner's distance, that a corner must lie before the camera to have a place in the picture
 SIDE_POINTS = 24  # of each side of a straight part, by which its bent outline is found
-LEAST_SHADE = (
-    0.11,
-    1 / 200,
-)  # of the error that a picture may have, and where none is said, of the light on the ground: fainter shade of the sky is left out
+# fainter shade of the sky is left out: of the error that a picture may have; and where none is said, of the light on the ground
+LEAST_SHADE = (0.11, 1 / 200)
 
 
 def footprint(
@@ -56,14 +55,18 @@ def _touched(items: Sequence[Item], lights: Sequence[Light], span: float, least:
 
 def _part(points: np.ndarray, camera: Camera, size: tuple[int, int]) -> tuple[np.ndarray, np.ndarray] | None:
     """Low and high corner (2,) px of the filmed part in which points (n, 3) of the world and all between them lie."""
-    inside = points @ camera.R.T + camera.t
-    z, lens = inside[:, 2], camera.lens
+    inside, lens = points @ camera.R.T + camera.t, camera.lens
     near = NEAR * float(np.abs(inside).max())
-    if (z < near).all():
+    before = inside[:, 2] >= near
+    if not before.any():
         return None
-    if (z < near).any():  # reaches behind the camera: no tighter bound is known
-        return np.zeros(2), np.array(size, float) - 1
-    xy = inside[:, :2] / z[:, None]
+    if not before.all():
+        # what lies before the camera of a hull that reaches behind it: its corners there, and where its edges pass a plane just before it
+        corners = inside[ConvexHull(inside, qhull_options="QJ").vertices]
+        front, back = corners[corners[:, 2] >= near], corners[corners[:, 2] < near]
+        share = (front[:, None, 2] - near) / (front[:, None, 2] - back[None, :, 2])
+        inside = np.concatenate([front, (front[:, None] + share[..., None] * (back[None] - front[:, None])).reshape(-1, 3)])
+    xy = inside[:, :2] / inside[:, 2:]
     # what is far outside is cut off: a lens's formula means nothing there
     most = 1.05 * float(
         np.linalg.norm(lens.undistort(np.array([[0.0, 0.0], [size[0] - 1.0, 0.0], [0.0, size[1] - 1.0], np.array(size) - 1.0])), axis=1).max()
