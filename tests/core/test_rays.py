@@ -1,10 +1,12 @@
 """The renderer against what is known outside of it: closed forms, a reference renderer, the projection itself; and against bad input."""
 
+import gc
 import hashlib
 import math
 import subprocess
 import sys
 import unittest
+import weakref
 
 import numpy as np
 from scipy.stats import qmc
@@ -321,6 +323,16 @@ class BadInputTest(unittest.TestCase):
         self.assertIsNone(
             Engine().render([Item(empty, placed(), (1, 1, 1), 0.5, 0.0)], [SKY], lambda s: looking_down(5.0), (64, 64), Quality(0.0, 4))
         )
+
+    def test_the_tree_of_a_solid_goes_when_no_picture_wants_it(self):
+        mesh = box_mesh()._replace(vertices=box_mesh().vertices.copy())
+        tree = weakref.ref(embree.solids_of([mesh])[0])
+        self.draw(Item(mesh, placed(), (1, 1, 1), 0.5, 0.0))
+        self.assertIsNotNone(tree(), "kept for the next picture")
+        for _ in range(embree.KEPT_ROUNDS):
+            self.draw(box(), samples=1)
+        gc.collect()
+        self.assertIsNone(tree())
 
     def test_two_million_triangles(self):
         n = 1001

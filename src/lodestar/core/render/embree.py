@@ -8,6 +8,7 @@ import ctypes
 import ctypes.util
 import functools
 import importlib.util
+import itertools
 import weakref
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -22,7 +23,7 @@ from ..shape.extrude import Mesh
 TRIANGLES, INSTANCE, INDEX, VERTEX, UINT3, FLOAT3, MATRIX_BY_COLUMNS = 0, 121, 0, 1, 0x5003, 0x9003, 0x9234  # Embree's own numbers
 ROBUST = 4  # the flag of a scene whose edges let no ray through
 MOST_STEPS = 65  # of a matrix within an exposure; Embree takes 129
-KEPT_MESHES = 64
+KEPT_ROUNDS = 16  # two a picture: a view, a delivery and groups behind their own mattes take turns
 NONE = 0xFFFFFFFF
 
 # both: (scene, address of the ray, address of arguments or 0), without a result; a ray with its hit is 96 bytes, 16-byte aligned
@@ -151,18 +152,23 @@ class Solid(_Handle):
         self._commit()
 
 
-_solids: dict[int, tuple[Mesh, Solid]] = {}
+_solids: dict[int, tuple[Mesh, Solid, int]] = {}
+_rounds = itertools.count()
 
 
-def solid_of(mesh: Mesh) -> Solid:
-    """The tree of a mesh; kept for the last ones by their identity, since they change seldom."""
-    found = _solids.pop(id(mesh), None)
-    if found is None or found[0] is not mesh:
-        found = mesh, Solid(mesh)
-    _solids[id(mesh)] = found
-    for old in list(_solids)[:-KEPT_MESHES]:
-        _solids.pop(old, None)
-    return found[1]
+def solids_of(meshes: list[Mesh]) -> list[Solid]:
+    """The trees of the meshes of a picture, kept by their identity, since they change seldom; those that the last pictures did without
+    are let go. Raises RenderError."""
+    number, found = next(_rounds), []
+    for mesh in meshes:
+        kept = _solids.get(id(mesh))
+        solid = kept[1] if kept is not None and kept[0] is mesh else Solid(mesh)
+        _solids[id(mesh)] = mesh, solid, number
+        found.append(solid)
+    for name, (_, _, last) in list(_solids.items()):
+        if last < number - KEPT_ROUNDS:
+            _solids.pop(name, None)
+    return found
 
 
 class Instances(_Handle):

@@ -88,7 +88,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
         value[k] = *item.base, item.roughness, item.metal, 0.0 if item.drawn else item.reflects, _fade(item, matrices[k][0])
         masks.append(mask_of(item))
         first_step += len(matrices[k])
-    instances = embree.Instances([embree.solid_of(i.mesh) for i in solid], matrices, masks)
+    instances = embree.Instances(embree.solids_of([i.mesh for i in solid]), matrices, masks)
     levelled = any(i.mesh is LEVEL for i in items)
     steps = np.ascontiguousarray(np.concatenate(matrices)) if matrices else np.zeros((0, 3, 4))
     cards, place = any(m & PICTURED for m in masks), any(m & PLACE for m in masks)
@@ -120,8 +120,7 @@ def check_solids(items: Sequence[Item]) -> None:
     for item in items:
         if not np.isfinite(item.model(0.0)).all():
             raise RenderError("An object of this shot stands nowhere: its place is no number.", "Undo the last change; the rest of the shot is kept.")
-        if len(item.mesh.triangles):
-            embree.solid_of(item.mesh)
+    embree.solids_of([i.mesh for i in items if len(i.mesh.triangles)])
 
 
 def mask_of(item: Item) -> int:
