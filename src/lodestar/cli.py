@@ -1,6 +1,9 @@
-"""The command line: solve, render, info and export without a window; demo, test, and the window itself."""
+"""The command line: new, update, solve, render, info and export without a window; demo, test, and the window itself."""
 
 import argparse
+import contextlib
+import difflib
+import errno
 import json
 import logging
 import os
@@ -15,30 +18,74 @@ import msgspec
 
 ROOT = Path(__file__).resolve().parents[2]
 CANCELLED = 130
-COMMANDS = ("solve", "render", "info", "export", "demo", "test")
+COMMANDS = ("new", "update", "solve", "render", "info", "export", "demo", "test")
+MOST_THREADS = 1024
+FAULT = 70  # EX_SOFTWARE of sysexits.h
 
 
 def main(argv: list[str]) -> int:
-    """Run a command; returns the exit status: 0, 2 for bad input, 3 for a solve that failed, 130 for a cancel."""
+    """Run a command; returns the exit status: 0, 2 for bad input, 3 for a solve that failed, 70 for a fault, 130 for a cancel."""
     from lodestar.core.basics.errors import Cancelled, UserError
 
     logging.basicConfig(level=logging.WARNING, format="%(levelname)s %(name)s: %(message)s")
-    if not argv or argv[0] not in (*COMMANDS, "-h", "--help"):
-        from lodestar.app.main import run
-
-        return run(argv[0] if argv else None)
-    args = _parser().parse_args(argv)
+    for stream in (sys.stdout, sys.stderr):  # a name may hold what is no UTF-8
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
     try:
-        return args.run(args) or 0
+        if not argv or (argv[0] not in COMMANDS and not argv[0].startswith("-")):
+            return _window(_file_to_open(argv))
+        args = _parser().parse_args(argv)
+        status = args.run(args) or 0
+        if sys.stdout is not None:
+            sys.stdout.flush()
+        return status
     except UserError as error:
         _say(error.what, error.hint)
         return error.exit_status
     except BrokenPipeError:  # whoever read the output has seen enough
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _drop_stdout()
         return 0
     except (Cancelled, KeyboardInterrupt):
-        _say("Cancelled.", "Nothing was changed.")
+        _say("Cancelled.", "What was there before is untouched.")
         return CANCELLED
+    except OSError as error:
+        _say(f"The output could not be written: {(error.strerror or 'unknown reason').lower()}.", "Look at the disk and where the output goes.")
+        _drop_stdout()
+        return UserError.exit_status
+    except Exception as error:
+        from lodestar.core.basics.faults import write_report
+
+        report = write_report(error, {})
+        kept = f"A report was written: {report}" if report else "No report could be written."
+        _say(f"Something went wrong in the program itself ({type(error).__name__}). What was there before is untouched.", kept)
+        return FAULT
+
+
+def _print(text: str) -> None:
+    if sys.stdout is None:  # it was closed before the start
+        raise OSError(errno.EBADF, os.strerror(errno.EBADF))
+    sys.stdout.write(text)
+
+
+def _drop_stdout() -> None:
+    """Python flushes it once more at the end, which would fail again."""
+    with contextlib.suppress(OSError, ValueError):
+        if sys.stdout is not None:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _file_to_open(argv: list[str]) -> str | None:
+    """The file to open the window on. Raises UserError for a word that is neither a command nor a file."""
+    from lodestar.core.basics.errors import UserError
+
+    if not argv:
+        return None
+    word = argv[0]
+    if not Path(word).exists() and not Path(word).suffix:
+        near = difflib.get_close_matches(word, COMMANDS, 1)
+        hint = f"The nearest command is '{near[0]}'." if near else f"The commands are {', '.join(COMMANDS)}; a file opens the window."
+        raise UserError(f"'{word}' is neither a command nor a file.", hint)
+    return word
 
 
 def _say(what: str, hint: str = "") -> None:
@@ -51,13 +98,24 @@ def _parser() -> argparse.ArgumentParser:
         description="Bright Lodestar: titles that look as if they had stood there. Without a command, the window opens (on FILE, if one is given).",
     )
     commands = parser.add_subparsers(dest="command", required=True)
+    one = commands.add_parser("new", help="make a shot of a clip")
+    one.add_argument("clip")
+    one.add_argument("-o", "--output", required=True, help="shot file (.lode)")
+    one.add_argument("--range", help="first:last frame, both included")
+    one.set_defaults(run=_new)
+    one = commands.add_parser("update", help="run every step of a shot that is missing or stale")
+    one.add_argument("shot")
+    one.add_argument("-o", "--output", help="another shot file (.lode); without it the shot itself is brought up to date")
+    one.add_argument("--only", metavar="STEPS", help="steps to run, with commas between them: track,solve")
+    one.add_argument("--threads", type=_count, default=0)
+    one.set_defaults(run=_update)
     one = commands.add_parser("solve", help="track a clip and solve its camera")
     one.add_argument("clip")
     one.add_argument("-o", "--output", required=True, help="camera file (JSON)")
     one.add_argument("--range", help="first:last frame, both included")
     one.add_argument("--exclude", metavar="MASKDIR", help="one 8-bit PNG a frame, named by frame number; white is ignored")
     one.add_argument("--focal-px", type=float, default=0.0)
-    one.add_argument("--threads", type=int, default=0)
+    one.add_argument("--threads", type=_count, default=0)
     one.set_defaults(run=_solve)
     one = commands.add_parser("render", help="write the finished movie or pictures of a shot")
     one.add_argument("shot")
@@ -67,7 +125,7 @@ def _parser() -> argparse.ArgumentParser:
         "--quality", choices=("draft", "final", "fine"), default="final", help="how far off a picture may be; fine has a third of the noise"
     )
     one.add_argument("--samples", type=int, help="rays for each px, whatever the quality")
-    one.add_argument("--threads", type=int, default=0, help="the picture is the same whatever the number")
+    one.add_argument("--threads", type=_count, default=0, help="the picture is the same whatever the number")
     one.add_argument("--pass", dest="layer", choices=("picture", "layers", "shadow", "matte"), default="picture")
     one.set_defaults(run=_render)
     one = commands.add_parser("info", help="what a clip, a shot or a camera file is")
@@ -84,6 +142,13 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("names", nargs="*")
     one.set_defaults(run=_test)
     return parser
+
+
+def _count(text: str) -> int:
+    """A number of threads: 0 for the machine's own."""
+    if not text.isdecimal() or int(text) > MOST_THREADS:
+        raise argparse.ArgumentTypeError(f"'{text[:20]}' is no number of threads from 0 to {MOST_THREADS}")
+    return int(text)
 
 
 def _window(path: str | None) -> int:
@@ -125,25 +190,84 @@ class _Progress:
                     sys.stderr.write(f"\r{self.share:4.0%}  {self.text:<28}{'' if left is None else f'{left:5.0f} s left'} ")
 
         job = Shown()
-        signal.signal(signal.SIGINT, lambda *_: job.cancel())
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # so that nothing is left half written
+            signal.signal(number, lambda *_: job.cancel())
         return job
 
 
-def _solve(args: argparse.Namespace) -> None:
+def _use_threads(number: int) -> None:
+    if not number:
+        return
+    import cv2
+    import numba
+
+    from lodestar.core.render import pool
+
+    pool.set_threads(number)
+    cv2.setNumThreads(number)
+    numba.set_num_threads(min(number, numba.config.NUMBA_NUM_THREADS))  # type: ignore[attr-defined]
+
+
+def _new(args: argparse.Namespace) -> None:
+    from lodestar.core.basics.errors import UserError
     from lodestar.core.basics.paths import refuse_sources
+    from lodestar.core.media.plates import probe
+    from lodestar.core.shot import files
+    from lodestar.core.shot.document import Shot, with_plate
+
+    output = _shot_file(args.output)
+    refuse_sources([output], [Path(args.clip)])
+    if output.exists():
+        raise UserError(f"{output.name} is there already, and would be lost.", "Choose another name, or remove it first.")
+    info = probe(Path(args.clip).absolute())
+    frames = _range(args.range, 0, info.count - 1)
+    shot = msgspec.structs.replace(with_plate(Shot(), info), name=output.stem, first=frames[0], last=frames[-1])
+    files.write(shot, output)
+
+
+def _update(args: argparse.Namespace) -> None:
+    from lodestar.core.basics.paths import check_writable, refuse_sources
+    from lodestar.core.shot import files
+    from lodestar.core.work.delivery import sources_of
+    from lodestar.core.work.updating import STEPS, brought_up_to_date, steps_named
+
+    steps = steps_named(args.only.split(",")) if args.only is not None else STEPS
+    output = _shot_file(args.output or args.shot)
+    shot = files.read(args.shot)
+    refuse_sources([output], sources_of(shot))
+    check_writable(output)  # before minutes of work
+    _use_threads(args.threads)
+    done = []
+    for step, result in brought_up_to_date(shot, _Progress(), steps):
+        shot = result
+        files.write(shot, output)  # each step is kept, whatever becomes of the next
+        done.append(step.name)
+    if not done and not (output.exists() and output.samefile(args.shot)):
+        files.write(shot, output)
+    sys.stderr.write(f"Brought up to date: {', '.join(done)}.\n" if done else "Nothing was due: the shot is up to date.\n")
+    if shot.solve is not None and shot.solve.warning and "solve" in done:
+        _say(shot.solve.warning)
+
+
+def _shot_file(name: str) -> Path:
+    from lodestar.core.basics.errors import UserError
+
+    if Path(name).suffix.lower() != ".lode":
+        raise UserError(f"{Path(name).name} is not the name of a shot.", "Give it the ending .lode.")
+    return Path(name)
+
+
+def _solve(args: argparse.Namespace) -> None:
+    from lodestar.core.basics.paths import check_writable, refuse_sources
     from lodestar.core.exchange.camera_file import write_camera
     from lodestar.core.media.plates import probe
     from lodestar.core.shot.document import Shot, with_plate
     from lodestar.core.work.solving import solve_shot
     from lodestar.core.work.tracking import track_shot
 
-    if args.threads:
-        import cv2
-        import numba
-
-        cv2.setNumThreads(args.threads)
-        numba.set_num_threads(min(args.threads, numba.config.NUMBA_NUM_THREADS))  # type: ignore[attr-defined]
+    _use_threads(args.threads)
     refuse_sources([Path(args.output)], [Path(args.clip)])  # before minutes of work
+    check_writable(Path(args.output))
     info = probe(args.clip)
     shot = with_plate(Shot(), info)
     frames = _range(args.range, 0, info.count - 1)
@@ -185,7 +309,6 @@ def _masks(folder: str, width: int, height: int):
 
 def _render(args: argparse.Namespace) -> None:
     from lodestar.core.basics.errors import UserError
-    from lodestar.core.render import pool
     from lodestar.core.shot import files
     from lodestar.core.work.delivery import deliver
 
@@ -194,8 +317,7 @@ def _render(args: argparse.Namespace) -> None:
         raise UserError(f"{args.shot} has no clip.", "Open it in the window and choose one.")
     if args.samples is not None and args.samples < 1:
         raise UserError("--samples must be 1 or more.", "Leave it out for the quality's own number.")
-    if args.threads:
-        pool.set_threads(args.threads)
+    _use_threads(args.threads)
     frames = _range(args.range, 0, shot.plate.count - 1) if args.range else shot.frames
     deliver(shot, args.output, _Progress(), quality=args.quality, samples=args.samples, layer=args.layer, frames=frames)
 
@@ -216,10 +338,10 @@ def _info(args: argparse.Namespace) -> None:
 
     tree = describe(Path(args.file)) | {"renderer": embree.description()}
     if args.json:
-        sys.stdout.write(json.dumps(tree, indent=1) + "\n")
+        _print(json.dumps(tree, indent=1) + "\n")
         return
     for name, value in tree.items():
-        sys.stdout.write(f"{name.replace('_', ' ')}: {value}\n")
+        _print(f"{name.replace('_', ' ')}: {value}\n")
 
 
 def describe(path: Path) -> dict[str, Any]:

@@ -1,19 +1,14 @@
 """The window: undo, keys, files, recovery, messages, missing clips, keyboard, and jobs that are cancelled."""
 
-import os
-import subprocess
-import sys
 import unittest
 from unittest import mock
 
 import msgspec
 import numpy as np
-from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
-from PyQt6.QtGui import QDropEvent
+from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 
-from lodestar.app import shot_commands as window_module
 from lodestar.app.commands import Finder
 from lodestar.app.derived import points_of
 from lodestar.app.fields import NumberField
@@ -21,10 +16,8 @@ from lodestar.app.session import STEPS
 from lodestar.core.edits.settle import with_tracks
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.picture.frame import frame
-from lodestar.core.shot import files
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from tests.app.window_case import WindowCase
-from tests.helpers import DEMO, ROOT, SHOTS, numbered, write_clip
 
 
 class DemoCase(WindowCase):
@@ -370,134 +363,7 @@ class FinishTest(DemoCase):
         self.assertEqual((self.session.object().mattes, behind.text()), ((), "none"))
 
 
-class FileTest(WindowCase):
-    def test_autosave_and_recovery(self):
-        self.window.shot.open_demo()
-        self.session.edit_item("Type", "open-sky", text="KEPT")
-        self.session.files.autosave()
-        self.session.files.finish_autosave()
-        self.assertTrue(self.session.files.swap_path().exists())
-        other = self.open_window()
-        other.session.files.offer_untitled()
-        self.assertIn("not saved", other.session.messages[-1].what)
-        label, bring_back = other.session.messages[-1].actions[0]
-        bring_back()
-        self.assertEqual(other.session.shot.objects[0].text, "KEPT")
-        self.close_window(other)
-
-    def test_a_saved_shot_has_its_swap_beside_it_and_loses_it_on_saving(self):
-        self.window.shot.open_demo()
-        self.session.files.save(self.folder / "mine.lode")
-        self.session.edit_item("Type", "open-sky", text="NEW")
-        self.session.files.autosave()
-        self.session.files.finish_autosave()
-        swap = self.folder / ".mine.lode.swap"
-        self.assertTrue(swap.exists())
-        self.session.files.save(self.session.files.path)
-        self.assertFalse(swap.exists())
-
-    def test_recovery_takes_the_shot_as_it_was_kept(self):
-        self.window.shot.open_demo()
-        self.session.edit_ground("Turn the scene", turned=(40.0, 3.0, 0.0), sized=1.5)
-        kept = self.session.shot.objects
-        self.session.files.autosave()
-        self.session.files.finish_autosave()
-        other = self.open_window()
-        other.shot.open_demo()  # the ground of before: objects must not be carried a second time
-        other.session.files.recover()
-        self.assertEqual(other.session.shot.objects, kept)
-        self.close_window(other)
-
-    def test_an_autosave_comes_while_edits_go_on(self):
-        self.window.shot.open_demo()
-        timer, swap = self.session.files._timer, self.session.files.swap_path()
-        timer.setInterval(100_000)
-        self.session.edit_item("Type", "open-sky", text="ONE")
-        self.wait(lambda: timer.remainingTime() < 99_990)
-        left = timer.remainingTime()
-        self.session.edit_item("Type", "open-sky", text="TWO")
-        self.assertLessEqual(timer.remainingTime(), left, "an edit puts the autosave off")
-        timer.timeout.emit()
-        self.session.files.finish_autosave()
-        self.assertTrue(swap.exists())
-
-    def test_work_is_kept_when_the_program_is_told_to_go(self):
-        """A program of its own that edits its shot and is then terminated, long before its autosave is due."""
-        child = """
-import os, signal
-from PyQt6.QtCore import QTimer
-from lodestar.app import main, window
-begin = window.Window.__init__
-def begun(self, session):
-    begin(self, session)
-    def act():
-        session.set("Rename", name="KEPT AT THE END")
-        os.kill(os.getpid(), signal.SIGTERM)
-    QTimer.singleShot(0, act)
-window.Window.__init__ = begun
-raise SystemExit(main.run(None))
-"""
-        env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "QT_QPA_PLATFORM": "offscreen"}
-        done = subprocess.run([sys.executable, "-c", child], env=env, timeout=60, capture_output=True, text=True)
-        self.assertEqual(done.returncode, 0, done.stderr)
-        swap = self.folder / "state" / "bright-lodestar" / "untitled.lode.swap"
-        self.assertEqual(files.unpack(swap.read_bytes(), "swap", self.folder).name, "KEPT AT THE END")
-
-    def test_the_demo_is_no_recent_file_that_saving_writes_over(self):
-        for way in (self.window.shot.open_demo, lambda: self.window.shot.open_path(DEMO)):
-            way()
-            self.assertNotIn(str(DEMO), self.session.files.recent())
-        self.window.shot.open_demo()
-        self.assertIsNone(self.session.files.path)
-
-    def test_a_missing_clip_is_asked_for_and_can_be_found(self):
-        shot = files.read(DEMO)
-        gone = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=str(self.folder / "gone.mp4")))
-        files.write(gone, self.folder / "a.lode")
-        self.window.shot.open_path(self.folder / "a.lode")
-        self.assertIn("gone.mp4", self.told())
-        self.click("step-plate")
-        with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "terrace.mp4"), "")):
-            self.click("find-clip")
-        self.assertEqual(self.session.shot.objects, shot.objects)
-        self.wait_picture()
-        with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "lookout.mp4"), "")):
-            self.window.shot.find_clip()
-        self.assertIn("another size or length", self.told())
-
-    def test_bad_files_are_told_and_nothing_is_lost(self):
-        self.window.shot.open_demo()
-        before = self.session.shot
-        self.session.files.saved_shot = before
-        for name, data in (("cut.lode", DEMO.read_bytes()[:9000]), ("text.mp4", b"no movie"), ("empty.mp4", b"")):
-            path = self.folder / name
-            path.write_bytes(data)
-            self.window.shot.open_path(path)
-            self.assertIn(name, self.told())
-            self.assertIs(self.session.shot, before)
-        self.assertFalse(self.session.files.save(self.folder / "nowhere" / "a.lode"))
-        self.assertIn("does not exist", self.told())
-
-    def test_a_clip_is_dropped_on_the_window(self):
-        clip = write_clip(self.folder / "clip.mp4", numbered(12))
-        data = QMimeData()
-        data.setUrls([QUrl.fromLocalFile(str(clip))])
-        event = QDropEvent(QPointF(400, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
-        self.window.dropEvent(event)
-        self.assertEqual(self.session.shot.plate.count, 12)
-        self.wait(lambda: self.canvas.image is not None)
-
-    def test_unsaved_work_is_asked_about(self):
-        self.window.shot.open_demo()
-        self.session.edit_item("Type", "open-sky", text="NEW")
-        with mock.patch.object(window_module, "ask", return_value="Stay here") as asked:
-            self.window.shot.new_shot()
-            self.assertIsNotNone(self.session.shot.plate)
-            asked.return_value = "Do not save"
-            self.window.shot.new_shot()
-        self.assertIsNone(self.session.shot.plate)
-        self.assertTrue(self.find("invitation"))
-
+class FinderTest(WindowCase):
     def test_the_finder_runs_commands(self):
         self.window.shot.open_demo()
         finder = Finder(self.window.commands)

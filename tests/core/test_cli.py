@@ -8,6 +8,8 @@ import signal
 import subprocess
 import sys
 import unittest
+import zipfile
+from pathlib import Path
 
 import av
 import cv2
@@ -16,6 +18,7 @@ import numpy as np
 from lodestar.core.basics.geometry import fit_similarity
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
+from lodestar.core.shot import files
 from tests.helpers import DEMO, ROOT, SHOTS, FolderCase, numbered, texture, write_clip
 
 ENV = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
@@ -23,6 +26,11 @@ ENV = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
 
 def run(*args: object) -> subprocess.CompletedProcess:
     return subprocess.run([sys.executable, "-m", "lodestar", *map(str, args)], capture_output=True, text=True, env=ENV, timeout=300)
+
+
+def example(page: str, name: str) -> str:
+    """The code block of a page that is marked with this name."""
+    return (ROOT / page).read_text().partition(f"<!-- example: {name} -->")[2].partition("```json\n")[2].partition("```")[0]
 
 
 def cameras(tree: dict) -> list[Camera]:
@@ -174,6 +182,126 @@ class OwnSourceTest(FolderCase):
             self.assertEqual(done.returncode, 2, done.stderr)
             self.assertIn("would be lost", done.stderr)
         self.assertEqual((shot.read_bytes(), clip.read_bytes()), before)
+
+
+class NewAndUpdateTest(FolderCase):
+    def test_a_shot_is_made_and_brought_up_to_date_and_rendered_by_commands(self):
+        """What docs/shot-file.md shows: from a clip to pictures with a title that was written as JSON by hand."""
+        shot = self.folder / "night.lode"
+        done = run("new", SHOTS / "lookout.mp4", "-o", shot, "--range", "0:49")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        again = run("new", SHOTS / "lookout.mp4", "-o", shot)
+        self.assertEqual(again.returncode, 2)
+        self.assertIn("there already", again.stderr)
+        before = shot.read_bytes()
+        half = run("update", shot, "--only", "track", "-o", self.folder / "half.lode")
+        self.assertEqual(half.returncode, 0, half.stderr)
+        self.assertEqual(shot.read_bytes(), before, "the shot that was read was written")
+        tracked = files.read(self.folder / "half.lode")
+        self.assertTrue(tracked.tracks is not None and tracked.solve is None)
+        os.replace(self.folder / "half.lode", shot)
+        done = run("update", shot)
+        self.assertIn("Brought up to date: solve.", done.stderr)
+        self.assertIn("Nothing was due", run("update", shot).stderr)
+        with zipfile.ZipFile(shot) as archive:
+            members = {name: archive.read(name) for name in archive.namelist()}
+        tree = json.loads(members["shot.json"])
+        tree["objects"] = json.loads(example("docs/shot-file.md", "objects"))
+        with zipfile.ZipFile(shot, "w") as archive:
+            for name, data in (members | {"shot.json": json.dumps(tree).encode()}).items():
+                archive.writestr(name, data)
+        done = run("render", shot, "-o", self.folder / "out.%04d.png", "--range", "6:6", "--quality", "draft", "--pass", "layers")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        alpha = cv2.imread(str(self.folder / "out.0006.png"), cv2.IMREAD_UNCHANGED)[..., 3]
+        self.assertGreater((alpha > 250).sum(), 1000, "no title is seen")
+
+    def test_steps_and_names_that_are_none(self):
+        shot = self.folder / "a.lode"
+        shot.write_bytes(DEMO.read_bytes())
+        for args, word in (
+            (("update", shot, "--only", "trak"), "track, solve"),
+            (("update", shot, "-o", self.folder / "a.zip"), ".lode"),
+            (("update", shot, "-o", self.folder / "none" / "a.lode"), "folder does not exist"),
+            (("update", self.folder / "gone.lode"), "cannot be read"),
+            (("new", self.folder / "gone.mp4", "-o", self.folder / "b.lode"), "not there"),
+            (("update", shot, "--threads", "-1"), "number of threads"),
+            (("rendr", shot), "'render'"),
+            (("qqqq",), "neither a command nor a file"),
+        ):
+            done = run(*args)
+            self.assertEqual(done.returncode, 2, (args, done.stderr))
+            self.assertIn(word, done.stderr)
+            self.assertNotIn("Traceback", done.stderr)
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["a.lode"])
+
+
+class NamesTest(FolderCase):
+    def test_names_of_files_that_mean_something_elsewhere(self):
+        pictures = numbered(4)
+        odd = {"take:1.mp4": "take:1.mp4", "50% ünïcode %d.mp4": "50%.png", "n" * 240 + ".mp4": "m" * 230 + ".png"}
+        for name, out in odd.items():
+            (self.folder / "clip.mp4").unlink(missing_ok=True)
+            write_clip(self.folder / "clip.mp4", pictures)
+            os.replace(self.folder / "clip.mp4", self.folder / name)
+            done = subprocess.run(
+                [sys.executable, "-m", "lodestar", "info", name, "--json"], cwd=self.folder, env=ENV, capture_output=True, text=True, timeout=60
+            )
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertEqual(json.loads(done.stdout)["count"], 4)
+            made = run("new", self.folder / name, "-o", self.folder / "s.lode")
+            self.assertEqual(made.returncode, 0, made.stderr)
+            done = run("render", self.folder / "s.lode", "-o", self.folder / ("titled " + out), "--range", "1:2", "--quality", "draft")
+            self.assertEqual(done.returncode, 0, done.stderr)
+            (self.folder / "s.lode").unlink()
+        self.assertEqual(len([p for p in self.folder.iterdir() if p.name.startswith("titled 50%.000")]), 2)
+        self.assertEqual([p.name for p in self.folder.iterdir() if ".part" in p.name], [])
+
+    def test_output_patterns_and_places_that_cannot_be(self):
+        for out, word in (
+            ("o%d_%d.png", "more than one place"),
+            ("o%099999999999d.png", "more than 12 digits"),
+            ("x" * 300 + ".mp4", "too long"),
+            ("/dev/full", "ending"),
+        ):
+            done = run("render", DEMO, "-o", self.folder / out, "--range", "1:1", "--quality", "draft")
+            self.assertEqual(done.returncode, 2, done.stderr)
+            self.assertIn(word, done.stderr)
+        done = run("export", DEMO, "-o", "/dev/null")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("device", done.stderr)
+        self.assertTrue(Path("/dev/null").is_char_device())
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_files_that_are_none_and_names_that_are_no_text(self):
+        os.mkfifo(self.folder / "pipe.lode")
+        os.mkfifo(self.folder / "pipe.mp4")
+        (self.folder / "folder.lode").mkdir()
+        for name in ("pipe.lode", "pipe.mp4", "folder.lode"):
+            done = run("info", self.folder / name)
+            self.assertEqual(done.returncode, 2, done.stderr)
+            self.assertIn("not a", done.stderr)
+        raw = os.fsencode(self.folder) + b"/\xff.mp4"
+        write_clip(self.folder / "a.mp4", numbered(2))
+        os.rename(self.folder / "a.mp4", raw)
+        done = subprocess.run([sys.executable.encode(), b"-m", b"lodestar", b"info", raw], env=ENV, capture_output=True, timeout=60)
+        self.assertEqual(done.returncode, 2, done.stderr)
+        self.assertIn(b"not UTF-8", done.stderr)
+
+    def test_output_that_goes_nowhere(self):
+        for where in ("> /dev/full", ">&-"):
+            command = f'"{sys.executable}" -m lodestar info "{DEMO}" {where}'
+            done = subprocess.run(command, shell=True, env=ENV, stderr=subprocess.PIPE, text=True, timeout=60)
+            self.assertNotIn("Traceback", done.stderr)
+            self.assertNotIn("Exception", done.stderr)
+            self.assertIn("could not be written", done.stderr)
+            self.assertEqual(done.returncode, 2, done.stderr)
+
+    def test_without_a_screen_it_says_so(self):
+        env = {k: v for k, v in ENV.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
+        for more, word in (({}, "no screen"), ({"DISPLAY": ":987"}, "cannot be reached")):
+            done = subprocess.run([sys.executable, "-m", "lodestar"], env=env | more, capture_output=True, text=True, timeout=60)
+            self.assertEqual(done.returncode, 2, done.stderr)
+            self.assertIn(word, done.stderr)
 
 
 class InfoTest(FolderCase):

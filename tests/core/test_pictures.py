@@ -45,7 +45,7 @@ class PicturesTest(FolderCase):
             self.assertIn(name, told.exception.what)
         # a picture of 20,000 px that says so in its head, of a few bytes: it is refused before it is unpacked
         chunk = lambda kind, data: struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
-        for wide, high, word in ((20_000, 9_000, "20000"), (20_000, 20_000, "8192")):
+        for wide, high, word in ((20_000, 9_000, "20,000"), (20_000, 20_000, "8,192")):
             head = chunk(b"IHDR", struct.pack(">IIBBBBB", wide, high, 8, 2, 0, 0, 0))
             body = head + chunk(b"IDAT", zlib.compress(b"\0" * (3 * wide + 1))) + chunk(b"IEND", b"")
             (self.folder / f"{high}.png").write_bytes(b"\x89PNG\r\n\x1a\n" + body)

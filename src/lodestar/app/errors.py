@@ -5,16 +5,18 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 
-from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtCore import QObject, Qt, QTimer, QUrl, pyqtSignal
+from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
 
+from lodestar.core.basics.faults import state_folder, write_report
 from lodestar.core.render import embree
 
 from . import theme
 from .fields import icon_button
 from .session import Message, Session
-from .shot_files import state_folder
 
 NOTE_MS = 7000
 log = logging.getLogger(__name__)
@@ -76,29 +78,52 @@ class Log(QDialog):
         text = QPlainTextEdit(readOnly=True)
         lines = [f"{time.strftime('%H:%M:%S', time.localtime(m.at))}  {m.what} {m.hint}".rstrip() for m in session.messages]
         text.setPlainText("\n".join(lines) or "Nothing was told yet.")
-        where = QLabel(f"Details of faults are kept in {state_folder() / 'log.txt'}")
+        folder = state_folder()
+        where = QLabel(f"Details of faults are kept in {folder}" if folder else "Details of faults are not kept: no folder for them can be written.")
         where.setProperty("role", "quiet")
         box.addWidget(text)
         box.addWidget(where)
 
 
-def catch_faults(told: Callable[[str], None]) -> None:
-    """No exception ends the program: it is logged with its traceback, and told in one sentence. (PyQt would abort.)"""
+def catch_faults(told: Callable[[str, Path | None], None]) -> None:
+    """No exception ends the program: a report is written, and it is told in one sentence. (PyQt would abort.) told: what it is
+    called, and where the report is."""
 
     def hook(kind, value, trace) -> None:
         if issubclass(kind, KeyboardInterrupt):
             sys.__excepthook__(kind, value, trace)
             return
         log.critical("a fault of the program; %s", embree.description(), exc_info=(kind, value, trace))
-        told(kind.__name__)
+        told(kind.__name__, write_report(value or kind(), {"renderer": embree.description()}))
 
     sys.excepthook = hook
     threading.excepthook = lambda args: hook(args.exc_type, args.exc_value, args.exc_traceback)
 
 
+class FaultTeller(QObject):
+    """Tells a fault in one sentence, from whatever thread it comes; the work is kept at once, since nobody knows what comes next."""
+
+    happened = pyqtSignal(str, object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.session = session
+        self.happened.connect(self._tell)
+
+    def _tell(self, kind: str, report: Path | None) -> None:
+        self.session.files.autosave()
+        show = (("Show the report", lambda: QDesktopServices.openUrl(QUrl.fromLocalFile(str(report)))),) if report else ()
+        self.session.tell(
+            f"Something went wrong in the program itself ({kind}).", "Your work is as it was before this step, and was kept at once.", "bad", *show
+        )
+
+
 def log_to_file() -> None:
     from logging.handlers import RotatingFileHandler
 
-    handler = RotatingFileHandler(state_folder() / "log.txt", maxBytes=1_000_000, backupCount=1)
+    folder = state_folder()
+    if folder is None:
+        return
+    handler = RotatingFileHandler(folder / "log.txt", maxBytes=1_000_000, backupCount=1)
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
     logging.getLogger().addHandler(handler)

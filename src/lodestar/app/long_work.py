@@ -9,10 +9,13 @@ import msgspec
 import numpy as np
 from PyQt6.QtCore import QObject
 
+from lodestar.core.basics.apart import SECONDS
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
+from lodestar.core.basics.paths import text_of
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.scene.ground import proposal
+from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
 from lodestar.core.shot.document import Shot, solving_reads, tracking_reads
 from lodestar.core.shot.history import Edit
 from lodestar.core.work import delivery, solving, tracking
@@ -136,6 +139,25 @@ class LongWork(QObject):
             return with_ground(shot, msgspec.structs.replace(shot.ground, on_ground=found.on_ground, uprights=found.uprights))
 
         self.session.edit("Keep the level that was found", keep)
+
+    # drawings ------------------------------------------------------------------------------------------------------------------
+
+    def read_drawing(self, path: Path, then: Callable[[str], None]) -> None:
+        """Give the source of a drawing (SVG) that can stand as a solid: at once, or as a job where it is a heavy one."""
+        try:
+            text = text_of(path, MOST_BYTES)
+            if is_quick(text):
+                then(check_svg(text))
+                return
+        except UserError as error:
+            self.session.fail(error)
+            return
+
+        def read(job: Job) -> str:
+            began = time.monotonic()
+            return check_svg(text, lambda: job.step((time.monotonic() - began) / SECONDS, path.name))
+
+        self.run_job("Read the drawing", "Place", read, then)
 
     # changes to the tracks -------------------------------------------------------------------------------------------------------
 

@@ -1,16 +1,44 @@
 """Starts the window."""
 
+import ctypes
 import os
 import signal
 import sys
+from pathlib import Path
+
+from lodestar.core.basics.errors import UserError
+
+
+def check_display() -> None:
+    """Raises UserError where there is no screen to open a window on; Qt would end the program with words of its own."""
+    if os.environ.get("QT_QPA_PLATFORM") or os.environ.get("WAYLAND_DISPLAY"):
+        return
+    name = os.environ.get("DISPLAY")
+    hint = "Start it in a desktop's session, or use the commands that need no window: new, update, render (see lodestar --help)."
+    if not name:
+        raise UserError("There is no screen to open the window on.", hint)
+    try:
+        xcb = ctypes.CDLL("libxcb.so.1")
+    except OSError:
+        return
+    xcb.xcb_connect.restype = ctypes.c_void_p
+    connection = ctypes.c_void_p(xcb.xcb_connect(None, None))
+    reached = xcb.xcb_connection_has_error(connection) == 0
+    xcb.xcb_disconnect(connection)
+    if not reached:
+        raise UserError(f"The screen {name} cannot be reached.", hint)
+
+
+def _tell_without_window(kind: str, report: Path | None) -> None:
+    sys.stderr.write(f"The window could not be opened ({kind}). {report or ''}\n")
 
 
 def run(path: str | None) -> int:
     """Open the window on a shot, a clip or nothing; returns the exit status."""
     from . import errors
 
-    faults: list[str] = []
-    errors.catch_faults(faults.append)
+    errors.catch_faults(_tell_without_window)
+    check_display()
     # the program's own name for the desktop, and its fonts without asking the system for substitutes
     os.environ.setdefault("QT_LOGGING_RULES", "qt.qpa.*=false")
     from PyQt6.QtCore import QTimer
@@ -30,18 +58,19 @@ def run(path: str | None) -> int:
     session = Session()
     Collector(session)
     window = Window(session)
-    errors.catch_faults(
-        lambda kind: session.tell(
-            f"Something went wrong in the program itself ({kind}).", "Your work is as it was before this step; the log has the details.", "bad"
-        )
-    )
+    errors.catch_faults(errors.FaultTeller(session).happened.emit)
     window.show()
-    if path == str(DEMO):
-        QTimer.singleShot(0, window.shot.open_demo)
-    elif path:
-        QTimer.singleShot(0, lambda: window.shot.open_path(path))
-    else:
-        QTimer.singleShot(0, session.files.offer_untitled)
+
+    def begin() -> None:
+        if session.files.swaps is None:
+            session.tell("Unsaved work cannot be kept: the folder for it cannot be written.", "Save often.", "doubtful")
+        session.files.offer_left()
+        if path == str(DEMO):
+            window.shot.open_demo()
+        elif path:
+            window.shot.open_path(path)
+
+    QTimer.singleShot(0, begin)
     signal.signal(signal.SIGINT, lambda *_: window.close())
 
     def keep(*_: object) -> None:

@@ -1,20 +1,26 @@
 """What is done with a shot as a whole: opening, saving and leaving it, its clip, its camera and its output; with their dialogs."""
 
+import stat
+import time
 from pathlib import Path
 
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMessageBox, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.exchange.camera_file import write_camera
-from lodestar.core.media.deliveries import SequenceDelivery
+from lodestar.core.media.deliveries import outputs_of
 from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
+from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, found_again, with_plate
 
 from .commands import Command
 from .panels.output import OutputPanel
 from .session import Session
+from .unsaved import UnsavedWork
 
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
+
+AS_NEW = "Save mine as a new file"
 
 
 def ask(parent: QWidget, text: str, hint: str, choices: list[str]) -> str:
@@ -32,6 +38,8 @@ def ask(parent: QWidget, text: str, hint: str, choices: list[str]) -> str:
 class ShotCommands:
     def __init__(self, window: QMainWindow, session: Session) -> None:
         self.window, self.session = window, session
+        session.files.may_leave = self.may_leave
+        self._told_of: object = None  # a change on the disk that was told
         self.output: OutputPanel  # which says how output is written; set once there are panels
 
     def commands(self) -> list[Command]:
@@ -43,6 +51,14 @@ class ShotCommands:
             Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
             Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
             Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.files.recent()[0]), enabled=lambda: bool(s.files.recent())),
+            Command(
+                "unsaved",
+                "Shot",
+                "Unsaved work…",
+                lambda: UnsavedWork(s, self.window).exec(),
+                enabled=lambda: bool(s.files.left()),
+                tip="of windows that are gone",
+            ),
             Command("save", "Shot", "Save", self.save, "Ctrl+S"),
             Command("save-as", "Shot", "Save as…", self.save_as, "Ctrl+Shift+S"),
             Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=lambda: s.shot.solve is not None),
@@ -108,7 +124,42 @@ class ShotCommands:
         self.session.edit("Say where the clip is", lambda s: with_plate(s, again))
 
     def save(self) -> bool:
-        return self.session.files.save(self.session.files.path) if self.session.files.path is not None else self.save_as()
+        kept = self.session.files
+        if kept.path is None:
+            return self.save_as()
+        if kept.changed_on_disk():
+            self._told_of = None
+            self.look_at_disk()
+            return False
+        if kept.path.exists() and not kept.path.stat().st_mode & stat.S_IWUSR:
+            choice = ask(
+                self.window, f"{kept.path.name} is marked read-only.", "Somebody wanted it to stay as it is.", [AS_NEW, "Write over it", "Stay here"]
+            )
+            if choice != "Write over it":
+                return choice == AS_NEW and self.save_as()
+        return kept.save(kept.path)
+
+    def look_at_disk(self) -> None:
+        """On coming back to the window: whether something else changed the shot's file meanwhile. It is told once for each change."""
+        kept = self.session.files
+        if kept.path is None or not kept.changed_on_disk() or self._told_of == (now := kept.path.stat().st_mtime_ns):
+            return
+        self._told_of = now
+        try:
+            there = files.read(kept.path)
+            said = f"there are {len(there.objects)} objects in it, {len(self.session.shot.objects)} here"
+        except UserError:
+            said = "it cannot be read now"
+        at, here = (time.strftime("%H:%M:%S", time.localtime(t)) for t in (now / 1e9, kept.saved_at))
+        path = kept.path
+        self.session.tell(
+            f"{path.name} was changed by something else at {at}, after {here} when it was last read or saved here: {said}.",
+            "Nothing was written over.",
+            "doubtful",
+            (AS_NEW, self.save_as),
+            ("Take what is there", lambda: kept.open(path)),
+            ("Write over it", lambda: kept.save(path)),
+        )
 
     def save_as(self) -> bool:
         name = f"{self._folder('shot')}/{self.session.shot.name}.lode"
@@ -116,7 +167,7 @@ class ShotCommands:
         if not path:
             return False
         self._remember_folder("shot", path)
-        return self.session.files.save(Path(path).with_suffix(".lode"))
+        return self.session.files.save(Path(path if path.lower().endswith(".lode") else f"{path}.lode"))
 
     def export_camera(self) -> None:
         shot = self.session.shot
@@ -149,10 +200,8 @@ class ShotCommands:
         self.session.work.deliver(Path(path), **self.output.how())
 
     def _would_replace(self, path: str) -> bool:
-        if "%" not in path:
-            return False  # the file dialog asks for single files
-        sequence = SequenceDelivery(Path(path))
-        return any((sequence.path.with_name(sequence.path.name % i)).exists() for i in self.session.shot.frames)
+        outputs = outputs_of(Path(path), self.session.shot.frames)
+        return outputs != [Path(path)] and any(output.exists() for output in outputs)  # the file dialog asks for single files
 
     def _folder(self, kind: str) -> str:
         return str(self.session.settings.value(f"folder/{kind}", str(Path.home())))

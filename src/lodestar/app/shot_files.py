@@ -1,25 +1,22 @@
 """Where the shot is kept: opening, saving, the autosave and what it brings back, recent files."""
 
-import os
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
-from lodestar.core.basics.errors import ShotFileError, UserError
+from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.faults import state_folder
+from lodestar.core.basics.paths import clear_parts
 from lodestar.core.media.plates import PlateInfo, probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, with_plate
+from lodestar.core.shot.swaps import Left, Swap, age_in_words, left_behind
 
 AUTOSAVE_MS = 4000
 DEMO = Path(__file__).resolve().parents[3] / "demo" / "open-night.lode"
-
-
-def state_folder() -> Path:
-    folder = Path(os.environ.get("XDG_STATE_HOME", "~/.local/state")).expanduser() / "bright-lodestar"
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
 
 
 def notes_on(info: PlateInfo) -> list[tuple[str, str]]:
@@ -46,17 +43,17 @@ class _Written(QObject):
 
 
 class _Write(QRunnable):
-    """Writes a shot, which is a value that nothing changes any more, beside the interface."""
+    """Keeps a shot, which is a value that nothing changes any more, beside the interface."""
 
-    def __init__(self, shot: Shot, path: Path, written: _Written) -> None:
+    def __init__(self, shot: Shot, swap: Swap, written: _Written) -> None:
         super().__init__()
-        self.shot, self.path, self.written = shot, path, written
+        self.shot, self.swap, self.written = shot, swap, written
 
     def run(self) -> None:
         written = self.written
         del self.written  # the pool drops this at its leisure on this thread, and no part of the window may go with it
         try:
-            files.write(self.shot, self.path)
+            self.swap.write(self.shot)
         except UserError as error:
             written.ended.emit(self.shot, error)
         else:
@@ -72,7 +69,13 @@ class ShotFiles(QObject):
         self.path: Path | None = None
         self.saved_shot: Shot = session.shot
         self.saved_at = 0.0
+        self._stamp: tuple = ()  # of the file as it was read or written here
         self._autosaved: Shot | None = None
+        self._taken: list[Left] = []  # what was left behind and is in this shot now
+        self.may_leave: Callable[[], bool] = lambda: True  # asks what to do with unsaved work; set by who can ask
+        state = state_folder()
+        self.swaps = state / "swaps" if state is not None else None
+        self.swap = Swap(self.swaps)
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(1)
         self._written = _Written(self)
@@ -85,30 +88,30 @@ class ShotFiles(QObject):
     def unsaved(self) -> bool:
         return self.session.shot is not self.saved_shot
 
-    def swap_path(self) -> Path:
-        if self.path is not None:
-            return self.path.with_name(f".{self.path.name}.swap")
-        return state_folder() / "untitled.lode.swap"
-
     def start_shot(self, shot: Shot, path: Path | None) -> None:
-        """Another shot takes the place of this one; its history begins anew."""
-        self._timer.stop()
-        self._pool.waitForDone()
+        """Another shot takes the place of this one; its history begins anew. What of the old one was not saved was asked about before."""
+        self.drop_swap()
         self.path, self.saved_shot, self.saved_at, self._autosaved = path, shot, time.time() if path else 0.0, None
+        self._taken = []
+        self._stamp = _stamp(path)
+        self.swap.claim(path, shot.name)
         if path is not None:
             self.remember(path)
         self.session.start_shot(shot)
 
-    def open(self, path: str | Path) -> bool:
-        """Open a shot, or a clip as a new shot."""
+    def open(self, path: str | Path, without: tuple[str, ...] = ()) -> bool:
+        """Open a shot, or a clip as a new shot. without: parts of the shot that are left out, since they make no sense; it has no file then,
+        so that nothing is saved over the one that has them."""
         path = Path(path).absolute()
         try:
             if path.suffix.lower() == ".lode":
-                self._begin_with(files.read(path), path)
+                self._begin_with(files.read(path, without), path if not without else None)
             else:
                 self.bring_in(path)
         except UserError as error:
-            self.session.fail(error)
+            part = getattr(error, "part", "")
+            offer = ((f"Open without {part}", lambda: self.open(path, (*without, part))),) if part else ()
+            self.session.tell(error.what, error.hint, "bad", *offer)
             return False
         return True
 
@@ -122,9 +125,17 @@ class ShotFiles(QObject):
         return True
 
     def _begin_with(self, shot: Shot, path: Path | None) -> None:
-        self.start_shot(shot, path)
+        elsewhere = path is not None and self.swap.is_open_elsewhere(path)
+        self.start_shot(shot, None if elsewhere else path)
         if path is not None:
-            self._offer_swap()
+            for folder in {path.parent, Path(shot.output.path).parent if shot.output.path else path.parent}:
+                clear_parts(folder)
+            self.offer_left(path)
+        if elsewhere:
+            assert path is not None
+            self.session.tell(
+                f"{path.name} is open in another window.", "This is a copy of it without a file; save it under another name to keep it.", "doubtful"
+            )
         if shot.plate and not Path(shot.plate.path).exists():
             self.session.tell(
                 f"The clip {Path(shot.plate.path).name} is not in {Path(shot.plate.path).parent} any more.",
@@ -145,36 +156,51 @@ class ShotFiles(QObject):
         session.frame_changed.emit(session.frame)
 
     def save(self, path: Path) -> bool:
-        shot = self.session.shot
+        shot, path = self.session.shot, Path(path)
+        if self.swap.is_open_elsewhere(path):
+            self.session.tell(f"{path.name} is open in another window, whose work would be lost.", "Save under another name.", "bad")
+            return False
         try:
             files.write(shot, path)
         except UserError as error:
             self.session.tell(error.what, f"{error.hint} The shot is still open and unchanged.", "bad")
             return False
+        self.path, self.saved_shot, self.saved_at, self._stamp = path, shot, time.time(), _stamp(path)
         self.drop_swap()
-        self.path, self.saved_shot, self.saved_at = Path(path), shot, time.time()
+        for left in self._taken:
+            left.throw_away()
+        self._taken = []
+        self.swap.claim(path, shot.name)
         self.remember(self.path)
         self.session.shot_changed.emit()
         return True
 
+    def changed_on_disk(self) -> bool:
+        """Whether something else wrote the shot's file since it was read or written here."""
+        now = _stamp(self.path)
+        return bool(now) and now != self._stamp
+
     # the autosave ------------------------------------------------------------------------------------------------------------
 
     def _ask_autosave(self) -> None:
-        # it runs on while edits go on: put off by each of them, it would never come
-        if self.unsaved and not self._timer.isActive():
+        if not self.unsaved:  # all was undone: there is nothing to offer any more
+            if self._autosaved is not None:
+                self.drop_swap()
+        elif not self._timer.isActive():  # it runs on while edits go on: put off by each of them, it would never come
             self._timer.start()
 
     def autosave(self) -> None:
-        """Write the swap file after edits, beside the interface; it goes when the shot is saved."""
+        """Keep unsaved work, beside the interface; what is kept goes when the shot is saved."""
         shot = self.session.shot
-        if shot is not self._autosaved and self.unsaved:
-            self._pool.start(_Write(shot, self.swap_path(), self._written))
+        if shot is not self._autosaved and self.unsaved and self.swaps is not None:
+            self._pool.start(_Write(shot, self.swap, self._written))
 
     def _autosave_ended(self, shot: Shot, error: UserError | None) -> None:
         if error is not None:
             self.session.tell(f"The autosave failed: {error.what}", error.hint, "doubtful")
             return
         self._autosaved, self.saved_at = shot, time.time()
+        self._ask_autosave()
         self.session.view_changed.emit()
 
     def finish_autosave(self) -> None:
@@ -184,35 +210,60 @@ class ShotFiles(QObject):
     def drop_swap(self) -> None:
         self._timer.stop()
         self.finish_autosave()
-        self.swap_path().unlink(missing_ok=True)
+        self.swap.drop()
+        self._autosaved = None
 
-    def _offer_swap(self) -> None:
-        swap = self.swap_path()
-        if not swap.exists():
+    # what was left behind ------------------------------------------------------------------------------------------------------
+
+    def left(self) -> list[Left]:
+        """Unsaved work of windows that are gone, the newest first."""
+        return [left for left in left_behind(self.swaps) if left.file not in {one.file for one in self._taken}]
+
+    def offer_left(self, path: Path | None = None) -> None:
+        """Offer what windows that are gone left behind: of this shot, or without a path the newest of all."""
+        found = [left for left in self.left() if path is None or left.path == path]
+        if not found:
             return
-        at = time.strftime("%H:%M", time.localtime(swap.stat().st_mtime))
+        newest, others = found[0], len(self.left()) - 1
+        older = f"{newest.path.name} was saved after that. " if newest.is_older_than_file and newest.path is not None else ""
+        more = f" {others} more under Shot, Unsaved work." if others else ""
         self.session.tell(
-            f"Work on this shot from {at} was not saved.",
-            "It was kept by the autosave.",
+            f"Work on {newest.note.name or 'an untitled shot'} from {age_in_words(newest.at)} was not saved.",
+            f"{older}It was kept by the autosave.{more}",
             "doubtful",
-            ("Bring it back", self.recover),
-            ("Throw it away", lambda: swap.unlink(missing_ok=True)),
+            ("Bring it back", lambda: self.recover(newest)),
+            ("Throw it away", newest.throw_away),
         )
 
-    def offer_untitled(self) -> None:
-        """At the start without a file: offer what an unsaved shot left behind."""
-        if self.path is None:
-            self._offer_swap()
-
-    def recover(self) -> None:
-        """Take the autosaved shot, as the whole that it is."""
+    def recover(self, left: Left) -> None:
+        """Take what was left behind, as the whole that it is: as an edit of its own shot where that is open or can be opened, so that
+        undo shows the saved one; else as a shot without a file."""
         try:
-            swap = self.swap_path()
-            shot = files.unpack(swap.read_bytes(), swap.name, swap.parent)
-        except (ShotFileError, OSError) as error:
+            shot = left.shot()
+        except UserError as error:
             self.session.tell("The autosave cannot be read.", str(error), "bad")
             return
+        if left.path is None or left.path != self.path:
+            if not self.may_leave():
+                return
+            if left.path is None or not left.path.exists():
+                self.start_shot(Shot(), None)
+            elif not self.open(left.path):
+                return
         self.session.edit("Bring back unsaved work", lambda _: shot)
+        self.session.show_step("Place" if shot.objects else "Plate")
+        self._taken.append(left)
+
+    def look_at(self, left: Left) -> None:
+        """Open what was left behind as a shot without a file; it stays on offer."""
+        try:
+            shot = left.shot()
+            if self.may_leave():
+                self.start_shot(shot, None)
+        except UserError as error:
+            self.session.tell("The autosave cannot be read.", str(error), "bad")
+            return
+        self.session.show_step("Place" if self.session.shot.objects else "Plate")
 
     # recent files ------------------------------------------------------------------------------------------------------------
 
@@ -226,3 +277,13 @@ class ShotFiles(QObject):
     def close(self) -> None:
         self._timer.stop()
         self.finish_autosave()
+        self.swap.close()
+
+
+def _stamp(path: Path | None) -> tuple:
+    """By what a file is known to be as it was; empty where there is none."""
+    try:
+        found = path.stat() if path is not None else None
+    except OSError:
+        return ()
+    return (found.st_ino, found.st_mtime_ns, found.st_size) if found is not None else ()

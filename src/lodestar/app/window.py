@@ -253,6 +253,11 @@ class Window(QMainWindow):
         self.viewer.refresh()
         self.viewer.place_file("logo" if path.suffix.lower() == ".svg" else "picture", str(path), at)
 
+    def changeEvent(self, event) -> None:
+        super().changeEvent(event)
+        if event.type() == event.Type.ActivationChange and self.isActiveWindow() and hasattr(self, "shot"):
+            self.shot.look_at_disk()
+
     def closeEvent(self, event) -> None:
         if not self.shot.may_leave():
             event.ignore()

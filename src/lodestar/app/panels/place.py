@@ -33,14 +33,14 @@ from lodestar.core.edits.arrange import added as with_object
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_size
-from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known
+from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known, unreadable_faces
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Box, Card, GroundMesh, Logo, Object, Solid, Thing, Title, Tube
 
 from ..commands import Command
 from ..derived import slip_of
 from ..fields import Section, Swatch, button, quiet
-from ..viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture, read_svg
+from ..viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .mattes import MatteChoice, Names
 from .panel import Panel
 
@@ -387,10 +387,9 @@ class PlacePanel(Panel):
     def _choose_svg(self) -> None:
         path = self.session.ask_file("Choose a drawing", "logo", "Drawings (*.svg)")
         if path:
-            try:
-                self._set("Choose a drawing", svg=read_svg(path), label=Path(path).stem)
-            except UserError as error:
-                self.session.fail(error)
+            id_ = self.session.object().id
+            take = lambda svg: self.session.edit_item("Choose a drawing", id_, svg=svg, label=Path(path).stem)
+            self.session.work.read_drawing(Path(path), take)
 
     def _choose_picture(self) -> None:
         path = self.session.ask_file(
@@ -484,6 +483,8 @@ class PlacePanel(Panel):
             self._all_faces = True
             self.face.clear()
             self.face.addItems(all_faces())
+            if left_out := unreadable_faces():
+                self.face.setToolTip(f"{self.face.toolTip()}\nLeft out, since they cannot be read: {', '.join(p.name for p in left_out[:10])}")
         match item:
             case Title():
                 text = item.text.replace("\n", "\\n")

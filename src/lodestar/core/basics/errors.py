@@ -30,7 +30,9 @@ class SolveError(UserError):
 
 
 class ShotFileError(UserError):
-    """A .lode or camera file that cannot be read or written."""
+    """A .lode or camera file that cannot be read or written. part: what of the shot the fault is in, without which it may open."""
+
+    part = ""
 
 
 class OutputError(UserError):
@@ -57,6 +59,7 @@ def writing_problem(path: object, error: OSError) -> UserError:
         errno.EROFS: ("the disk is read-only", "Choose a folder that you may write to."),
         errno.ENOENT: ("the folder does not exist", "Make the folder first, or choose another."),
         errno.ENOTDIR: ("part of the path is not a folder", "Choose another folder."),
+        errno.ENAMETOOLONG: ("its name is too long", "Choose a shorter name; 255 bytes are the most."),
         errno.EISDIR: ("this name belongs to a folder", "Choose another name."),
     }
     reason, hint = reasons.get(error.errno or 0, (error.strerror or "the system refused", "Choose another place."))

@@ -36,6 +36,11 @@ class Job:
         """What follows, with all its parts, counts from `low` to `high` of the whole: for work made of several functions."""
         self._stage = self._range = (low, high)
 
+    def begin(self) -> None:
+        """Another piece of work begins: its progress counts from nothing."""
+        self.share, self.text, self.started = 0.0, "", time.monotonic()
+        self.stage(0.0, 1.0)
+
     def cancel(self) -> None:
         self._stop.set()
 

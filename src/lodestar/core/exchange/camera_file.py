@@ -1,18 +1,18 @@
 """The camera as an open JSON file, `lodestar-camera` version 1 or 2; its fields are told in docs/camera-file.md."""
 
 import json
-import os
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ..basics.errors import ShotFileError, writing_problem
-from ..basics.paths import refuse_sources
+from ..basics.errors import ShotFileError
+from ..basics.paths import refuse_sources, replacing, text_of
 from ..solve.result import Solve
 
 FORMAT = "lodestar-camera"
+MOST_BYTES = 500_000_000
 VERSION = 2  # with a zoom, which a reader of version 1 would leave out
 
 
@@ -46,31 +46,31 @@ def write_camera(solve: Solve, fps: float, path: str | Path, sources: Iterable[s
     """Write the file. Raises OutputError with the reason when the place cannot be written, or is one of the sources."""
     path = Path(path)
     refuse_sources([path], map(Path, sources))
-    part = path.with_name(f".{path.name}.part")
-    try:
+    with replacing(path) as part:
         part.write_text(json.dumps(camera_tree(solve, fps)))
-        os.replace(part, path)
-    except OSError as error:
-        raise writing_problem(path, error) from error
 
 
 def read_camera(path: str | Path) -> dict[str, Any]:
     """The content of a camera file, checked. Raises ShotFileError when it is not one, or of a newer version."""
     path = Path(path)
     try:
-        tree = json.loads(path.read_text())
+        tree = json.loads(text_of(path, MOST_BYTES))
         right = tree["format"] == FORMAT
-    except (OSError, ValueError, KeyError, TypeError) as error:
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
         raise ShotFileError(f"{path.name} is not a camera file.", "Export one with: lodestar export SHOT.lode -o solve.json") from error
     if not right or not isinstance(tree.get("version"), int):
         raise ShotFileError(f"{path.name} is not a camera file.", "Export one with: lodestar export SHOT.lode -o solve.json")
     if tree["version"] > VERSION:
         raise ShotFileError(f"{path.name} was written by a newer Bright Lodestar (version {tree['version']}).", "Update the program to read it.")
     try:
+        for name in ("width", "height", "fps", "motion", "error_px", "tracks"):
+            _ = tree[name]
         for frame in tree["frames"]:
-            if np.shape(frame["R"]) != (3, 3) or np.shape(frame["t"]) != (3,):
+            if np.shape(frame["R"]) != (3, 3) or np.shape(frame["t"]) != (3,) or not np.isfinite([*np.ravel(frame["R"]), *frame["t"]]).all():
                 raise KeyError("R")
-        _ = [float(tree["lens"][name]) for name in ("fx", "fy", "cx", "cy", "k1", "k2")]
-    except (KeyError, TypeError, ValueError) as error:
-        raise ShotFileError(f"{path.name} misses the field {error} of a camera file.", "Export it again.") from error
+        if not np.isfinite([float(tree["lens"][name]) for name in ("fx", "fy", "cx", "cy", "k1", "k2")]).all():
+            raise KeyError("lens")
+        _ = len(tree["points"])
+    except (KeyError, TypeError, ValueError, AttributeError, OverflowError) as error:
+        raise ShotFileError(f"{path.name} misses something that a camera file has ({str(error)[:60]}).", "Export it again.") from error
     return tree

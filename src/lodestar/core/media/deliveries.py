@@ -15,9 +15,14 @@ import numpy as np
 
 from ..basics.colour import Colour, tags_of
 from ..basics.errors import OutputError, PlateError, writing_problem
+from ..basics.paths import check_writable, clear_parts, part_of
+from .plates import file_url
 from .yuv import frame_of
 
 HERTZ, BLOCK = 48000, 1024  # of the sound that is written, and samples of one block of it
+MOVIES = (".mp4", ".mov", ".mkv")
+PICTURES = (".png", ".exr")
+PATTERN, MOST_DIGITS = re.compile(r"%0?(\d*)d"), 12  # of a picture's number in its name
 TICK = Fraction(1, 90000)  # of a movie's clock: the usual rates are whole numbers of it
 
 
@@ -40,26 +45,35 @@ def open_delivery(
     Raises OutputError when the place cannot be written or the ending is unknown.
     """
     path = Path(path)
-    if not path.parent.exists():
-        raise writing_problem(path, FileNotFoundError(2, ""))
-    if path.suffix.lower() in (".mp4", ".mov", ".mkv"):
+    if path.suffix.lower() not in (*MOVIES, *PICTURES):
+        raise OutputError(f"{path.name} has an ending that cannot be written.", "Use .mp4, .mov or .mkv for a movie, .png or .exr for pictures.")
+    check_writable(path)
+    clear_parts(path.parent)
+    if path.suffix.lower() in MOVIES:
+        path = Path(os.path.realpath(path))
         return MovieDelivery(path, rate, width, height, colour, sound, deep)
-    if path.suffix.lower() in (".png", ".exr"):
-        return SequenceDelivery(_numbered(path))
-    raise OutputError(f"{path.name} has an ending that cannot be written.", "Use .mp4, .mov or .mkv for a movie, .png or .exr for pictures.")
+    return SequenceDelivery(path)
 
 
-def _numbered(path: Path) -> Path:
-    """A name with a place for the number of a picture."""
-    return path if re.search(r"%0?\d*d", path.name) else path.with_name(f"{path.stem}.%04d{path.suffix}")
+def picture_path(path: Path, index: int) -> Path:
+    """The file of one picture: the number stands for a pattern such as %04d in the name, or before its ending. Any other % is a letter.
+
+    Raises OutputError for a name with several patterns, or with one of more than MOST_DIGITS digits.
+    """
+    found = PATTERN.findall(path.name)
+    if len(found) > 1 or (found and int(found[0] or 0) > MOST_DIGITS):
+        why = "has more than one place for the number" if len(found) > 1 else f"asks for a number of more than {MOST_DIGITS} digits"
+        raise OutputError(f"{path.name} {why}.", "Write it as name.%04d.png.")
+    if not found:
+        return path.with_name(f"{path.stem}.{index:04}{path.suffix}")
+    return path.with_name(PATTERN.sub(lambda match: f"{index:0{int(match.group(1) or 0)}d}", path.name))
 
 
 def outputs_of(path: Path, frames: range) -> list[Path]:
     """The files that a delivery to this name makes."""
-    if path.suffix.lower() not in (".png", ".exr"):
+    if path.suffix.lower() not in PICTURES:
         return [path]
-    numbered = _numbered(path)
-    return [numbered.with_name(numbered.name % index) for index in frames]
+    return [picture_path(path, index) for index in frames]
 
 
 class MovieDelivery:
@@ -72,13 +86,13 @@ class MovieDelivery:
         self.colour = msgspec.structs.replace(colour, matrix="bt709", full_range=False) if colour.matrix == "rgb" else colour
         self.bits = 10 if deep else 8
         self.path, self.rate, self.sound = path, Fraction(rate), sound
-        self.part = path.with_name(f".{path.stem}.part{path.suffix}")
+        self.part = part_of(path)
         self.count, self._last = 0, -1
         # 4:2:0 needs even sides; an odd last row or column is repeated
         self.width, self.height = width + width % 2, height + height % 2
         try:
             self.part.touch()
-            self.container = av.open(str(self.part), "w", options={"movflags": "+faststart"} if path.suffix != ".mkv" else {})
+            self.container = av.open(file_url(self.part), "w", options={"movflags": "+faststart"} if path.suffix != ".mkv" else {})
         except (OSError, av.FFmpegError) as error:
             raise writing_problem(path, error if isinstance(error, OSError) else OSError()) from error
         self.video = self.container.add_stream("libx264", rate=self.rate)
@@ -112,7 +126,7 @@ class MovieDelivery:
         clip, start, end = self.sound
         first, last = round(start * HERTZ), round(end * HERTZ)
         try:
-            with av.open(clip) as source:
+            with av.open(file_url(clip)) as source:
                 written = 0
                 for at, heard in _sound_from(source, start):
                     a, b = max(at - first, written), min(at + heard.shape[1] - first, last - first)
@@ -183,8 +197,8 @@ class SequenceDelivery:
         self.written: list[tuple[Path, Path]] = []
 
     def add(self, index: int, picture: np.ndarray, at_s: float | None = None) -> None:
-        final = self.path.with_name(self.path.name % index)
-        part = final.with_name(f".{final.stem}.part{final.suffix}")
+        final = picture_path(self.path, index)
+        part = part_of(final)
         try:
             part.touch()
             self.written.append((part, final))

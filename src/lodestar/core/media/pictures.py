@@ -8,9 +8,10 @@ import av
 import numpy as np
 
 from ..basics.errors import PlateError
-from .plates import SEQUENCE_SUFFIXES, Plate, PlateInfo, open_plate, probe, sequence_files
+from .plates import SEQUENCE_SUFFIXES, Plate, PlateInfo, file_url, open_plate, probe, sequence_files
+from .sizes import check_size, size_in_header
 
-MOST_PX = 8192  # a side; with its halvings it takes 360 MB
+CARD_SIDE = 8192  # px; with its halvings it takes 360 MB
 
 
 @functools.lru_cache(maxsize=8)
@@ -27,19 +28,13 @@ def _movie(path: str, changed: float, thread: int) -> tuple[PlateInfo, Plate]:
 
 @functools.lru_cache(maxsize=16)
 def _still(path: Path, changed: float) -> np.ndarray:
+    check_size(path, *size_in_header(path), CARD_SIDE)
     try:
-        with av.open(str(path)) as container:
-            stream = container.streams.video[0]
-            width, height = stream.codec_context.width, stream.codec_context.height
-            if max(width, height) > MOST_PX:
-                raise PlateError(
-                    f"{path.name} has {width} × {height} pixels; {MOST_PX} a side are the most for a card.", "Make it smaller and choose it again."
-                )
-            pixels = next(container.decode(stream)).to_ndarray(format="rgba")
-    except (av.FFmpegError, StopIteration, IndexError, ValueError, MemoryError) as error:
-        raise PlateError(
-            f"{path.name} cannot be read as a picture.", f"It is damaged, or far larger than {MOST_PX} px a side. Save it again as PNG or JPEG."
-        ) from error
+        # a % in the name of a single picture is a letter
+        with av.open(file_url(path), options={"pattern_type": "none"}) as container:
+            pixels = next(container.decode(container.streams.video[0])).to_ndarray(format="rgba")
+    except (av.FFmpegError, StopIteration, IndexError, ValueError, MemoryError, OSError) as error:
+        raise PlateError(f"{path.name} cannot be read as a picture.", "It is damaged. Save it again as PNG or JPEG.") from error
     pixels.flags.writeable = False
     return pixels
 
@@ -59,10 +54,7 @@ def picture_frame(path: str, index: int) -> np.ndarray:
             raise PlateError(f"{one.name} is not in {one.parent} any more.", "Put it back, or choose the card's picture again.")
         return _still(one, one.stat().st_mtime)
     info, plate = _movie(path, file.stat().st_mtime, threading.get_ident())
-    if max(info.width, info.height) > MOST_PX:
-        raise PlateError(
-            f"{file.name} has {info.width} × {info.height} pixels; {MOST_PX} a side are the most for a card.", "Make it smaller and choose it again."
-        )
+    check_size(file, info.width, info.height, CARD_SIDE)
     rgb = plate.frame(index % info.count)
     if rgb.dtype != np.uint8:
         rgb = (rgb >> 8).astype(np.uint8)

@@ -3,6 +3,7 @@
 A frame number counts from 0 in order of presentation time, whatever order the file holds them in.
 """
 
+import os
 import re
 from collections import OrderedDict
 from fractions import Fraction
@@ -15,6 +16,7 @@ import numpy as np
 
 from ..basics.colour import LINEAR_PICTURE, SRGB_PICTURE, Colour, encode, from_tags
 from ..basics.errors import PlateError
+from .sizes import check_size, size_in_header
 from .yuv import rgb_of
 
 SEQUENCE_SUFFIXES = {".png", ".jpg", ".jpeg", ".tif", ".tiff", ".exr"}
@@ -61,14 +63,30 @@ class PlateInfo(msgspec.Struct, frozen=True):
         return self.count / self.fps
 
 
+def file_url(path: str | Path) -> str:
+    """A file as the decoder is to open it: 'take:1.mp4' alone would be a protocol named 'take'."""
+    return f"file:{path}"
+
+
 def probe(path: str | Path, fps: Fraction = Fraction(25)) -> PlateInfo:
     """Read what a movie or a picture of a sequence is. `fps` is taken for sequences, which have no rate of their own.
 
     Raises PlateError when the file is missing, empty, cut, or holds no picture.
     """
     path = Path(path)
-    if not path.exists():
-        raise PlateError(f"{path.name} is not there any more.", "Choose the clip again, or put it back in its folder.")
+    try:
+        str(path).encode()
+    except UnicodeEncodeError as error:
+        raise PlateError("The clip has a name that is not UTF-8, so that it cannot be kept in a shot.", "Rename it, or its folder.") from error
+    try:
+        if not path.exists():
+            raise PlateError(f"{path.name} is not there any more.", "Choose the clip again, or put it back in its folder.")
+        if not path.is_dir() and not path.is_file():
+            raise PlateError(f"{path.name} is a device or a pipe, not a file.", "Choose a movie, or a picture of a numbered sequence.")
+        if not os.access(path, os.R_OK):
+            raise PlateError(f"You may not read {path.name}.", "Change who may read it, or copy it.")
+    except (OSError, ValueError) as error:
+        raise PlateError(f"{path.name[:60]} cannot be opened: its name cannot be used.", "Give it a shorter, plain name.") from error
     if path.is_dir():
         pictures = sorted(p for p in path.iterdir() if p.suffix.lower() in SEQUENCE_SUFFIXES)
         if not pictures:
@@ -83,7 +101,7 @@ def probe(path: str | Path, fps: Fraction = Fraction(25)) -> PlateInfo:
 
 def _probe_movie(path: Path) -> PlateInfo:
     try:
-        with av.open(str(path)) as container:
+        with av.open(file_url(path)) as container:
             if not container.streams.video:
                 raise PlateError(f"{path.name} holds no picture, only sound or text.", "Choose a movie.")
             stream = container.streams.video[0]
@@ -101,6 +119,7 @@ def _probe_movie(path: Path) -> PlateInfo:
                 exact = 1 / (int(steps[0]) * stream.time_base)
                 rate = exact if abs(float(exact / rate) - 1) < 0.02 else rate
             varies = bool(len(steps) and steps.max() > 1.5 * np.median(steps))
+            check_size(path, frame.width, frame.height)
             turn, aspect = _quarter_turns(frame), _pixel_aspect(stream)
             width, height = _upright(frame.width, frame.height, turn, aspect)
             colour, untagged = _colour_of(frame)
@@ -231,6 +250,7 @@ def _size_sentence(name: str, picture: np.ndarray, width: int, height: int) -> s
 
 def _read_picture(path: Path) -> np.ndarray:
     """(h, w, 3) red, green, blue: uint8, uint16, or float32 linear for EXR."""
+    check_size(path, *size_in_header(path))
     if path.suffix.lower() == ".exr":
         import OpenEXR
 
@@ -239,11 +259,15 @@ def _read_picture(path: Path) -> np.ndarray:
                 channels = file.channels()
                 pixels = channels["RGB"].pixels if "RGB" in channels else channels["RGBA"].pixels[..., :3]
                 return np.ascontiguousarray(pixels, np.float32)
-        except (RuntimeError, KeyError, TypeError, ValueError) as error:
+        except (RuntimeError, KeyError, TypeError, ValueError, MemoryError, IndexError) as error:
             raise PlateError(f"{path.name} cannot be read as an EXR picture.", "It needs channels R, G and B.") from error
-    picture = cv2.imread(str(path), cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH)
-    if picture is None:
-        raise PlateError(f"{path.name} cannot be read as a picture.", "It may be damaged; write it again.")
+    try:
+        # from memory: a name may hold what the library's own reader cannot open
+        picture = cv2.imdecode(np.fromfile(path, np.uint8), cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH)
+    except (cv2.error, OSError, MemoryError):
+        picture = None
+    if picture is None or picture.dtype not in (np.uint8, np.uint16):
+        raise PlateError(f"{path.name} cannot be read as a picture of 8 or 16 bits.", "It may be damaged; save it again.")
     return cv2.cvtColor(picture, cv2.COLOR_BGR2RGB)
 
 
@@ -292,13 +316,13 @@ class MoviePlate:
         self._at = -1
         self._kept: OrderedDict[int, av.VideoFrame] = OrderedDict()
         try:
-            self._container = av.open(info.path)
+            self._container = av.open(file_url(info.path))
             self._stream = self._container.streams.video[0]
             self._stream.thread_type = "AUTO"
             self._times = _frame_times(self._container, self._stream)
             self._number = {time: number for number, time in enumerate(self._times)}
             self._start()
-        except (av.FFmpegError, OSError, IndexError) as error:
+        except (av.FFmpegError, OSError, IndexError, ValueError) as error:
             self.close()
             raise PlateError(
                 f"{Path(info.path).name} cannot be read as a movie.", "It may have been moved, cut or damaged; choose it again."
@@ -315,9 +339,9 @@ class MoviePlate:
             return self._kept[index]
         if not 0 <= index < len(self._times):
             raise PlateError(f"Frame {index} is not in {Path(self.info.path).name}, which has {len(self._times)} frames.", "Shorten the range.")
-        if not self._at < index <= self._at + 12:
-            self._start(index)
         try:
+            if not self._at < index <= self._at + 12:
+                self._start(index)
             for frame in self._frames:
                 number = self._number.get(frame.pts or 0)
                 if number is None:
@@ -331,7 +355,7 @@ class MoviePlate:
                 if number == index:
                     return self._checked(frame, index)
             return self._from_start(index)
-        except av.FFmpegError as error:
+        except (av.FFmpegError, OSError, ValueError, EOFError, MemoryError) as error:
             raise PlateError(
                 f"{Path(self.info.path).name} cannot be read at frame {index}.", "The file is damaged there; shorten the range to end before it."
             ) from error

@@ -3,47 +3,103 @@
 import functools
 import io
 import re
+import threading
 import xml.etree.ElementTree as ET
+from collections import OrderedDict
+from collections.abc import Callable
 
 import manifold3d as m3
 import numpy as np
 import svgelements as se
 
+from ..basics.apart import apart
 from ..basics.errors import UserError
 from .extrude import Mesh, extrude
 
 MOST_BYTES, MOST_SHAPES, MOST_POINTS = 4_000_000, 4000, 200_000
+HEAVY = 8_000  # characters, with those of what `use` repeats, from which a drawing is worked out in a child process: some 0.3 s
 CHORDS = 0.0003  # largest distance of a chord from its curve, in heights of the drawing
+MOST_KNOWN = 16
 REFUSED = re.compile(r"<!\s*(DOCTYPE|ENTITY)", re.IGNORECASE)
 
 
-def check_svg(text: str) -> str:
-    """The drawing's source, if it can stand as a solid. Raises UserError with the reason for all others."""
-    drawing_outlines(text)
+def check_svg(text: str, check: Callable[[], object] = lambda: None) -> str:
+    """The drawing's source, if it can stand as a solid; `check` may raise meanwhile. Raises UserError with the reason for all others."""
+    _found(text, check)
     return text
 
 
-@functools.lru_cache(maxsize=16)
+def is_quick(text: str) -> bool:
+    """Whether a drawing is at hand at once: light, or worked out already."""
+    return text in _known or len(text) < HEAVY
+
+
 def drawing_outlines(text: str) -> tuple[tuple[np.ndarray, ...], float]:
     """Closed contours (n, 2) of the drawing and its width, one unit high, y up, standing on y = 0 and centred on x = 0.
 
-    The union of all filled shapes by their own fill rules. Scripts, links, pictures and text are left out.
+    The union of all filled shapes by their own fill rules. Scripts, links, pictures and text are left out. A heavy one is worked out
+    in a child process, once: crossing lines by the thousand keep a processor for minutes. Raises UserError with the reason.
     Source of the format: W3C, Scalable Vector Graphics (SVG) 1.1, chapters 8 and 9.
     """
+    return _found(text)
+
+
+_known: OrderedDict[str, tuple[tuple[np.ndarray, ...], float] | UserError] = OrderedDict()
+_lock = threading.Lock()
+
+
+def _found(text: str, check: Callable[[], object] = lambda: None) -> tuple[tuple[np.ndarray, ...], float]:
+    """What is known of a drawing; that it cannot be used is known too, and not found out again for each picture."""
+    with _lock:
+        known = _known.get(text)
+    if known is None:
+        try:
+            known = _worked_out(text, check)
+        except UserError as error:
+            known = error
+        with _lock:
+            _known[text] = known
+            while len(_known) > MOST_KNOWN:
+                _known.popitem(last=False)
+    if isinstance(known, UserError):
+        raise type(known)(known.what, known.hint)
+    return known
+
+
+def _worked_out(text: str, check: Callable[[], object]) -> tuple[tuple[np.ndarray, ...], float]:
     if len(text) > MOST_BYTES:
         raise UserError(f"The drawing has {len(text) / 1e6:.1f} MB; {MOST_BYTES / 1e6:.0f} MB are the most.", "Simplify its paths and save it again.")
     if REFUSED.search(text):
         raise UserError("The drawing declares entities or a document type, which can hide harmful things.", "Save it as plain SVG without them.")
     try:
         root = ET.fromstring(text)
-    except ET.ParseError as error:
-        raise UserError(f"The drawing is not SVG that can be read ({error}).", "Save it again as plain SVG.") from error
-    if _expanded(root) > MOST_SHAPES:
+    except (ET.ParseError, UnicodeEncodeError, RecursionError) as error:
+        raise UserError(f"The drawing is not SVG that can be read ({str(error)[:80]}).", "Save it again as plain SVG.") from error
+    if _expanded(root, lambda element: 1) > MOST_SHAPES:
         raise UserError(f"The drawing repeats its parts into more than {MOST_SHAPES} shapes.", "Simplify it and save it again.")
+    letters = _expanded(root, lambda element: 1 + sum(len(value) for value in element.attrib.values()))
+    if max(letters, len(text)) < HEAVY:
+        contours, wide = outlines_of(text)
+    else:
+        arrays = apart("lodestar.core.shape.drawings:outlines_apart", text.encode(), "The drawing", check)
+        contours, wide = tuple(np.split(arrays["points"], arrays["ends"][:-1])), float(arrays["wide"])
+    for contour in contours:
+        contour.flags.writeable = False
+    return contours, wide
+
+
+def outlines_apart(data: bytes) -> dict[str, np.ndarray]:
+    """`outlines_of`, for a child process."""
+    contours, wide = outlines_of(data.decode())
+    return {"points": np.concatenate(contours), "ends": np.cumsum([len(c) for c in contours]), "wide": np.array(wide)}
+
+
+def outlines_of(text: str) -> tuple[tuple[np.ndarray, ...], float]:
+    """`drawing_outlines` of a drawing that was looked over already."""
     try:
         shapes = [s for s in se.SVG.parse(io.StringIO(text), reify=True).elements() if isinstance(s, se.Shape) and _has_fill(s)]
         sections = [section for s in shapes if (section := _section(s)) is not None]
-    except (ValueError, TypeError, IndexError, AttributeError, ZeroDivisionError, OverflowError, KeyError, RecursionError) as error:
+    except (ValueError, TypeError, IndexError, AttributeError, ArithmeticError, KeyError, RecursionError, MemoryError) as error:
         raise UserError("The drawing has a shape that cannot be read.", "Save it again as plain SVG with paths only.") from error
     whole = m3.CrossSection.batch_boolean(sections, m3.OpType.Add) if sections else m3.CrossSection()
     contours = [np.asarray(p, float) for p in whole.to_polygons()]
@@ -54,14 +110,14 @@ def drawing_outlines(text: str) -> tuple[tuple[np.ndarray, ...], float]:
         raise UserError(f"The drawing has {len(points)} corners; {MOST_POINTS} are the most.", "Simplify its paths and save it again.")
     low, high = points.min(0), points.max(0)
     height = high[1] - low[1]
-    if height < 1e-9 or high[0] - low[0] < 1e-9:
+    if not height >= 1e-9 or not high[0] - low[0] >= 1e-9:
         raise UserError("The drawing is a line without width.", "Give its shapes an area.")
     shift = np.array([(low[0] + high[0]) / 2, low[1]])
     return tuple((c - shift) / height for c in contours), float((high[0] - low[0]) / height)
 
 
-def _expanded(root: ET.Element) -> int:
-    """How many elements there are once all `use` are followed; rings and depths over a hundred count as too many."""
+def _expanded(root: ET.Element, weight: Callable[[ET.Element], int]) -> int:
+    """The weight of all elements once all `use` are followed; rings and depths over a hundred count as too many."""
     by_id = {e.get("id"): e for e in root.iter() if e.get("id")}
     known: dict[int, int] = {}
 
@@ -71,7 +127,7 @@ def _expanded(root: ET.Element) -> int:
         if id(element) in known:
             return known[id(element)]
         known[id(element)] = MOST_SHAPES + 1  # a ring meets itself here
-        total = 1 + sum(count(child, depth + 1) for child in element)
+        total = weight(element) + sum(count(child, depth + 1) for child in element)
         if element.tag.endswith("}use") or element.tag == "use":
             link = element.get("href") or element.get("{http://www.w3.org/1999/xlink}href") or ""
             if link.startswith("#") and link[1:] in by_id:
@@ -106,7 +162,7 @@ def _section(shape: se.Shape) -> m3.CrossSection | None:
                 points.append((segment.end.x, -segment.end.y))
         else:
             count = _steps(segment, size)
-            points += [(q.x, -q.y) for q in (segment.point(t) for t in np.linspace(0, 1, count + 1)[1:])]
+            points += [(x, -y) for x, y in _along(segment, np.linspace(0, 1, count + 1)[1:])]
     contours.append(np.array(points))
     rule = m3.FillRule.EvenOdd if str(shape.values.get("fill-rule", "")).strip() == "evenodd" else m3.FillRule.NonZero
     closed = [c for c in contours if len(c) > 2 and np.isfinite(c).all()]
@@ -115,9 +171,23 @@ def _section(shape: se.Shape) -> m3.CrossSection | None:
 
 def _steps(segment: se.PathSegment, size: float) -> int:
     """Chords for a curve: its bend over an even cut into eight tells how many keep within the tolerance."""
-    p = np.array([(q.x, q.y) for q in (segment.point(t) for t in np.linspace(0, 1, 9))])
+    p = _along(segment, np.linspace(0, 1, 9))
     bend = float(np.linalg.norm(p[:-2] - 2 * p[1:-1] + p[2:], axis=1).max()) / 8
     return int(np.clip(np.ceil(8 * np.sqrt(bend / (CHORDS * max(size, 1e-12)))), 4, 200))
+
+
+def _along(segment: se.PathSegment, t: np.ndarray) -> np.ndarray:
+    """(n, 2) points of a curve. The polynomials as rows: point by point, a drawing of 0.4 MB took 11 s."""
+    t = t[:, None]
+    corner = lambda point: np.array([[point.x, point.y]])
+    match segment:
+        case se.CubicBezier():
+            a, b, c, d = (corner(p) for p in (segment.start, segment.control1, segment.control2, segment.end))
+            return (1 - t) ** 3 * a + 3 * (1 - t) ** 2 * t * b + 3 * (1 - t) * t**2 * c + t**3 * d
+        case se.QuadraticBezier():
+            a, b, c = (corner(p) for p in (segment.start, segment.control, segment.end))
+            return (1 - t) ** 2 * a + 2 * (1 - t) * t * b + t**2 * c
+    return np.array([(q.x, q.y) for q in (segment.point(u) for u in t[:, 0])])
 
 
 @functools.lru_cache(maxsize=32)

@@ -2,6 +2,7 @@
 
 import functools
 import os
+import struct
 from pathlib import Path
 
 from fontTools.ttLib import TTFont, TTLibError
@@ -10,6 +11,24 @@ from ..basics.errors import UserError
 
 SHIPPED_FOLDER = Path(__file__).parents[2] / "fonts"
 SHIPPED = {"Inter Display Black": "InterDisplay-Black.otf", "Zilla Slab Bold": "ZillaSlab-Bold.ttf"}
+# what broken tables make their reader raise: it asserts and unpacks as it goes
+FONT_ERRORS = (
+    TTLibError,
+    OSError,
+    KeyError,
+    AttributeError,
+    AssertionError,
+    ValueError,
+    IndexError,
+    TypeError,
+    NotImplementedError,
+    MemoryError,
+    OverflowError,
+    RecursionError,
+    struct.error,
+    EOFError,
+)
+_unreadable: list[Path] = []
 FOLDERS = ("/usr/share/fonts", "/usr/local/share/fonts", "~/.fonts", "~/.local/share/fonts")
 
 
@@ -30,7 +49,7 @@ def system_faces() -> dict[str, Path]:
     found: dict[str, Path] = {}
     for folder in FOLDERS:
         for path in sorted(Path(folder).expanduser().rglob("*")):
-            if path.suffix.lower() in (".ttf", ".otf"):
+            if path.suffix.lower() in (".ttf", ".otf") and path.is_file():
                 name = _full_name(path)
                 if name:
                     found.setdefault(name, path)
@@ -47,9 +66,16 @@ def _full_name(path: Path) -> str:
         with TTFont(path, lazy=True) as font:
             outlines = "glyf" in font or "CFF " in font or "CFF2" in font
             return (font["name"].getDebugName(4) or "") if outlines else ""
-    except (TTLibError, OSError, KeyError, AttributeError):  # a broken font is not offered
+    except FONT_ERRORS:  # a broken font is not offered
+        _unreadable.append(path)
         return ""
 
 
 def all_faces() -> list[str]:
     return [*SHIPPED, *sorted(set(system_faces()) - set(SHIPPED))]
+
+
+def unreadable_faces() -> list[Path]:
+    """Files in the font folders that hold no face that can be read; they are left out."""
+    system_faces()
+    return list(_unreadable)

@@ -5,6 +5,7 @@ other. All that the program relies on is looked at here, once, when a file is op
 """
 
 import math
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -53,11 +54,20 @@ def checked(shot: Shot, name: str) -> Shot:
         if shot.solve is not None:
             _check_solve(shot.solve)
     except _Wrong as wrong:
-        raise ShotFileError(
+        told = ShotFileError(
             f"{name} cannot be opened: {wrong}.",
             "The file was left as it is. Open an earlier copy, or mend that place: the file is a zip, shot.json its text.",
-        ) from wrong
+        )
+        told.part = part_of_place(str(wrong))
+        raise told from wrong
     return shot
+
+
+def part_of_place(place: str) -> str:
+    """The part of a shot that a place in it belongs to: 'objects[0]' for 'objects[0].size.keys[1]'; empty where there is none that can be
+    left out."""
+    match = re.match(r"(objects|lamps|mattes|regions|finish|markers)\[\d+\]|(tracks|solve|solving|ground|shadow|exposure|output|follow)\b", place)
+    return match.group(0) if match else ""
 
 
 def _need(holds: bool, where: str, why: str) -> None:

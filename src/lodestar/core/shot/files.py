@@ -3,11 +3,9 @@
 Written under another name beside, flushed to disk and renamed, so that the old file is whole until the new one is.
 """
 
-import contextlib
 import io
 import math
 import os
-import stat
 import threading
 import weakref
 import zipfile
@@ -19,11 +17,12 @@ from typing import Any, BinaryIO, NamedTuple
 import msgspec
 import numpy as np
 
-from ..basics.errors import PlateError, ShotFileError, writing_problem
+from ..basics.errors import PlateError, ShotFileError
+from ..basics.paths import replacing
 from ..basics.rows import paths_of
 from ..media.plates import probe
 from ..track.tracks import frozen
-from .checked import checked
+from .checked import checked, part_of_place
 from .document import VERSION, Basis, Shot
 from .objects import Object
 
@@ -216,8 +215,8 @@ def unpack(data: bytes, name: str, folder: Path) -> Shot:
     return _unpacked(io.BytesIO(data), name, folder)[0]
 
 
-def _unpacked(file: BinaryIO, name: str, folder: Path) -> tuple[Shot, list[tuple[np.ndarray, zipfile.ZipInfo]]]:
-    """The shot in an open .lode file, and its arrays with where they are in there."""
+def _unpacked(file: BinaryIO, name: str, folder: Path, without: Sequence[str] = ()) -> tuple[Shot, list[tuple[np.ndarray, zipfile.ZipInfo]]]:
+    """The shot in an open .lode file, less the parts that are left out, and its arrays with where they are in there."""
     damaged = f"{name} is cut or damaged and cannot be opened."
     hint = "The file was left as it is. Open an earlier copy, or the autosave that is offered at the start."
     try:
@@ -245,11 +244,26 @@ def _unpacked(file: BinaryIO, name: str, folder: Path) -> tuple[Shot, list[tuple
     try:
         for old in range(version, VERSION):
             tree = MIGRATIONS[old](tree) | {"version": old + 1}
+        for part in without:
+            _leave_out(tree, part)
         shot = msgspec.convert(tree, Shot, dec_hook=hook)
     except READ_ERRORS as error:
-        raise ShotFileError(f"{damaged} ({error})" if isinstance(error, msgspec.ValidationError) else damaged, hint) from error
+        told = ShotFileError(f"{damaged} ({error})" if isinstance(error, msgspec.ValidationError) else damaged, hint)
+        told.part = part_of_place(str(error).rpartition("`$.")[2])
+        raise told from error
     shot = _with_paths(checked(shot, name), lambda path: os.path.normpath(folder / path))
     return (_with_own_tags(shot) if version < 3 else shot), members
+
+
+def _leave_out(tree: dict, part: str) -> None:
+    """Take a part out of a document: 'solve', or one thing of a list, 'objects[2]'. What stands on tracks goes with them."""
+    name, _, index = part.rstrip("]").partition("[")
+    if index:
+        del tree[name][int(index)]
+    else:
+        tree.pop(name, None)
+    if name == "tracks":
+        tree.pop("solve", None)
 
 
 def _arrays_in(archive: zipfile.ZipFile) -> tuple[dict[str, np.ndarray], list[tuple[np.ndarray, zipfile.ZipInfo]]]:
@@ -299,34 +313,25 @@ def write(shot: Shot, path: str | Path) -> None:
     followed, and the file keeps its mode; its owner too, where the system lets it.
     """
     path = Path(os.path.realpath(path))
-    part = path.with_name(f".{path.name}.part")
-    try:
-        with open(part, "w+b") as file:
-            members = _write_zip(shot, path.parent, file)
-            file.flush()
-            os.fsync(file.fileno())
-        if path.exists():
-            old = path.stat()
-            os.chmod(part, stat.S_IMODE(old.st_mode))
-            with contextlib.suppress(OSError):
-                os.chown(part, old.st_uid, old.st_gid)
-        os.replace(part, path)
-        _remember(path, members)
-    except OSError as error:
-        with contextlib.suppress(OSError):
-            part.unlink(missing_ok=True)
-        raise writing_problem(path, error) from error
+    with replacing(path) as part, open(part, "w+b") as file:
+        members = _write_zip(shot, path.parent, file)
+    _remember(path, members)
 
 
-def read(path: str | Path) -> Shot:
-    """Open a .lode file. The clip is not looked for here: a missing one is asked for later."""
+def read(path: str | Path, without: Sequence[str] = ()) -> Shot:
+    """Open a .lode file. The clip is not looked for here: a missing one is asked for later.
+
+    without: parts to leave out, in the order in which they were refused: the `part` of the ShotFileError that is raised where
+    something makes no sense.
+    """
     path = Path(path).absolute()
     try:
+        if path.exists() and not path.is_file():
+            raise ShotFileError(f"{path.name} is a folder, a device or a pipe, not a shot.", "Choose a file that ends in .lode.")
         with open(path, "rb") as file:
-            shot, members = _unpacked(file, path.name, path.parent)
+            shot, members = _unpacked(file, path.name, path.parent, without)
         _remember(path, members)
-    except OSError as error:
-        raise ShotFileError(
-            f"{path.name} cannot be read: {(error.strerror or 'unknown reason').lower()}.", "Look whether it is still there."
-        ) from error
+    except (OSError, ValueError) as error:
+        reason = (getattr(error, "strerror", "") or "unknown reason").lower()
+        raise ShotFileError(f"{path.name} cannot be read: {reason}.", "Look whether it is still there, and whether you may read it.") from error
     return shot

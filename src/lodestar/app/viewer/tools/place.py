@@ -14,7 +14,6 @@ from lodestar.core.edits.arrange import added, new_id
 from lodestar.core.evaluate.ground import hidden_share
 from lodestar.core.evaluate.pointing import Points, ground_under, placed_whole, surface_under
 from lodestar.core.scene.surfaces import Patch, heading_towards, on_ground
-from lodestar.core.shape.drawings import check_svg
 from lodestar.core.shot.objects import Box, Object
 
 from ... import theme
@@ -250,16 +249,17 @@ class PlaceLogo(FileObject):
     name, label, icon, tip = "logo", "Logo", "shapes", "Choose a drawing (SVG), point at a surface and click: it stands there as a solid"
     kind, filter = "logo", "Drawings (*.svg)"
 
+    def place(self) -> None:
+        at = self.pointer
+
+        def place(svg: str) -> None:
+            self.svg, self.pointer = svg, at
+            super(PlaceLogo, self).place()
+
+        self.session.work.read_drawing(Path(self.path), place)
+
     def make(self, patch: Patch) -> Object:
-        return placing.logo_at(self.spot(patch), read_svg(self.path), Path(self.path).stem)
-
-
-def read_svg(path: str) -> str:
-    """The source of a drawing that can stand as a solid. Raises UserError."""
-    try:
-        return check_svg(Path(path).read_text("utf-8"))
-    except (OSError, UnicodeDecodeError) as error:
-        raise UserError(f"{Path(path).name} cannot be read as a drawing.", "Choose an SVG file.") from error
+        return placing.logo_at(self.spot(patch), self.svg, Path(self.path).stem)
 
 
 class PlaceCard(PlaceObject):

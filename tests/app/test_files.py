@@ -1,0 +1,285 @@
+"""The shot's file in the window: saving, what the autosave keeps and brings back, two windows, faults, missing clips."""
+
+import os
+import subprocess
+import sys
+import threading
+import time
+from unittest import mock
+
+import msgspec
+from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QPushButton
+
+from lodestar.app import errors
+from lodestar.app.unsaved import UnsavedWork
+from lodestar.core.shot import files
+from lodestar.core.shot.swaps import left_behind
+from tests.app.window_case import WindowCase
+from tests.helpers import DEMO, ROOT, SHOTS, numbered, write_clip
+
+
+class FileTest(WindowCase):
+    def keep(self, text: str, files_=None) -> None:
+        """Type a title, and let the autosave keep it."""
+        files_ = files_ or self.session.files
+        files_.session.edit_item("Type", "open-sky", text=text)
+        files_.autosave()
+        files_.finish_autosave()
+        self.settle()
+
+    def crash(self) -> None:
+        """The window goes as when its process is killed: the system lets go of the lock on its swap, nothing else is done."""
+        self.session.files.swap._file.close()
+
+    def left(self) -> list[str]:
+        return [one.shot().objects[0].text for one in left_behind(self.session.files.swaps)]
+
+    def test_autosave_and_recovery(self):
+        self.window.shot.open_demo()
+        self.keep("KEPT")
+        self.assertEqual(self.left(), [], "a living window's work is on offer")
+        self.crash()
+        other = self.open_window()
+        other.session.files.offer_left()
+        self.assertIn("not saved", other.session.messages[-1].what)
+        label, bring_back = other.session.messages[-1].actions[0]
+        bring_back()
+        self.assertEqual(other.session.shot.objects[0].text, "KEPT")
+        self.assertEqual(self.left(), ["KEPT"], "it is gone before it was saved or thrown away")
+        other.session.files.save(self.folder / "now.lode")
+        self.assertEqual(self.left(), [])
+        self.close_window(other)
+
+    def test_what_is_kept_goes_when_it_is_saved_or_undone(self):
+        self.window.shot.open_demo()
+        self.session.files.save(self.folder / "mine.lode")
+        self.keep("NEW")
+        swap = self.session.files.swap.path
+        self.assertTrue(swap.exists())
+        self.session.files.save(self.session.files.path)
+        self.assertFalse(swap.exists())
+        self.keep("NEWER")
+        self.assertTrue(swap.exists())
+        self.session.undo()
+        self.settle()
+        self.assertFalse(swap.exists(), "work that was undone is on offer")
+
+    def test_recovery_takes_the_shot_as_it_was_kept(self):
+        self.window.shot.open_demo()
+        self.session.edit_ground("Turn the scene", turned=(40.0, 3.0, 0.0), sized=1.5)
+        kept = self.session.shot.objects
+        self.session.files.autosave()
+        self.session.files.finish_autosave()
+        self.crash()
+        other = self.open_window()
+        other.shot.open_demo()  # the ground of before: objects must not be carried a second time
+        other.session.files.recover(other.session.files.left()[0])
+        self.assertEqual(other.session.shot.objects, kept)
+        self.close_window(other)
+
+    def test_two_windows_without_a_name_both_come_back(self):
+        first, second = self.window, self.open_window()
+        for window, text in ((first, "ONE"), (second, "TWO")):
+            window.shot.open_demo()
+            self.keep(text, window.session.files)
+            window.session.files.swap._file.close()
+        third = self.open_window()
+        third.session.files.offer_left()
+        self.assertIn("1 more", third.session.messages[-1].hint)
+        self.assertEqual(sorted(self.left()), ["ONE", "TWO"])
+        third.session.messages[-1].actions[1][1]()  # throw the newest away
+        self.assertEqual(self.left(), ["ONE"])
+        third.commands.refresh()
+        with mock.patch.object(UnsavedWork, "exec", lambda dialog: self.look(dialog)):
+            third.commands.run("unsaved")
+        self.assertEqual((third.session.shot.objects[0].text, third.session.files.path), ("ONE", None))
+        self.assertEqual(self.left(), ["ONE"], "what was only looked at is gone")
+        for window in (second, third):
+            self.close_window(window)
+
+    def look(self, dialog: UnsavedWork) -> None:
+        self.assertEqual(dialog.list.count(), 1)
+        QTest.mouseClick(dialog.findChild(QPushButton, "unsaved-look"), Qt.MouseButton.LeftButton)
+
+    def test_work_older_than_its_file_says_so(self):
+        self.window.shot.open_demo()
+        path = self.folder / "mine.lode"
+        self.session.files.save(path)
+        self.keep("OLD")
+        self.crash()
+        os.utime(path, (time.time() + 60, time.time() + 60))
+        other = self.open_window()
+        other.shot.open_path(path)
+        self.assertIn("mine.lode was saved after that", other.session.messages[-1].hint)
+        self.close_window(other)
+
+    def test_a_shot_that_is_open_elsewhere_opens_as_a_copy(self):
+        path = self.folder / "mine.lode"
+        self.window.shot.open_demo()
+        self.session.files.save(path)
+        other = self.open_window()
+        other.shot.open_path(path)
+        self.assertIn("open in another window", other.session.messages[-1].what)
+        self.assertIsNone(other.session.files.path)
+        other.session.edit_item("Type", "open-sky", text="THEIRS")
+        self.assertFalse(other.session.files.save(path))
+        self.assertEqual(files.read(path).objects[0].text, self.session.shot.objects[0].text)
+        self.close_window(other)
+        self.assertFalse(self.session.files.swap.is_open_elsewhere(path))
+
+    def test_a_file_that_something_else_changed_is_not_written_over(self):
+        path = self.folder / "mine.lode"
+        self.window.shot.open_demo()
+        self.session.files.save(path)
+        theirs = msgspec.structs.replace(self.session.shot, objects=())
+        files.write(theirs, path)
+        self.session.edit_item("Type", "open-sky", text="MINE")
+        self.assertFalse(self.window.shot.save())
+        message = self.session.messages[-1]
+        self.assertIn("0 objects in it", message.what)
+        self.assertEqual(files.read(path).objects, ())
+        told = len(self.session.messages)
+        self.window.shot.look_at_disk()
+        self.assertEqual(len(self.session.messages), told, "one change is told twice")
+        dict(message.actions)["Write over it"]()
+        self.assertEqual(files.read(path).objects[0].text, "MINE")
+        files.write(theirs, path)
+        QApplication.sendEvent(self.window, QEvent(QEvent.Type.ActivationChange))
+        self.assertIn("changed by something else", self.session.messages[-1].what)
+        dict(self.session.messages[-1].actions)["Take what is there"]()
+        self.assertEqual(self.session.shot.objects, ())
+
+    def test_a_read_only_file_is_asked_about(self):
+        path = self.folder / "mine.lode"
+        self.window.shot.open_demo()
+        self.session.files.save(path)
+        path.chmod(0o444)
+        self.session.edit_item("Type", "open-sky", text="MINE")
+        with mock.patch("lodestar.app.shot_commands.ask", return_value="Stay here"):
+            self.assertFalse(self.window.shot.save())
+        self.assertNotEqual(files.read(path).objects[0].text, "MINE")
+        with mock.patch("lodestar.app.shot_commands.ask", return_value="Write over it"):
+            self.assertTrue(self.window.shot.save())
+        self.assertEqual((files.read(path).objects[0].text, path.stat().st_mode & 0o777), ("MINE", 0o444))
+
+    def test_without_a_folder_for_it_nothing_is_kept_and_all_else_works(self):
+        with mock.patch("lodestar.app.shot_files.state_folder", return_value=None):
+            other = self.open_window()
+        other.shot.open_demo()
+        other.session.edit_item("Type", "open-sky", text="HERE")
+        other.session.files.autosave()
+        self.assertEqual(other.session.files.left(), [])
+        self.assertTrue(other.session.files.save(self.folder / "a.lode"))
+        self.close_window(other)
+
+    def test_a_fault_is_told_kept_and_reported(self):
+        self.window.shot.open_demo()
+        self.session.edit_item("Type", "open-sky", text="BEFORE THE FAULT")
+        teller = errors.FaultTeller(self.session)
+        hooks = sys.excepthook, threading.excepthook
+        try:
+            errors.catch_faults(teller.happened.emit)
+            with self.assertLogs(level="CRITICAL"):
+                thread = threading.Thread(target=lambda: 1 // 0)
+                thread.start()
+                thread.join()
+            self.wait(lambda: self.session.messages and "ZeroDivisionError" in self.session.messages[-1].what)
+        finally:
+            sys.excepthook, threading.excepthook = hooks
+        self.session.files.finish_autosave()
+        self.assertTrue(self.session.files.swap.path.exists())
+        report = next((self.folder / "state" / "bright-lodestar").glob("report-*.txt")).read_text()
+        for said in ("ZeroDivisionError", "numpy: ", "Embree"):
+            self.assertIn(said, report)
+
+    def test_an_autosave_comes_while_edits_go_on(self):
+        self.window.shot.open_demo()
+        timer, swap = self.session.files._timer, self.session.files.swap.path
+        timer.setInterval(100_000)
+        self.session.edit_item("Type", "open-sky", text="ONE")
+        self.wait(lambda: timer.remainingTime() < 99_990)
+        left = timer.remainingTime()
+        self.session.edit_item("Type", "open-sky", text="TWO")
+        self.assertLessEqual(timer.remainingTime(), left, "an edit puts the autosave off")
+        timer.timeout.emit()
+        self.session.files.finish_autosave()
+        self.assertTrue(swap.exists())
+
+    def test_work_is_kept_when_the_program_is_told_to_go(self):
+        """A program of its own that edits its shot and is then terminated, long before its autosave is due."""
+        child = """
+import os, signal
+from PyQt6.QtCore import QTimer
+from lodestar.app import main, window
+begin = window.Window.__init__
+def begun(self, session):
+    begin(self, session)
+    def act():
+        session.set("Rename", name="KEPT AT THE END")
+        os.kill(os.getpid(), signal.SIGTERM)
+    QTimer.singleShot(0, act)
+window.Window.__init__ = begun
+raise SystemExit(main.run(None))
+"""
+        env = {**os.environ, "PYTHONPATH": str(ROOT / "src"), "QT_QPA_PLATFORM": "offscreen"}
+        done = subprocess.run([sys.executable, "-c", child], env=env, timeout=60, capture_output=True, text=True)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual([left.shot().name for left in left_behind(self.session.files.swaps)], ["KEPT AT THE END"])
+
+    def test_the_demo_is_no_recent_file_that_saving_writes_over(self):
+        for way in (self.window.shot.open_demo, lambda: self.window.shot.open_path(DEMO)):
+            way()
+            self.assertNotIn(str(DEMO), self.session.files.recent())
+        self.window.shot.open_demo()
+        self.assertIsNone(self.session.files.path)
+
+    def test_a_missing_clip_is_asked_for_and_can_be_found(self):
+        shot = files.read(DEMO)
+        gone = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=str(self.folder / "gone.mp4")))
+        files.write(gone, self.folder / "a.lode")
+        self.window.shot.open_path(self.folder / "a.lode")
+        self.assertIn("gone.mp4", self.told())
+        self.click("step-plate")
+        with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "terrace.mp4"), "")):
+            self.click("find-clip")
+        self.assertEqual(self.session.shot.objects, shot.objects)
+        self.wait_picture()
+        with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "lookout.mp4"), "")):
+            self.window.shot.find_clip()
+        self.assertIn("another size or length", self.told())
+
+    def test_bad_files_are_told_and_nothing_is_lost(self):
+        self.window.shot.open_demo()
+        before = self.session.shot
+        self.session.files.saved_shot = before
+        for name, data in (("cut.lode", DEMO.read_bytes()[:9000]), ("text.mp4", b"no movie"), ("empty.mp4", b"")):
+            path = self.folder / name
+            path.write_bytes(data)
+            self.window.shot.open_path(path)
+            self.assertIn(name, self.told())
+            self.assertIs(self.session.shot, before)
+        self.assertFalse(self.session.files.save(self.folder / "nowhere" / "a.lode"))
+        self.assertIn("does not exist", self.told())
+
+    def test_a_clip_is_dropped_on_the_window(self):
+        clip = write_clip(self.folder / "clip.mp4", numbered(12))
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(clip))])
+        event = QDropEvent(QPointF(400, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+        self.window.dropEvent(event)
+        self.assertEqual(self.session.shot.plate.count, 12)
+        self.wait(lambda: self.canvas.image is not None)
+
+    def test_unsaved_work_is_asked_about(self):
+        self.window.shot.open_demo()
+        self.session.edit_item("Type", "open-sky", text="NEW")
+        with mock.patch("lodestar.app.shot_commands.ask", return_value="Stay here") as asked:
+            self.window.shot.new_shot()
+            self.assertIsNotNone(self.session.shot.plate)
+            asked.return_value = "Do not save"
+            self.window.shot.new_shot()
+        self.assertIsNone(self.session.shot.plate)
+        self.assertTrue(self.find("invitation"))
