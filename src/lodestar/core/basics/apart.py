@@ -4,6 +4,7 @@ A function that runs there takes bytes and gives arrays by name. It is named as 
 bytes and the arrays ever crosses; no pickles do.
 """
 
+import contextlib
 import importlib
 import io
 import json
@@ -11,6 +12,7 @@ import os
 import resource
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -32,23 +34,26 @@ def apart(function: str, data: bytes, noun: str, check: Callable[[], object] = l
     as the function does, and where the work takes longer than SECONDS, more memory than MOST_BYTES, or dies.
     """
     env = {**os.environ, "PYTHONPATH": os.pathsep.join([str(SOURCE), os.environ.get("PYTHONPATH", "")]), "OPENBLAS_NUM_THREADS": "1"}
-    child = subprocess.Popen(
-        [sys.executable, "-m", "lodestar.core.basics.apart", function], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=env
-    )
-    try:
-        until, left = time.monotonic() + SECONDS, data
-        while True:
-            check()
-            try:
-                out, err = child.communicate(left, timeout=POLL_S)
-                break
-            except subprocess.TimeoutExpired:
-                left = b""  # communicate remembers what it was given
-            if time.monotonic() > until:
-                raise UserError(f"{noun} takes longer than {SECONDS:.0f} s to work out, and was left.", "Simplify it and save it again.")
-    finally:
-        child.kill()
-        child.wait()
+    # files, not pipes: nobody has to read and write in turns
+    with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as made, tempfile.TemporaryFile() as told:
+        given.write(data)
+        given.seek(0)
+        command = [sys.executable, "-m", "lodestar.core.basics.apart", function]
+        child = subprocess.Popen(command, stdin=given, stdout=made, stderr=told, env=env)
+        try:
+            until = time.monotonic() + SECONDS
+            while child.poll() is None:
+                check()
+                if time.monotonic() > until:
+                    raise UserError(f"{noun} takes longer than {SECONDS:.0f} s to work out, and was left.", "Simplify it and save it again.")
+                with contextlib.suppress(subprocess.TimeoutExpired):
+                    child.wait(POLL_S)
+        finally:
+            child.kill()
+            child.wait()
+        made.seek(0)
+        told.seek(0)
+        out, err = made.read(), told.read()
     if child.returncode == TOLD:
         raise UserError(*json.loads(err.decode().splitlines()[-1]))
     if child.returncode:

@@ -26,7 +26,7 @@ def refuse_sources(outputs: Iterable[Path], sources: Iterable[Path]) -> None:
     for output in outputs:
         # by name first: a sequence has thousands; by the file itself where it has several names
         found = names.get(os.path.realpath(output))
-        if found is None and output.exists():
+        if found is None and os.path.lexists(output):
             found = next((source for source in names.values() if is_same_file(output, source)), None)
         if found is not None:
             proposed = output.with_name(f"{output.stem}-titled{output.suffix}").name
@@ -136,8 +136,14 @@ def check_writable(path: Path) -> None:
 def _file_at(path: Path) -> Path:
     """The file that a path leads to, there already or not. Raises OutputError where something else is in its place: a folder, a device."""
     path = Path(os.path.realpath(path))
-    if path.is_dir():
+    try:
+        mode = path.stat().st_mode
+    except FileNotFoundError:
+        return path
+    except OSError as error:
+        raise writing_problem(path, error) from error
+    if stat.S_ISDIR(mode):
         raise writing_problem(path, IsADirectoryError(errno.EISDIR, ""))
-    if path.exists() and not path.is_file():
+    if not stat.S_ISREG(mode):
         raise OutputError(f"{path} could not be written: it is a device or a pipe, not a file.", "Choose the name of a file.")
     return path

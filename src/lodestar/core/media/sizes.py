@@ -30,9 +30,10 @@ def size_in_header(path: Path) -> tuple[int, int]:
             with OpenEXR.File(str(path), header_only=True) as file:
                 low, high = file.header()["dataWindow"]
                 return int(high[0]) - int(low[0]) + 1, int(high[1]) - int(low[1]) + 1
-        with warnings.catch_warnings(), Image.open(path) as picture:
-            warnings.simplefilter("ignore")
-            return picture.size
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # on what stands beside the pixels
+            with Image.open(path) as picture:
+                return picture.size
     except (
         UnidentifiedImageError,
         OSError,

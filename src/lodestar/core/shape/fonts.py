@@ -63,7 +63,7 @@ def faces_are_known() -> bool:
 
 def _full_name(path: Path) -> str:
     try:
-        with TTFont(path, lazy=True) as font:
+        with open(path, "rb") as file, TTFont(file, lazy=True) as font:
             outlines = "glyf" in font or "CFF " in font or "CFF2" in font
             return (font["name"].getDebugName(4) or "") if outlines else ""
     except FONT_ERRORS:  # a broken font is not offered
