@@ -297,5 +297,15 @@ class BrokenFontsTest(FolderCase):
             fonts.system_faces.cache_clear()
 
 
+class HuntTest(unittest.TestCase):
+    def test_the_hunting_tool_in_its_short_form_finds_nothing(self):
+        command = [sys.executable, str(ROOT / "tools" / "hunt.py"), "--kills", "8", "--damaged", "12", "--events", "0"]
+        done = subprocess.run(command, env=ENV, capture_output=True, text=True, timeout=200)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        self.assertIn("kills: 0 LEFT OVER, 8 opened", done.stdout)
+        for ending in ("lode", "json", "png", "jpg", "tif", "exr", "mp4", "svg", "ttf", "otf"):
+            self.assertRegex(done.stdout, rf"damaged \.{ending}: ")
+
+
 if __name__ == "__main__":
     unittest.main()

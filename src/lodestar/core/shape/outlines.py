@@ -7,7 +7,9 @@ import numpy as np
 import uharfbuzz as hb
 
 from ..basics.errors import UserError
+from ..basics.paths import bytes_of
 
+MOST_FONT = 100_000_000  # bytes of a font file; those of Han scripts have 20 million
 CHORD = 0.0012  # largest distance of a chord from its curve, in ems
 LINE_STEP = 1.15  # from base line to base line, in ems (common practice, no source)
 
@@ -15,7 +17,8 @@ LINE_STEP = 1.15  # from base line to base line, in ems (common practice, no sou
 @functools.lru_cache(maxsize=32)
 def _font(path: Path) -> hb.Font:
     try:
-        return hb.Font(hb.Face(hb.Blob.from_file_path(str(path))))
+        # its bytes, not the file: one that is mapped and then cut short by somebody ends the program
+        return hb.Font(hb.Face(hb.Blob(bytes_of(path, MOST_FONT))))
     except (hb.HarfBuzzError, OSError, ValueError) as error:
         raise UserError(f"{path.name} cannot be read as a font.", "Choose another face.") from error
 

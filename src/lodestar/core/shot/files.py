@@ -7,6 +7,7 @@ import io
 import math
 import os
 import threading
+import tokenize
 import weakref
 import zipfile
 import zlib
@@ -42,6 +43,8 @@ READ_ERRORS = (
     MemoryError,
     RuntimeError,
     OSError,
+    SyntaxError,
+    tokenize.TokenError,
 )
 
 # from version n to n + 1: {n: function(tree) -> tree}, each with its reason in its docstring
