@@ -83,8 +83,8 @@ def scrubbing(shot: Shot, count: int) -> list[float]:
     rng, figures = random.Random(0), []
     for number in range(count):
         index = rng.randrange(shot.plate.count)  # type: ignore[union-attr]
-        shot = with_value(shot, shot.objects[0].id, "turn", lambda value, n=number: value.changed(0, (float(n % 90), 0.0, 0.0), False))
-        shot = with_value(shot, shot.objects[0].id, "depth", lambda value, n=number: value.changed(0, (0.1 + 0.001 * (n % 200),), False))
+        shot = with_value(shot, shot.objects[0].id, "turn", lambda value, n=number: value.changed(0, (float(n % 90), 0.0, 0.0)))
+        shot = with_value(shot, shot.objects[0].id, "depth", lambda value, n=number: value.changed(0, (0.1 + 0.001 * (n % 200),)))
         frame(shot, index, "draft", scale=0.6)
         if number % max(count // 10, 1) == max(count // 10, 1) - 1:
             figures.append(resident_mb())

@@ -1,15 +1,17 @@
 """The time: lanes and their keys, curves, generated motions, markers, and what a drag in the picture does to keys."""
 
 import unittest
+from unittest import mock
 
 import msgspec
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
 
 from lodestar.app.timeline.axis import LANE, RULER, TimeAxis
 from lodestar.app.timeline.lanes import rows
-from lodestar.core.basics.keyed import Key, Keyed
+from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.shot.motion import speed
 from tests.app.window_case import SHIFT, WindowCase
@@ -252,28 +254,54 @@ class MarkersTest(TimeCase):
 
 
 class KeyingTest(TimeCase):
-    def drag_title(self):
+    def drag_title(self, held=Qt.KeyboardModifier.NoModifier):
         tool = self.canvas.tool
         start = tool._on_widget(tool.handles(self.item())["x"])
-        self.mouse(QEvent.Type.MouseButtonPress, start)
-        self.mouse(QEvent.Type.MouseMove, start + [30, 0])
+        self.mouse(QEvent.Type.MouseButtonPress, start, modifiers=held)
+        self.mouse(QEvent.Type.MouseMove, start + [30, 0], modifiers=held)
         words = tool.state(self.item())
-        self.mouse(QEvent.Type.MouseButtonRelease, start + [30, 0], Qt.MouseButton.NoButton)
+        self.mouse(QEvent.Type.MouseButtonRelease, start + [30, 0], Qt.MouseButton.NoButton, modifiers=held)
         return words
 
-    def test_a_drag_says_what_it_does_to_the_keys(self):
+    def test_a_drag_of_what_has_keys_sets_a_key_here_or_shifts_it_all_when_asked(self):
         self.session.show_frame(50)
         before = self.item().position
-        self.assertIn("whole motion", self.drag_title())
-        self.assertEqual(self.frames(), list(FRAMES))
-        moved = np.subtract(self.item().position.at(10), before.at(10))
-        np.testing.assert_allclose(moved, np.subtract(self.item().position.at(80), before.at(80)), atol=1e-9)
-        self.assertGreater(np.linalg.norm(moved), 0.05)
-        self.session.set_keying(True)
-        before = self.item().position
-        self.assertIn("set keys", self.drag_title())
+        self.assertIn("sets a key at frame 50", self.drag_title())
         self.assertEqual(self.frames(), [10, 40, 50, 80])
-        self.assertEqual(self.item().position.at(10), before.at(10))
+        self.assertEqual((self.item().position.at(10), self.item().position.at(80)), (before.at(10), before.at(80)))
+        self.session.undo()
+        for ask in (lambda: self.window.commands.run("shifting"), lambda: None):
+            ask()
+            before = self.item().position
+            shifting = self.session.shifting
+            with (
+                mock.patch.object(QApplication, "mouseButtons", return_value=Qt.MouseButton.LeftButton),
+                mock.patch.object(
+                    QApplication, "keyboardModifiers", return_value=Qt.KeyboardModifier.NoModifier if shifting else Qt.KeyboardModifier.AltModifier
+                ),
+            ):
+                words = self.drag_title(Qt.KeyboardModifier.NoModifier if shifting else Qt.KeyboardModifier.AltModifier)
+            self.assertIn("whole motion", words)
+            self.assertEqual(self.frames(), list(FRAMES))
+            moved = np.subtract(self.item().position.at(10), before.at(10))
+            np.testing.assert_allclose(moved, np.subtract(self.item().position.at(80), before.at(80)), atol=1e-9)
+            self.assertGreater(np.linalg.norm(moved), 0.05)
+            self.session.set_shifting(False)
+
+    def test_a_number_typed_on_a_key_changes_that_key(self):
+        """A bounce in: size 0.01 at frame 0, 1 at frame 25, by two clicks on the pill and two numbers."""
+        self.session.edit_item("Begin anew", "open-sky", size=constant(1.0))
+        size = self.find("size")
+        for frame, number in ((0, "0.01"), (25, "1"), (0, "0.02")):
+            self.session.show_frame(frame)
+            self.settle()
+            if not self.item().size.keys:
+                self.click("key-size")
+            size.setFocus()
+            for digit in number:
+                QTest.keyClick(size if size.editor.isHidden() else size.editor, digit)
+            QTest.keyClick(size.editor, Qt.Key.Key_Return)
+        self.assertEqual([(k.frame, k.value) for k in self.item().size.keys], [(0.0, (0.02,)), (25.0, (1.0,))])
 
     def test_playing_fills_the_store_of_frames(self):
         self.session.select("")

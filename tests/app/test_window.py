@@ -223,7 +223,7 @@ class WorkTest(DemoCase):
         self.assertEqual(int(self.session.shot.tracks.rejected.sum()), 2)
         self.click("restore-all")
         self.assertEqual(int(self.session.shot.tracks.rejected.sum()), 0)
-        self.session.edit_value("Sun", "sun", "bearing", lambda v: v.changed(0, (10.0,), False))
+        self.session.edit_value("Sun", "sun", "bearing", lambda v: v.changed(0, (10.0,)))
         while self.session.history.undo_label:
             self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier, self.window)
         self.assertIs(self.session.shot, first)

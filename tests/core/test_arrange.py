@@ -86,11 +86,11 @@ class PoseTest(unittest.TestCase):
     def test_standing_lying_facing_and_dropping(self):
         shot = files.read(DEMO)
         for frame in (0, 60):
-            lying = stood(shot, "open-sky", frame, False, -90.0)
+            lying = stood(shot, "open-sky", frame, "whole", -90.0)
             np.testing.assert_allclose(turn_of(lying, find(lying, "open-sky"), frame)[1], -90, atol=1e-6)
-            up = stood(lying, "open-sky", frame, False)
+            up = stood(lying, "open-sky", frame, "whole")
             np.testing.assert_allclose(turn_of(up, find(up, "open-sky"), frame), (-7.0, 0, 0), atol=1e-6)
-            faced = facing_camera(shot, "open-sky", frame, False)
+            faced = facing_camera(shot, "open-sky", frame, "whole")
             item = find(faced, "open-sky")
             to = place_of(faced, item, frame) - camera_at(faced, frame).centre
             ahead = turn_matrix(turn_of(faced, item, frame))[:, 1]
@@ -98,7 +98,7 @@ class PoseTest(unittest.TestCase):
         raised = msgspec.structs.replace(
             shot, objects=(msgspec.structs.replace(shot.objects[0], position=constant(0, 0, 2), turn=constant(0, 30, 0)),)
         )
-        low = dropped(raised, "open-sky", 0, False)
+        low = dropped(raised, "open-sky", 0, "whole")
         self.assertAlmostEqual(corners_of(low, low.objects[0], 0)[:, 2].min(), 0.0, places=9)
 
     def test_along_the_wall_that_its_points_make(self):
@@ -109,7 +109,7 @@ class PoseTest(unittest.TestCase):
         line = np.flatnonzero(high & (np.abs(points[:, 1] - np.median(points[high, 1])) < 0.6))
         tracks = tuple(int(i) for i in shot.solve.point_ids[line][:40])
         card = Card(id="w", position=constant(*points[line].mean(0)), turn=constant(33, 10, 5), tracks=tracks)
-        turned = along_wall(added(shot, card), "w", 0, False)
+        turned = along_wall(added(shot, card), "w", 0, "whole")
         heading, pitch, roll = turn_of(turned, find(turned, "w"), 0)
         self.assertAlmostEqual(pitch, 0, places=6)
         self.assertAlmostEqual(roll, 0, places=6)
@@ -117,7 +117,7 @@ class PoseTest(unittest.TestCase):
         self.assertGreater(-turn_matrix((heading, 0, 0))[:, 1] @ to, 0, "its face is towards the camera")
         flat = msgspec.structs.replace(card, tracks=shot.ground.on_ground[:30])
         with self.assertRaises(UserError):
-            along_wall(added(shot, flat), "w", 0, False)
+            along_wall(added(shot, flat), "w", 0, "whole")
 
     def test_a_pivot_is_chosen_without_the_object_moving(self):
         shot = some_shot()
@@ -188,15 +188,15 @@ class CopiesTest(unittest.TestCase):
 
     def test_a_row_and_a_path(self):
         shot = Shot(objects=tuple(Anchor(id=str(i), position=constant(*p)) for i, p in enumerate([(0, 0, 0), (9, 9, 9), (6, 3, 0)])))
-        row = along_line(shot, ["0", "1", "2"], 0, False)
+        row = along_line(shot, ["0", "1", "2"], 0, "whole")
         np.testing.assert_allclose([find(row, i).position.at(0) for i in "012"], [(0, 0, 0), (3, 1.5, 0), (6, 3, 0)])
         path = np.array([[0, 0, 0], [4, 0, 0], [4, 4, 0.0]])
-        along = along_line(shot, ["0", "1", "2"], 0, False, path)
+        along = along_line(shot, ["0", "1", "2"], 0, "whole", path)
         np.testing.assert_allclose([find(along, i).position.at(0) for i in "012"], [(0, 0, 0), (4, 0, 0), (4, 4, 0)], atol=1e-9)
         self.assertEqual([round(find(along, i).turn.at(0)[0]) for i in "02"], [0, 90])
         for ids, line in ((["0"], None), (["0", "1"], np.zeros((2, 3)))):
             with self.assertRaises(UserError):
-                along_line(shot, ids, 0, False, line)
+                along_line(shot, ids, 0, "whole", line)
 
 
 class StandInTest(unittest.TestCase):

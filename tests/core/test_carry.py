@@ -144,7 +144,7 @@ class TurnsTest(unittest.TestCase):
 
     def test_a_dragged_turn_goes_on_from_where_it_is(self):
         item = msgspec.structs.replace(self.shot.objects[0], turn=constant(350.0, 0.0, 0.0))
-        self.assertAlmostEqual(with_pose(self.shot, item, 0, False, R=turn_matrix((10.0, 0, 0))).turn.value[0], 370.0, places=6)
+        self.assertAlmostEqual(with_pose(self.shot, item, 0, "whole", R=turn_matrix((10.0, 0, 0))).turn.value[0], 370.0, places=6)
 
     def test_the_sun_goes_the_same_way_round(self):
         sun = msgspec.structs.replace(self.shot.lamps[0], bearing=Keyed((0.0,), (Key(0.0, (350.0,)), Key(99.0, (370.0,)))))

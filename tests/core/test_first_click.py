@@ -122,7 +122,7 @@ class GroundTest(unittest.TestCase):
         self.assertEqual(hidden_share(self.shot, self.title, 46), 0.0)
         half, item = self.sunk(0.5 * self.title.height.value[0])
         self.assertGreater(hidden_share(half, item, 46), 0.25)
-        up = dropped(half, item.id, 46, False)
+        up = dropped(half, item.id, 46, "whole")
         self.assertEqual(hidden_share(up, up.objects[0], 46), 0.0)
 
     def test_what_is_told_is_what_the_picture_shows(self):

@@ -45,11 +45,11 @@ class KeyedTest(unittest.TestCase):
 
     def test_dragging_moves_the_whole_motion_or_sets_a_key(self):
         value = Keyed((0.0,)).with_key(0, (1.0,), "linear").with_key(10, (3.0,), "linear")
-        self.assertEqual([k.value for k in value.changed(5, (4.0,), False).keys], [(3.0,), (5.0,)])
-        keyed = value.changed(5, (9.0,), True)
+        self.assertEqual([k.value for k in value.changed(5, (4.0,), "whole").keys], [(3.0,), (5.0,)])
+        keyed = value.changed(5, (9.0,))
         self.assertEqual(keyed.at(5), (9.0,))
-        self.assertEqual(constant(1).changed(3, (2.0,), False), Keyed((2.0,)))
-        for changed in (constant(0, 0).changed(3, np.array([1.0, 2.0]), False), constant(0, 0).changed(3, np.array([1.0, 2.0]), True)):
+        self.assertEqual(constant(1).changed(3, (2.0,)), Keyed((2.0,)))
+        for changed in (constant(0, 0).changed(3, np.array([1.0, 2.0])), constant(0, 0).changed(3, np.array([1.0, 2.0]), "key")):
             self.assertEqual(msgspec.json.decode(msgspec.json.encode(changed), type=Keyed), changed)
         self.assertEqual(keyed.without_key(0).without_key(5).without_key(10), Keyed((3.0,)))
 

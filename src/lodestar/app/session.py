@@ -7,11 +7,11 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtCore import QObject, QSettings, Qt, QTimer, pyqtSignal
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.basics.keyed import Keyed
+from lodestar.core.basics.keyed import How, Keyed
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.history import Edit, History
@@ -74,7 +74,8 @@ class Session(QObject):
         self.frame = 0
         self.step = "Plate"
         self.tool = ""
-        self.keying = False
+        self.keying = False  # an edit keys what has no keys yet
+        self.shifting = False  # an edit shifts the whole motion
         self.dragging = False  # a button is held down in a view
         self.selected = ""  # id of an object, a matte or a region
         self.others: frozenset[str] = frozenset()  # objects that are chosen with it
@@ -253,8 +254,20 @@ class Session(QObject):
                 self.view_changed.emit()
 
     def set_keying(self, on: bool) -> None:
-        self.keying = on
+        self.keying, self.shifting = on, self.shifting and not on
         self.view_changed.emit()
+
+    def set_shifting(self, on: bool) -> None:
+        self.shifting, self.keying = on, self.keying and not on
+        self.view_changed.emit()
+
+    @property
+    def how(self) -> How:
+        """What an edit of a keyed value does now; Alt, held in a drag or while a number is typed, shifts the whole motion."""
+        at_work = QApplication.mouseButtons() != Qt.MouseButton.NoButton or isinstance(QApplication.focusWidget(), QLineEdit)
+        if self.shifting or (at_work and QApplication.keyboardModifiers() & Qt.KeyboardModifier.AltModifier):
+            return "whole"
+        return "key" if self.keying else "here"
 
     def object(self) -> Object | None:
         """The selected object, or the only one there is."""

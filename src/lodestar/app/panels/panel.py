@@ -166,16 +166,16 @@ class Panel(QScrollArea):
             if value is None:
                 return
             for i, f in enumerate(fields):
-                f.show_value(value.at(session.frame)[i])
+                f.show_value(value.at(session.frame)[i], "whole motion" if value.keys and session.shifting and len(fields) == 1 else "")
             key.show_state(2 if value.has_key(session.frame) else 1 if value.keys else 0)
 
         def change(i: int, number: float, group: object) -> None:
-            frame, keying = session.frame, session.keying
+            frame, how = session.frame, session.how
 
             def put(value: Keyed) -> Keyed:
                 now = list(value.at(frame))
                 now[i] = number
-                return value.changed(frame, tuple(now), keying)
+                return value.changed(frame, tuple(now), how)
 
             session.edit_value(step, thing(), part, put, group)
 

@@ -283,9 +283,14 @@ class PlacePanel(Panel):
         self.last.changed.connect(lambda v, g: self._span(1, round(v), g))
         self.keying = QCheckBox("Drags set keys")
         self.keying.setObjectName("keying")
-        self.keying.setToolTip("On: what is dragged or typed is keyed at this frame. Off: the whole motion moves")
-        self.keying.toggled.connect(self.session.set_keying)
+        self.keying.setToolTip("Also what has no keys yet is keyed at this frame when it is dragged or typed; what has keys always is")
+        self.keying.clicked.connect(self.session.set_keying)
         when.add("Keying", self.keying)
+        self.shifting = QCheckBox("Shift the whole motion")
+        self.shifting.setObjectName("shifting")
+        self.shifting.setToolTip("What is dragged or typed shifts all keys of a value by as much, as Alt does while it is held")
+        self.shifting.clicked.connect(self.session.set_shifting)
+        when.add("", self.shifting)
         self.visible = QCheckBox("Visible")
         self.visible.setObjectName("visible")
         self.visible.setToolTip("Whether it is in the picture")
@@ -338,19 +343,19 @@ class PlacePanel(Panel):
 
     def arrange(self, label: str, change: Callable[..., Shot], *more: float) -> None:
         """Do a change of edits.arrange to each chosen object, as one step."""
-        ids, frame, keying = self.session.chosen_objects(), self.session.frame, self.session.keying
+        ids, frame, how = self.session.chosen_objects(), self.session.frame, self.session.how
 
         def edit(shot: Shot) -> Shot:
             for id_ in ids:
-                shot = change(shot, id_, frame, keying, *more)
+                shot = change(shot, id_, frame, how, *more)
             return shot
 
         if ids:
             self.session.edit(label, edit)
 
     def _in_row(self) -> None:
-        ids, frame, keying = self.session.chosen_objects(), self.session.frame, self.session.keying
-        self.session.edit("Arrange in a row", lambda s: along_line(s, ids, frame, keying))
+        ids, frame, how = self.session.chosen_objects(), self.session.frame, self.session.how
+        self.session.edit("Arrange in a row", lambda s: along_line(s, ids, frame, how))
 
     def _pivot(self, name: str) -> None:
         item, frame = self.session.object(), self.session.frame
@@ -403,7 +408,7 @@ class PlacePanel(Panel):
         except UserError as error:
             self.session.fail(error)
             return
-        width = item.height.changed(self.session.frame, (item.height.at(self.session.frame)[0] * wide / high,), False)
+        width = item.height.changed(self.session.frame, (item.height.at(self.session.frame)[0] * wide / high,), self.session.how)
         self._set("Choose a picture", picture=path, pattern="picture", width=width)
 
     def _mesh_points(self, add: bool) -> None:
@@ -515,6 +520,7 @@ class PlacePanel(Panel):
         self.first.show_value(span[0])
         self.last.show_value(span[1])
         self.keying.setChecked(self.session.keying)
+        self.shifting.setChecked(self.session.shifting)
         self.visible.setChecked(item.visible)
         self.locked.setChecked(item.locked)
 

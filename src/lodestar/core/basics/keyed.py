@@ -1,12 +1,14 @@
 """The one way in which a value changes over time: a constant, or keys with easing between them."""
 
 import bisect
+from typing import Literal
 
 import msgspec
 
 Value = tuple[float, ...]
 # cubic Bezier handles (x1, y1, x2, y2) of the named easings; 'smooth' is the ease-in-out of the CSS Easing standard
 EASINGS = {"linear": (0.0, 0.0, 1.0, 1.0), "smooth": (0.42, 0.0, 0.58, 1.0)}
+How = Literal["here", "key", "whole"]  # a change of a keyed value: see Keyed.changed
 
 
 class Key(msgspec.Struct, frozen=True):
@@ -59,10 +61,11 @@ class Keyed(msgspec.Struct, frozen=True):
         rest = tuple(k for k in self.keys if k.frame != frame)
         return Keyed(self.value, rest) if rest or not self.keys else Keyed(self.keys[0].value)
 
-    def changed(self, frame: float, value: Value, keying: bool) -> "Keyed":
-        """What a drag or a typed number does: without keys the constant; with keying on a key here; else the whole motion moves."""
+    def changed(self, frame: float, value: Value, how: How = "here") -> "Keyed":
+        """What a drag or a typed number does. how: 'here' keys a value that has keys, and sets one that has none; 'key' keys it in any
+        case; 'whole' shifts the whole motion, so that it is `value` at the frame."""
         value = _plain(value)
-        if keying:
+        if how == "key" or (self.keys and how == "here"):
             return self.with_key(frame, value)
         if not self.keys:
             return Keyed(value)

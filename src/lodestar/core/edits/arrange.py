@@ -8,7 +8,7 @@ import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import F64, near_turn, turn_from_matrix, turn_matrix
-from ..basics.keyed import Key, Keyed, Value, constant
+from ..basics.keyed import How, Key, Keyed, Value, constant
 from ..evaluate.cameras import camera_at, scene_frame
 from ..evaluate.objects import box_of, mesh_of, model_of, pose_of
 from ..scene.poses import moved, pose_matrix, size_of
@@ -70,16 +70,16 @@ def parent_pose(shot: Shot, item: Object, frame: float) -> np.ndarray:
     return pose_of(shot, above[0], frame) if above else np.eye(4)
 
 
-def with_pose(shot: Shot, item: Object, frame: float, keying: bool, R: F64 | None = None, at: F64 | None = None) -> Object:
+def with_pose(shot: Shot, item: Object, frame: float, how: How, R: F64 | None = None, at: F64 | None = None) -> Object:
     """The object turned to R (3, 3) and with its pivot at (3,), both in the scene; what is None stays."""
     m = parent_pose(shot, item, frame)
     fields = {}
     if R is not None:
         turn = m[:3, :3].T / size_of(m) @ R
-        fields["turn"] = item.turn.changed(frame, near_turn(turn_from_matrix(turn), item.turn.at(frame)), keying)
+        fields["turn"] = item.turn.changed(frame, near_turn(turn_from_matrix(turn), item.turn.at(frame)), how)
     if at is not None:
         place = np.linalg.solve(m[:3, :3], np.asarray(at) - m[:3, 3])
-        fields["position"] = item.position.changed(frame, tuple(float(v) for v in place), keying)
+        fields["position"] = item.position.changed(frame, tuple(float(v) for v in place), how)
     return msgspec.structs.replace(item, **fields)
 
 
@@ -94,24 +94,24 @@ def place_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
     return moved(parent_pose(shot, item, frame), np.array(item.position.at(frame)))
 
 
-def stood(shot: Shot, id_: str, frame: float, keying: bool, pitch: float = 0.0) -> Shot:
+def stood(shot: Shot, id_: str, frame: float, how: How, pitch: float = 0.0) -> Shot:
     """Upright on its base line (pitch 0), or flat on its back (-90), with the heading that it has."""
     item = find(shot, id_)
     m = pose_of(shot, item, frame)[:3, 0]
     heading = float(np.rad2deg(np.arctan2(m[1], m[0])))  # by its base line, which pitching leaves alone
-    return replaced(shot, with_pose(shot, item, frame, keying, R=turn_matrix((heading, pitch, 0.0))))
+    return replaced(shot, with_pose(shot, item, frame, how, R=turn_matrix((heading, pitch, 0.0))))
 
 
-def facing_camera(shot: Shot, id_: str, frame: float, keying: bool) -> Shot:
+def facing_camera(shot: Shot, id_: str, frame: float, how: How) -> Shot:
     """Upright, and read straight on from where the camera is at the frame."""
     item = find(shot, id_)
     to = place_of(shot, item, frame) - camera_at(shot, frame).centre
     if np.hypot(*to[:2]) < LEAST_GAP:
         raise UserError("The camera stands right over it, so there is no side to face.", "Go to another frame, or turn it by hand.")
-    return replaced(shot, with_pose(shot, item, frame, keying, R=turn_matrix((heading_towards(to), 0.0, 0.0))))
+    return replaced(shot, with_pose(shot, item, frame, how, R=turn_matrix((heading_towards(to), 0.0, 0.0))))
 
 
-def along_wall(shot: Shot, id_: str, frame: float, keying: bool) -> Shot:
+def along_wall(shot: Shot, id_: str, frame: float, how: How) -> Shot:
     """Upright, and flat against the wall that its own tracks, or else the points near it, make."""
     item = find(shot, id_)
     if shot.solve is None or shot.solve.motion != "free":
@@ -126,7 +126,7 @@ def along_wall(shot: Shot, id_: str, frame: float, keying: bool) -> Shot:
         raise UserError("The points near it lie level, so there is no wall to follow.", "Move it to a wall first, or turn it by hand.")
     if normal @ (camera_at(shot, frame).centre - at) < 0:
         normal = -normal
-    return replaced(shot, with_pose(shot, item, frame, keying, R=turn_matrix((heading_towards(-normal), 0.0, 0.0))))
+    return replaced(shot, with_pose(shot, item, frame, how, R=turn_matrix((heading_towards(-normal), 0.0, 0.0))))
 
 
 def ground_under(shot: Shot, at: F64, frame: float) -> float:
@@ -155,11 +155,11 @@ def corners_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
     return moved(pose_of(shot, item, frame), own)
 
 
-def dropped(shot: Shot, id_: str, frame: float, keying: bool) -> Shot:
+def dropped(shot: Shot, id_: str, frame: float, how: How) -> Shot:
     """Its lowest point onto the ground below it."""
     item = find(shot, id_)
     at, lowest = place_of(shot, item, frame), corners_of(shot, item, frame)[:, 2].min()
-    return replaced(shot, with_pose(shot, item, frame, keying, at=at + [0, 0, ground_under(shot, at, frame) - lowest]))
+    return replaced(shot, with_pose(shot, item, frame, how, at=at + [0, 0, ground_under(shot, at, frame) - lowest]))
 
 
 def pivot_at(item: Object, name: str, frame: float) -> tuple[float, float, float]:
@@ -248,7 +248,7 @@ def duplicated(shot: Shot, ids: Sequence[str], frame: float) -> tuple[Shot, tupl
             aside = pose_of(shot, o, frame)[:3, 0] * max(high[0] - low[0], 0.2) * 1.1
             inside = np.linalg.solve(parent_pose(shot, o, frame)[:3, :3], aside)
             position = new[o.id].position
-            new[o.id] = msgspec.structs.replace(new[o.id], position=position.changed(frame, tuple(np.array(position.at(frame)) + inside), False))
+            new[o.id] = msgspec.structs.replace(new[o.id], position=position.changed(frame, tuple(np.array(position.at(frame)) + inside), "whole"))
     return added(shot, *new.values()), tuple(new[i].id for i in ids if i in new)
 
 
@@ -276,7 +276,7 @@ def pasted(shot: Shot, text: str, same_shot: bool) -> tuple[Shot, tuple[str, ...
     return added(shot, *new), tuple(o.id for o in new)
 
 
-def along_line(shot: Shot, ids: Sequence[str], frame: float, keying: bool, path: F64 | None = None) -> Shot:
+def along_line(shot: Shot, ids: Sequence[str], frame: float, how: How, path: F64 | None = None) -> Shot:
     """Objects set evenly along a path (n, 3), facing square to it, or without one in a row between the first and the last."""
     items = [find(shot, i) for i in ids]
     if len(items) < 2:
@@ -296,7 +296,7 @@ def along_line(shot: Shot, ids: Sequence[str], frame: float, keying: bool, path:
             k = int(np.clip(np.searchsorted(along, share * along[-1], side="right") - 1, 0, len(line) - 2))
             d = line[k + 1] - line[k]
             R = turn_matrix((float(np.rad2deg(np.arctan2(d[1], d[0]))), 0.0, 0.0))
-        shot = replaced(shot, with_pose(shot, item, frame, keying, R=R, at=at))
+        shot = replaced(shot, with_pose(shot, item, frame, how, R=R, at=at))
     return shot
 
 

@@ -21,7 +21,7 @@ from ...derived import points_of, slip_of
 from .. import overlays
 from .tool import NUMBER, REACH_PX, Tool
 
-SNAP_PX, SNAP_DEG, LEAST_REACH_PX = 9.0, 15.0, 42.0
+SNAP_PX, SNAP_DEG, LEAST_REACH_PX, LEAST_DRAG_PX = 9.0, 15.0, 42.0, 4.0
 CORNER_SHARE = 0.04  # of an object's extent: so near to a side a picked pivot lies on it
 EDGES = [(0, 1), (2, 3), (4, 5), (6, 7), (0, 2), (1, 3), (4, 6), (5, 7), (0, 4), (1, 5), (2, 6), (3, 7)]
 ARC = np.deg2rad(np.linspace(-50, 50, 21))[:, None]  # of a ring that is drawn
@@ -51,6 +51,7 @@ class MoveObject(Tool):
     def __init__(self, canvas) -> None:
         super().__init__(canvas)
         self.held = self.id = ""
+        self.picking: tuple[Object, QPointF] | None = None
         self.group: object = None
         self.start = QPointF()
         self._taken: tuple[Shot, tuple, Grip] | None = None
@@ -64,9 +65,10 @@ class MoveObject(Tool):
 
     def state(self, item: Object) -> str:
         """What a drag does now, in words."""
-        if self.session.keying:
-            return "drags set keys here"
-        return "drags move the whole motion" if item.position.keys or item.turn.keys else "drag it or a handle"
+        how, moves = self.session.how, bool(item.position.keys or item.turn.keys)
+        if how == "key" or (moves and how == "here"):
+            return f"a drag sets a key at frame {self.session.frame}" + (", with Alt it shifts the whole motion" if moves else "")
+        return "a drag shifts the whole motion" if moves else "drag it or a handle"
 
     # geometry of the handles
 
@@ -164,24 +166,25 @@ class MoveObject(Tool):
             return
         item = self.session.object()
         if event.modifiers() & Qt.KeyboardModifier.AltModifier and item is not None and not item.locked and item.BODY:
-            self._pick_pivot(item, event.position())
-            return
+            self.picking = item, event.position()  # unless it becomes a drag
         add = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         self.held = self._handle_at(item, event.position()) if item is not None and not item.locked else ""
         if not self.held:
             under = self.object_under(event.position())
+            if self.picking is not None and under is not item:
+                return
             self.session.choose_object(under.id if under else "", add)
             item, self.held = under, "body" if under and not add else ""
         if item is None or not self.held:
             return
         self._begin(item, event.position())
         if self.held in ("drop", "stand"):
-            frame, keying = self.session.frame, self.session.keying
+            frame, how = self.session.frame, self.session.how
             if self.held == "drop":
-                self.session.edit("Drop to the ground", lambda s: dropped(s, item.id, frame, keying))
+                self.session.edit("Drop to the ground", lambda s: dropped(s, item.id, frame, how))
             else:
                 upright = abs(turn_of(self.session.shot, item, frame)[1]) < 45
-                self.session.edit("Lie down" if upright else "Stand up", lambda s: stood(s, item.id, frame, keying, -90.0 if upright else 0.0))
+                self.session.edit("Lie down" if upright else "Stand up", lambda s: stood(s, item.id, frame, how, -90.0 if upright else 0.0))
             self.held = ""
 
     def _begin(self, item: Object, pointer: QPointF) -> None:
@@ -236,6 +239,9 @@ class MoveObject(Tool):
 
     def move(self, event) -> None:
         self.pointer = event.position()
+        if self.picking is not None and (self.pointer - self.picking[1]).manhattanLength() < LEAST_DRAG_PX:
+            return
+        self.picking = None
         item = next((o for o in self.session.shot.objects if o.id == self.id), None)
         if not self.held or item is None:
             self.canvas.update()
@@ -282,17 +288,17 @@ class MoveObject(Tool):
                 return g.item
             heading, pitch, roll = g.turn
             R = turn_matrix((heading, value, roll) if tilting else (value, pitch, roll))
-            return with_pose(shot, g.item, self.session.frame, self.session.keying, R=R)
+            return with_pose(shot, g.item, self.session.frame, self.session.how, R=R)
 
         self._edit(item, "Tilt" if tilting else "Turn", change)
 
     def _size_to(self, item: Object, to: Callable[[Grip], float]) -> None:
-        frame, keying = self.session.frame, self.session.keying
-        self._edit(item, "Size", lambda shot, g: msgspec.structs.replace(g.item, size=g.item.size.changed(frame, (to(g),), keying)))
+        frame, how = self.session.frame, self.session.how
+        self._edit(item, "Size", lambda shot, g: msgspec.structs.replace(g.item, size=g.item.size.changed(frame, (to(g),), how)))
 
     def _move_to(self, item: Object, to: Callable[[Grip], np.ndarray | None], modifiers=Qt.KeyboardModifier.NoModifier) -> None:
         level = modifiers & Qt.KeyboardModifier.ShiftModifier and self.held in ("z", "upright", "body")
-        frame, keying = self.session.frame, self.session.keying
+        frame, how = self.session.frame, self.session.how
 
         def change(shot: Shot, g: Grip) -> Object:
             at = to(g)
@@ -300,7 +306,7 @@ class MoveObject(Tool):
                 return g.item
             at = at * [1, 1, 0] if level else at
             at = self._nearest_point(at) if modifiers & Qt.KeyboardModifier.ControlModifier else at
-            return with_pose(shot, g.item, frame, keying, at=at)
+            return with_pose(shot, g.item, frame, how, at=at)
 
         self._edit(item, "Move", change)
 
@@ -315,7 +321,7 @@ class MoveObject(Tool):
 
     def _edit(self, item: Object, label: str, change: Callable[[Shot, Grip], Object]) -> None:
         """One step of undo for the whole drag. A locked object stays; others that are chosen too go the same way."""
-        frame, keying = self.session.frame, self.session.keying
+        frame, how = self.session.frame, self.session.how
 
         def edit(shot: Shot) -> Shot:
             grip = self._grip(shot)
@@ -327,12 +333,15 @@ class MoveObject(Tool):
                 by = place_of(shot, new, frame) - grip.at
                 for other in shot.objects:
                     if other.id in self.session.others and other.id != new.id and not other.locked:
-                        fresh[other.id] = with_pose(shot, other, frame, keying, at=place_of(shot, other, frame) + by)
+                        fresh[other.id] = with_pose(shot, other, frame, how, at=place_of(shot, other, frame) + by)
             return msgspec.structs.replace(shot, objects=tuple(fresh.get(o.id, o) for o in shot.objects))
 
         self.session.edit(f"{label} {item.name}", edit, self.group)
 
     def release(self, event) -> None:
+        if self.picking is not None:
+            self._pick_pivot(*self.picking)
+        self.picking = None
         self.held = self.id = ""
         self.session.history.close_group()
         self.canvas.update()
@@ -420,7 +429,9 @@ class MoveObject(Tool):
         if not self.held:
             paint_slip(p, self.canvas, item)
         if self.held and self.pointer is not None:
-            overlays.tag(p, self.pointer + QPointF(16, 12), [self._words(item), self.state(item) if item.position.keys or session.keying else ""])
+            overlays.tag(
+                p, self.pointer + QPointF(16, 12), [self._words(item), self.state(item) if item.position.keys or session.how == "key" else ""]
+            )
 
     def _ring_normal(self, name: str) -> np.ndarray:
         m = pose_of(self.session.shot, self.session.object(), self.session.frame)

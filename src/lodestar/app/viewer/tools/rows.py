@@ -44,11 +44,11 @@ class AlongPath(Tool):
         if len(line) < 2 or camera is None:
             return
         places = [p for q in line if (p := on_ground(camera, self.canvas.to_plate(q), 1e4)) is not None]
-        ids, frame, keying = self.session.chosen_objects(), self.session.frame, self.session.keying
+        ids, frame, how = self.session.chosen_objects(), self.session.frame, self.session.how
         if len(places) < 2:
             self.session.tell("That line does not lie on the ground.", "Draw it below the horizon.", "doubtful")
             return
-        self.session.edit("Arrange along a path", lambda s: along_line(s, ids, frame, keying, np.array(places)))
+        self.session.edit("Arrange along a path", lambda s: along_line(s, ids, frame, how, np.array(places)))
         self.session.use_tool("move")
 
     def paint(self, p: QPainter) -> None:
