@@ -1,4 +1,4 @@
-"""What the user is told: the strip under the menu, the log of messages, and the nets for faults of the program."""
+"""What the user is told: the strip over the foot of the picture, the log of messages, and the nets for faults of the program."""
 
 import logging
 import sys
@@ -23,10 +23,14 @@ log = logging.getLogger(__name__)
 
 
 class Strip(QWidget):
-    """The newest message: what happened, what to do, and buttons where there is something to choose. Notes go by themselves."""
+    """The newest message, over the foot of the view, so that nothing moves under the pointer: what happened, what to do, and buttons
+    where there is something to choose. Notes go by themselves; a message whose cause is gone goes too."""
 
-    def __init__(self, session: Session) -> None:
-        super().__init__()
+    def __init__(self, session: Session, view: QWidget) -> None:
+        super().__init__(view.parentWidget())
+        self.message: Message | None = None
+        self.view = view
+        view.installEventFilter(self)
         self.setObjectName("strip")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         row = QHBoxLayout(self)
@@ -44,23 +48,43 @@ class Strip(QWidget):
         self._timer = QTimer(self, interval=NOTE_MS, singleShot=True)
         self._timer.timeout.connect(self.hide)
         session.told.connect(self.show_message)
+        session.shot_changed.connect(self._look_again)
+        session.view_changed.connect(self._look_again)
         self.hide()
+
+    def _look_again(self) -> None:
+        if self.message is not None and not self.message.holds():
+            self.message = None
+            self.hide()
+
+    def eventFilter(self, watched, event) -> bool:
+        if event.type() in (event.Type.Resize, event.Type.Move):
+            self._arrange()
+        return False
+
+    def _arrange(self) -> None:
+        place = self.view.geometry()
+        height = max(self.layout().heightForWidth(place.width()), self.minimumSizeHint().height())
+        self.setGeometry(place.left(), place.bottom() + 1 - height, place.width(), height)
+        self.raise_()
 
     def show_message(self, message: Message) -> None:
         while self.buttons.count():
             self.buttons.takeAt(0).widget().deleteLater()
         tint = {"bad": theme.BAD, "doubtful": theme.DOUBTFUL}.get(message.kind, theme.QUIET)
         self.setStyleSheet(
-            f"#strip {{ background: {theme.FIELD}; border-left: 3px solid {tint}; border-bottom: 1px solid {theme.LINE}; }} #strip QLabel {{ background: transparent; }}"
+            f"#strip {{ background: {theme.FIELD}; border-left: 3px solid {tint}; border-top: 1px solid {theme.LINE}; }} #strip QLabel {{ background: transparent; }}"
         )
         self.mark.setText({"bad": "■", "doubtful": "◐"}.get(message.kind, "●"))
         self.mark.setStyleSheet(f"color: {tint};")
+        self.message = message
         self.text.setText(f"{message.what} {message.hint}".strip())
         for label, act in message.actions:
             b = QPushButton(label)
             b.setObjectName(f"strip-{label.lower().replace(' ', '-')}")
             b.clicked.connect(lambda _, a=act: (self.hide(), a()))
             self.buttons.addWidget(b)
+        self._arrange()
         self.show()
         if message.kind == "note" and not message.actions:
             self._timer.start()

@@ -4,7 +4,19 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPen
-from PyQt6.QtWidgets import QColorDialog, QFrame, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QColorDialog,
+    QComboBox,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.units import parse
@@ -13,6 +25,28 @@ from . import theme
 
 LABEL_WIDTH, KEY_WIDTH = 100, 20
 TYPED = "0123456789.-("
+
+
+def give_back_keyboard(widget: QWidget) -> None:
+    """What was typed is done: keys go to the picture again, so that Space plays and Delete deletes what is in hand."""
+    home = getattr(widget.window(), "canvas", None)
+    (home if home is not None else widget.window()).setFocus()
+
+
+class Choice(QComboBox):
+    """A closed list, which the wheel passes by: a panel that is scrolled never changes what is under the pointer."""
+
+    def wheelEvent(self, event) -> None:
+        event.ignore()
+
+
+class Line(QLineEdit):
+    """A line of text; Enter and Escape give the keyboard back to the picture."""
+
+    def keyPressEvent(self, event) -> None:
+        super().keyPressEvent(event)
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
+            give_back_keyboard(self)
 
 
 class NumberField(QWidget):
@@ -141,10 +175,15 @@ class NumberField(QWidget):
             self.wrong.emit(error)
 
     def eventFilter(self, watched, event) -> bool:
+        if event.type() == event.Type.KeyPress and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            # taken here: it would go on to the field, for which it begins typing anew
+            self._typed()
+            give_back_keyboard(self)
+            return True
         if event.type() == event.Type.KeyPress and event.key() == Qt.Key.Key_Escape:
             self.editor.setText(self.text())
             self.editor.hide()
-            self.setFocus()
+            give_back_keyboard(self)
             return True
         return super().eventFilter(watched, event)
 

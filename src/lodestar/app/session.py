@@ -12,10 +12,11 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QLineEdit
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import How, Keyed
+from lodestar.core.edits.arrange import removed
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.history import Edit, History
-from lodestar.core.shot.motion import Chosen, change_keys, eased, keyed_things, whole_motion, with_fields, with_value, without_keys
+from lodestar.core.shot.motion import Chosen, change_keys, eased, keyed_things, whole_motion, with_fields, with_value, without_keys, without_thing
 from lodestar.core.shot.objects import Object
 
 from .jobs import Jobs
@@ -28,13 +29,15 @@ log = logging.getLogger(__name__)
 
 
 class Message(msgspec.Struct, frozen=True):
-    """What happened, what to do, when; kind: 'note', 'doubtful' or 'bad'. actions: (label, function) buttons."""
+    """What happened, what to do, when; kind: 'note', 'doubtful' or 'bad'. actions: (label, function) buttons. holds: whether its cause
+    is still there."""
 
     what: str
     hint: str = ""
     kind: str = "note"
     actions: tuple[tuple[str, Any], ...] = ()
     at: float = 0.0
+    holds: Callable[[], bool] = lambda: True
 
 
 class Gently(QTimer):
@@ -74,21 +77,25 @@ class Session(QObject):
         self.frame = 0
         self.step = "Plate"
         self.tool = ""
-        self.keying = False  # an edit keys what has no keys yet
-        self.shifting = False  # an edit shifts the whole motion
         self.dragging = False  # a button is held down in a view
         self.selected = ""  # id of an object, a matte or a region
         self.others: frozenset[str] = frozenset()  # objects that are chosen with it
-        self.snap = "surface"  # what a thing that is placed snaps to
-        self.far_distance = 50.0
-        self.least_frames = 12  # that a track has to live when more are asked for in one place
         self.tracks: frozenset[int] = frozenset()
         self.keys: Chosen = frozenset()  # keys in hand
+        self._begin_afresh()
         self.messages: list[Message] = []
         self.jobs = Jobs(self)
         self.settings = QSettings("bright-lodestar", "window")
         self.files = ShotFiles(self)
         self.work = LongWork(self)
+
+    def _begin_afresh(self) -> None:
+        """How one works on a shot, as it is at the beginning."""
+        self.keying = False  # an edit keys what has no keys yet
+        self.shifting = False  # an edit shifts the whole motion
+        self.snap = "surface"  # what a thing that is placed snaps to
+        self.far_distance = 50.0
+        self.least_frames = 12  # that a track has to live when more are asked for in one place
 
     @property
     def shot(self) -> Shot:
@@ -117,10 +124,11 @@ class Session(QObject):
         self._after_edit()
 
     def start_shot(self, shot: Shot) -> None:
-        """Another shot takes the place of this one; its history begins anew."""
+        """Another shot takes the place of this one; its history begins anew, and nothing of how one worked on the old one is left."""
         self.history = History(shot)
-        self.selected, self.others, self.tracks, self.tool, self.frame = "", frozenset(), frozenset(), "", shot.first
-        self.keys = frozenset()
+        self.selected = shot.objects[0].id if len(shot.objects) == 1 else ""
+        self.others, self.tracks, self.keys, self.tool, self.frame = frozenset(), frozenset(), frozenset(), "", shot.first
+        self._begin_afresh()
         self.shot_changed.emit()
         self.view_changed.emit()
         self.frame_changed.emit(self.frame)
@@ -270,15 +278,21 @@ class Session(QObject):
         return "key" if self.keying else "here"
 
     def object(self) -> Object | None:
-        """The selected object, or the only one there is."""
-        objects = self.shot.objects
-        found = next((o for o in objects if o.id == self.selected), None)
-        return found or (objects[0] if len(objects) == 1 else None)
+        """The selected object."""
+        return next((o for o in self.shot.objects if o.id == self.selected), None)
+
+    def delete_chosen(self) -> None:
+        """What is in hand goes: objects, or an outline, lamp or finish that is chosen."""
+        objects, id_ = self.chosen_objects(), self.selected
+        if objects:
+            self.edit("Delete", lambda shot: removed(shot, objects))
+        elif id_:
+            self.edit("Delete", lambda shot: without_thing(shot, id_))
 
     # messages ----------------------------------------------------------------------------------------------------------------
 
-    def tell(self, what: str, hint: str = "", kind: str = "note", *actions: tuple[str, Callable]) -> None:
-        message = Message(what, hint, kind, actions, time.time())
+    def tell(self, what: str, hint: str = "", kind: str = "note", *actions: tuple[str, Callable], holds: Callable[[], bool] = lambda: True) -> None:
+        message = Message(what, hint, kind, actions, time.time(), holds)
         self.messages.append(message)
         log.info("%s %s", what, hint)
         self.told.emit(message)

@@ -48,6 +48,14 @@ class ShotCommands:
             Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
             Command("choose", "Shot", "Open a shot…", self.choose_shot, "Ctrl+O"),
             Command("open-clip", "Shot", "Open a clip…", self.choose_clip, "Ctrl+Shift+O", tip="movie or numbered pictures"),
+            Command(
+                "replace-clip",
+                "Shot",
+                "Replace the clip…",
+                self.replace_clip,
+                enabled=has,
+                tip="titles stay; tracks and camera, where the new one fits",
+            ),
             Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
             Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
             Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.files.recent()[0]), enabled=lambda: bool(s.files.recent())),
@@ -83,9 +91,8 @@ class ShotCommands:
             self.session.show_step("Plate")
 
     def open_path(self, path: str | Path) -> None:
-        if Path(path).suffix.lower() == ".lode" and not self.may_leave():
-            return
-        self.session.files.open(path)
+        if self.may_leave():
+            self.session.files.open(path)
 
     def choose_shot(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self.window, "Open a shot", self._folder("shot"), "Shots (*.lode)")
@@ -97,7 +104,16 @@ class ShotCommands:
         path, _ = QFileDialog.getOpenFileName(self.window, "Open a clip", self._folder("clip"), f"{CLIPS};;All files (*)")
         if path:
             self._remember_folder("clip", path)
-            self.session.files.open(path)
+            self.open_path(path)
+
+    def replace_clip(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self.window, "Replace the clip", self._folder("clip"), f"{CLIPS};;All files (*)")
+        if path:
+            self._remember_folder("clip", path)
+            try:
+                self.session.files.replace_clip(Path(path))
+            except UserError as error:
+                self.session.fail(error)
 
     def open_demo(self) -> None:
         if self.may_leave():
@@ -159,6 +175,7 @@ class ShotCommands:
             (AS_NEW, self.save_as),
             ("Take what is there", lambda: kept.open(path)),
             ("Write over it", lambda: kept.save(path)),
+            holds=lambda: kept.path == path and kept.changed_on_disk(),
         )
 
     def save_as(self) -> bool:

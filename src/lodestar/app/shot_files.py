@@ -107,7 +107,7 @@ class ShotFiles(QObject):
             if path.suffix.lower() == ".lode":
                 self._begin_with(files.read(path, without), path if not without else None)
             else:
-                self.bring_in(path)
+                self._begin_with_clip(path)
         except UserError as error:
             part = getattr(error, "part", "")
             offer = ((f"Open without {part}", lambda: self.open(path, (*without, part))),) if part else ()
@@ -141,14 +141,33 @@ class ShotFiles(QObject):
                 f"The clip {Path(shot.plate.path).name} is not in {Path(shot.plate.path).parent} any more.",
                 "Say where it is now; the shot itself is whole.",
                 "bad",
+                holds=lambda: self.session.shot.plate is not None and not Path(self.session.shot.plate.path).exists(),
             )
         self.session.show_step("Place" if shot.objects else "Plate")
 
-    def bring_in(self, path: Path) -> None:
-        """A clip becomes the plate of the shot; raises PlateError."""
-        session, info = self.session, probe(path)
-        fresh = session.shot.plate is None
-        session.edit(f"Open {path.name}", lambda s: msgspec.structs.replace(with_plate(s, info), name=path.stem if fresh else s.name))
+    def _begin_with_clip(self, path: Path) -> None:
+        """A new shot of a clip; raises PlateError."""
+        info = probe(path)
+        self.start_shot(Shot(), None)
+        self.session.edit(f"Open {path.name}", lambda s: msgspec.structs.replace(with_plate(s, info), name=path.stem))
+        self._show_clip(path, info)
+
+    def replace_clip(self, path: Path) -> None:
+        """Another clip under the shot that is open; says what it keeps. Raises PlateError."""
+        session, info, old = self.session, probe(path), self.session.shot
+        session.edit(f"Replace the clip by {path.name}", lambda s: with_plate(s, info))
+        if session.shot.solve is old.solve and session.shot.tracks is old.tracks:
+            session.tell(f"{path.name} is the clip of this shot now.", "It has the same size and length, so tracks, camera and titles were kept.")
+        else:
+            session.tell(
+                f"{path.name} is the clip of this shot now.",
+                "It has another size or length: tracks and camera were dropped; titles, light and finish were kept. Undo brings the old one back.",
+                "doubtful",
+            )
+        self._show_clip(path, info)
+
+    def _show_clip(self, path: Path, info: PlateInfo) -> None:
+        session = self.session
         for what, hint in notes_on(info):
             session.tell(f"{path.name} {what}", hint, "doubtful")
         session.show_step("Plate")
@@ -233,6 +252,7 @@ class ShotFiles(QObject):
             "doubtful",
             ("Bring it back", lambda: self.recover(newest)),
             ("Throw it away", newest.throw_away),
+            holds=lambda: newest.file.exists() and newest not in self._taken,
         )
 
     def recover(self, left: Left) -> None:

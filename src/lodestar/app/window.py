@@ -112,10 +112,10 @@ class Window(QMainWindow):
         box = QVBoxLayout(whole)
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(0)
-        box.addWidget(Strip(self.session))
         box.addLayout(row, 1)
         self.setCentralWidget(whole)
         self.invitation = Invitation(self.commands, self.canvas)
+        self.strip = Strip(self.session, self.viewer.split)
 
     def _menu_corner(self) -> None:
         corner = _Corner()
@@ -144,6 +144,8 @@ class Window(QMainWindow):
         add(
             Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", lambda: s.history.undo_label is not None),
             Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", lambda: s.history.redo_label is not None),
+            Command("choose-all", "Edit", "Choose all", self._choose_all, "Ctrl+A", has, "tracks in Track and Solve, objects elsewhere"),
+            Command("choose-none", "Edit", "Choose nothing", lambda: s.select("", frozenset()), "Ctrl+Shift+A", has),
         )
         add(
             *[
@@ -186,6 +188,14 @@ class Window(QMainWindow):
         if self.viewer.view == "Picture":
             self.viewer.show_view("Both")
         self.viewer.scene.fit(chosen=True)
+
+    def _choose_all(self) -> None:
+        s = self.session
+        if s.step in ("Track", "Solve") and s.shot.tracks is not None:
+            s.select(s.selected, frozenset(range(s.shot.tracks.count)))
+        else:
+            ids = [o.id for o in s.shot.objects]
+            s.select(ids[0] if ids else "", others=frozenset(ids[1:]))
 
     def _dim(self) -> None:
         self.canvas.drawn["dim"] = not self.canvas.drawn["dim"]

@@ -1,10 +1,10 @@
 """Foreground: the outlines of what passes in front of the titles."""
 
-from PyQt6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from lodestar.core.matte.sources import Outline
 
-from ..fields import button, quiet
+from ..fields import Line, button, quiet
 from .panel import Panel
 from .track import outline_row
 
@@ -22,7 +22,7 @@ class ForegroundPanel(Panel):
         self.list.add_wide(holder)
         self.list.add_wide(button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", self._draw, True))
         self.one = self.section("Chosen outline")
-        self.name = QLineEdit()
+        self.name = Line()
         self.name.setObjectName("matte-name")
         self.name.setAccessibleName("Name of the outline")
         self.name.setToolTip("What this outline is called in its lane")

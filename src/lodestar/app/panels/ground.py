@@ -97,7 +97,7 @@ class GroundPanel(Panel):
         self.hold = button(
             "Solve again, held to these",
             "solve-held",
-            "What is known of the place, two distances or directions or more, has its say in the solve itself",
+            "What is known of the place, two distances or directions or more, holds the solve itself",
             self._hold,
         )
         said.add_wide(self.hold)

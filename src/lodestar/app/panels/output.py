@@ -2,11 +2,11 @@
 
 from pathlib import Path
 
-from PyQt6.QtWidgets import QCheckBox, QComboBox
+from PyQt6.QtWidgets import QCheckBox
 
 from lodestar.core.picture.frame import QUALITIES
 
-from ..fields import button, quiet
+from ..fields import Choice, button, quiet
 from .panel import Panel
 
 KINDS = {"Movie (H.264)": ".mp4", "Pictures (PNG)": ".png", "Pictures (EXR, linear)": ".exr"}
@@ -18,7 +18,7 @@ class OutputPanel(Panel):
 
     def fill(self) -> None:
         what = self.section("What")
-        self.kind, self.layer, self.quality = QComboBox(), QComboBox(), QComboBox()
+        self.kind, self.layer, self.quality = Choice(), Choice(), Choice()
         for box, name, items, tip in (
             (self.kind, "output-kind", KINDS, "A movie plays anywhere; pictures keep every detail"),
             (self.layer, "output-layer", LAYERS, "The finished picture, or one part of it for another program"),
@@ -28,7 +28,7 @@ class OutputPanel(Panel):
             box.setAccessibleName(name.replace("-", " "))
             box.setToolTip(tip)
             box.addItems(items)
-            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            box.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             box.setMinimumContentsLength(8)
         self.quality.setCurrentText("final")
         what.add("File", self.kind)

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtCore import QMimeData, Qt
-from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit
+from PyQt6.QtWidgets import QApplication, QCheckBox
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.rows import rows_of
@@ -21,7 +21,6 @@ from lodestar.core.edits.arrange import (
     pasted,
     pivot_at,
     post_card,
-    removed,
     reparented,
     repivoted,
     replaced,
@@ -39,7 +38,7 @@ from lodestar.core.shot.objects import Box, Card, GroundMesh, Logo, Object, Soli
 
 from ..commands import Command
 from ..derived import slip_of
-from ..fields import Section, Swatch, button, quiet
+from ..fields import Choice, Line, Section, Swatch, button, quiet
 from ..viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .mattes import MatteChoice, Names
 from .panel import Panel
@@ -141,7 +140,7 @@ class PlacePanel(Panel):
 
     def _letters(self) -> None:
         letters = self._kind("Letters", Title)
-        self.words = QLineEdit()
+        self.words = Line()
         self.words.setObjectName("words")
         self.words.setAccessibleName("Words of the title")
         self.words.setToolTip("What the letters say; \\n begins a new line")
@@ -149,7 +148,7 @@ class PlacePanel(Panel):
         letters.add("Words", self.words)
         self.face = _combo("face", "Face", "The face of the letters: two shipped ones, then the system's", list(SHIPPED))
         self.face.setMinimumContentsLength(8)
-        self.face.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.face.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.face.activated.connect(lambda i: self._set("Choose face", face=self.face.itemText(i)))
         self._all_faces = False
         letters.add("Face", self.face)
@@ -229,9 +228,9 @@ class PlacePanel(Panel):
         self.pivot.setPlaceholderText("picked point")
         self.pivot.activated.connect(lambda i: self._pivot(PIVOTS[i]))
         stands.add("Pivot", self.pivot)
-        self.parent_ = _combo("parent", "Hangs on", "What carries it; it stays where it is when you choose another", [])
+        self.parent_ = _combo("parent", "Parent", "What carries it; it stays where it is when you choose another", [])
         self.parent_.activated.connect(lambda i: self._reparent(self.parent_.itemData(i)))
-        stands.add("Hangs on", self.parent_)
+        stands.add("Parent", self.parent_)
         self.row = button("In a row", "in-row", "The chosen objects evenly between the first and the last of them", self._in_row)
         stands.add("Arrange", self.row)
 
@@ -267,7 +266,7 @@ class PlacePanel(Panel):
     def _when(self) -> None:
         when = self.section("Name, span and keys")
         self.when = when
-        self.label_ = QLineEdit()
+        self.label_ = Line()
         self.label_.setObjectName("object-name")
         self.label_.setAccessibleName("Name of the object")
         self.label_.setToolTip("Its name in lanes and lists; empty: its words or its kind")
@@ -386,8 +385,7 @@ class PlacePanel(Panel):
             self.session.select(new[0][0], others=frozenset(new[0][1:]))
 
     def remove(self) -> None:
-        ids = self.session.chosen_objects()
-        self.session.edit("Delete", lambda s: removed(s, ids))
+        self.session.delete_chosen()
 
     def _choose_svg(self) -> None:
         path = self.session.ask_file("Choose a drawing", "logo", "Drawings (*.svg)")
@@ -481,7 +479,7 @@ class PlacePanel(Panel):
             slip = slip_of(self.session.shot, item, self.session.frame)
             text = f"Slip {max(slip, 0.1):.1f} px (95 %)" if slip == slip else ""
         self.problem.setText(text)
-        self.problem.setVisible(bool(text))
+        self.problem.setVisible(item is not None)  # its place is kept, so that no row moves when a line comes or goes
 
     def _show(self, item: Object) -> None:
         if not self._all_faces and faces_are_known():
@@ -533,8 +531,8 @@ class PlacePanel(Panel):
         self.parent_.setCurrentIndex(max(self.parent_.findData(item.parent, Qt.ItemDataRole.UserRole), 0))
 
 
-def _combo(name: str, label: str, tip: str, items: list[str]) -> QComboBox:
-    combo = QComboBox()
+def _combo(name: str, label: str, tip: str, items: list[str]) -> Choice:
+    combo = Choice()
     combo.setObjectName(name)
     combo.setAccessibleName(label)
     combo.setToolTip(tip)

@@ -3,12 +3,11 @@
 from pathlib import Path
 
 import msgspec
-from PyQt6.QtWidgets import QComboBox
 
 from lodestar.core.media.plates import PlateInfo
 from lodestar.core.shot.document import Shot
 
-from ..fields import button, quiet
+from ..fields import Choice, button, quiet
 from ..readings import rate_text
 from .panel import Panel
 
@@ -60,19 +59,19 @@ class PlatePanel(Panel):
         )
         self.clip.add_wide(self.find_clip)
         self.colour = self.section("Colour")
-        self.colours: dict[str, QComboBox] = {}
+        self.colours: dict[str, Choice] = {}
         for part, label, names, tip in (
             ("transfer", "Transfer", TRANSFER_WORDS, "How light is coded in the clip; titles are lit in the same light"),
             ("primaries", "Primaries", PRIMARY_WORDS, "Which red, green and blue the clip speaks of"),
             ("matrix", "Matrix", MATRIX_WORDS, "How brightness and colour are kept apart in the clip"),
             ("full_range", "Range", RANGE_WORDS, "Whether black and white are the ends of the scale, or lie inside it"),
         ):
-            combo = QComboBox()
+            combo = Choice()
             combo.setObjectName(f"colour-{part.replace('_', '-')}")
             combo.setAccessibleName(label)
             combo.setToolTip(tip)
             combo.setMinimumContentsLength(8)
-            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            combo.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             for value, words in names.items():
                 combo.addItem(words, value)
             combo.activated.connect(lambda i, part=part, combo=combo: self._set_colour(part, combo.itemData(i)))

@@ -1,19 +1,20 @@
 """Solve: how well the camera holds, where in the picture it does not, the lens, and how to mend it."""
 
+import msgspec
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QWidget
+from PyQt6.QtWidgets import QCheckBox, QWidget
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.shot.document import solve_is_stale, tracks_are_stale
+from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 from lodestar.core.solve.known import says_of_itself
 from lodestar.core.solve.sensors import Sensor, focal_px, remember, sensors
 
 from .. import theme
 from ..commands import Command
 from ..derived import mean_errors, report_of
-from ..fields import button, quiet
+from ..fields import Choice, button, quiet
 from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
 
@@ -120,20 +121,20 @@ class SolvePanel(Panel):
             lambda v, g: self.session.edit_part("Set reference frame", "solving", g, reference=None if v < 0 else round(v))
         )
         mend.add("Grows from", self.reference)
-        self.hold = QCheckBox("has its say")
+        self.hold = QCheckBox("holds the solve")
         self.hold.setObjectName("hold")
         self.hold.setToolTip("Distances and directions that were said of the ground hold the solve; there have to be two or more")
         self.hold.toggled.connect(lambda on: self.session.edit_part("Hold the solve to what is known", "solving", hold=on))
         mend.add("What is known", self.hold)
         self._mapped: object = None
 
-    def _choice(self, name: str, spoken: str, tip: str, words) -> QComboBox:
-        box = QComboBox()
+    def _choice(self, name: str, spoken: str, tip: str, words) -> Choice:
+        box = Choice()
         box.setObjectName(name)
         box.setAccessibleName(spoken)
         box.setToolTip(tip)
         box.addItems(list(words))
-        box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        box.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         box.setMinimumContentsLength(8)  # a long word never widens the panel
         return box
 
@@ -167,8 +168,8 @@ class SolvePanel(Panel):
             reset=0,
             tip="The focal length that stands on the lens, with the sensor below",
         )
-        self.focal_mm.changed.connect(lambda v, g: self._from_mm(v, g))
-        self.sensor.activated.connect(lambda _: self._from_mm(self.focal_mm.value, None))
+        self.focal_mm.changed.connect(lambda v, g: self._set_lens("Set focal length", g, focal_mm=v))
+        self.sensor.activated.connect(lambda i: self._set_lens("Choose sensor", sensor_mm=self.sensors[i].width_mm))
         self.lens.add("In mm", self.focal_mm)
         self.lens.add("on", self.sensor)
         self.sensor_mm = self.field(
@@ -213,25 +214,40 @@ class SolvePanel(Panel):
                 remember(own)
             except UserError as error:
                 self.session.fail(error)
-            self.sensors = sorted([*self.sensors, own], key=lambda x: -x.width_mm)
-            self.sensor.clear()
-            self.sensor.addItems([f"{x.name} · {x.width_mm:g} mm" for x in self.sensors])
+            self._list_sensor(own)
             found = self.sensors.index(own)
+        self._set_lens("Choose sensor", sensor_mm=self.sensors[found].width_mm)
+
+    def _list_sensor(self, sensor: Sensor) -> None:
+        self.sensors = sorted([*self.sensors, sensor], key=lambda x: -x.width_mm)
+        self.sensor.clear()
+        self.sensor.addItems([f"{x.name} · {x.width_mm:g} mm" for x in self.sensors])
+
+    def _show_sensor(self, width_mm: float) -> None:
+        """The sensor of this shot; one that the list does not have, from another machine, joins it."""
+        found = next((k for k, x in enumerate(self.sensors) if abs(x.width_mm - width_mm) < 0.05), None)
+        if found is None:
+            self._list_sensor(Sensor(f"Of this shot {width_mm:g}", width_mm))
+            found = next(k for k, x in enumerate(self.sensors) if x.width_mm == width_mm)
         self.sensor.setCurrentIndex(found)
-        self._from_mm(self.focal_mm.value, None)
-        self.refresh()
 
     def _set_distortion(self, k: int, value: float, group: object) -> None:
         distortion = list(self.session.shot.solving.distortion)
         distortion[k] = value
         self.session.edit_part(f"Set k{k + 1}", "solving", group, distortion=tuple(distortion))
 
-    def _from_mm(self, focal_mm: float, group: object) -> None:
-        plate = self.session.shot.plate
-        if plate is None or not self.sensors or focal_mm <= 0:
-            return
-        pixels = focal_px(focal_mm, self.sensors[self.sensor.currentIndex()].width_mm, plate.width)
-        self.session.edit_part("Set focal length", "solving", group, focal_px=round(pixels, 2))
+    def _set_lens(self, label: str, group: object = None, *, focal_mm: float | None = None, sensor_mm: float | None = None) -> None:
+        """Millimetres on a sensor say the focal length in pixels; another sensor keeps the millimetres that were said."""
+
+        def change(shot: Shot) -> Shot:
+            if shot.plate is None:
+                return shot
+            width = shot.sensor_mm if sensor_mm is None else sensor_mm
+            said = shot.solving.focal_px * shot.sensor_mm / shot.plate.width if focal_mm is None else focal_mm
+            pixels = round(focal_px(said, width, shot.plate.width), 2)
+            return msgspec.structs.replace(shot, sensor_mm=width, solving=msgspec.structs.replace(shot.solving, focal_px=pixels))
+
+        self.session.edit(label, change, group)
 
     def _above(self) -> np.ndarray:
         shot = self.session.shot
@@ -261,8 +277,9 @@ class SolvePanel(Panel):
         self.reference.show_value(-1 if asked.reference is None else asked.reference, "any" if asked.reference is None else "")
         self.focal.show_value(asked.focal_px, "" if asked.focal_px else "find it")
         if self.sensors and shot.plate is not None:
-            self.sensor_mm.show_value(self.sensors[self.sensor.currentIndex()].width_mm)
-            self.focal_mm.show_value(asked.focal_px * self.sensors[self.sensor.currentIndex()].width_mm / shot.plate.width)
+            self._show_sensor(shot.sensor_mm)
+            self.sensor_mm.show_value(shot.sensor_mm)
+            self.focal_mm.show_value(asked.focal_px * shot.sensor_mm / shot.plate.width)
         for k, (solved, value) in enumerate(self.distortion):
             _show_tick(solved, (asked.k1, asked.k2)[k])
             value.show_value(asked.distortion[k])

@@ -1,7 +1,7 @@
 """Track: how many features, what the tracker is shown and what is kept from it, and what to do with marks."""
 
 import numpy as np
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.matte.sources import View, ignored
 from lodestar.core.shot.document import tracks_are_stale
@@ -11,7 +11,7 @@ from lodestar.core.track.rules import meant_by
 from .. import theme
 from ..commands import Command
 from ..derived import errors_of, mean_errors
-from ..fields import button, icon_button, quiet
+from ..fields import Choice, button, icon_button, quiet
 from ..viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
 from ..viewer.tools.outlines import remove_outline
 from .panel import Panel
@@ -126,7 +126,7 @@ class TrackPanel(Panel):
         self.marks = self.section("Marks")
         self.chosen = quiet()
         self.marks.add_wide(self.chosen)
-        self.rule = QComboBox()
+        self.rule = Choice()
         self.rule.setObjectName("rule")
         self.rule.setAccessibleName("Rule by which marks are chosen")
         self.rule.setToolTip("Which marks are meant")

@@ -5,13 +5,14 @@ from collections.abc import Callable
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
-from PyQt6.QtWidgets import QComboBox, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.shot.motion import keyed_things, moved_keys, shaped, speed
 from lodestar.core.shot.objects import keyed_parts
 
 from .. import theme
+from ..fields import Choice
 from ..session import Session
 from .axis import GUTTER, LANE, REACH_PX, TimeAxis
 from .lanes import in_hand, set_keys
@@ -35,7 +36,7 @@ class Curves(QWidget):
         self.setToolTip("Drag a key or a handle beside it · Shift: along one axis · Ctrl: a copy · double click sets a key · below: speed")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        self.easing = QComboBox(self)
+        self.easing = Choice(self)
         self.easing.setObjectName("easing")
         self.easing.setAccessibleName("Easing")
         self.easing.setToolTip("How the value goes from the chosen keys to the next ones")

@@ -247,10 +247,14 @@ class Lanes(QWidget):
         session, steps = self.session, {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and session.keys:
             session.delete_keys()
+        elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and session.selected:
+            session.delete_chosen()
         elif event.key() in steps and session.keys:
             move_keys(session, session.keys, steps[event.key()], False, None)
-        elif event.key() == Qt.Key.Key_Escape:
+        elif event.key() == Qt.Key.Key_Escape and session.keys:
             session.choose_keys(frozenset())
+        elif event.key() == Qt.Key.Key_Escape:
+            session.select("")
         else:
             super().keyPressEvent(event)
 

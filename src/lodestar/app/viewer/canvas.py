@@ -186,11 +186,13 @@ class PictureCanvas(QWidget):
         self.update()
 
     def _failed(self, request: Request, error: UserError) -> None:
-        if request.layer == "scene":
+        wanted = self.request()
+        if request.layer == "scene" or wanted is None or request.shot.plate is not wanted.shot.plate:
             return
-        if self.error is None or error.what != self.error.what:
-            self.session.fail(error)
-        self.error = error
+        known, self.error = self.error, error
+        if known is None or error.what != known.what:
+            # it goes when a picture could be made again
+            self.session.tell(error.what, error.hint, "bad", holds=lambda: self.error is not None and self.error.what == error.what)
         self.update()
 
     def set_before_after(self, on: bool) -> None:
@@ -307,7 +309,11 @@ class PictureCanvas(QWidget):
         return super().event(event)
 
     def keyPressEvent(self, event) -> None:
-        if self.tool is None or not self.tool.key(event):
+        if self.tool is not None and self.tool.key(event):
+            return
+        if event.key() == Qt.Key.Key_Escape and (self.session.selected or self.session.others or self.session.tracks):
+            self.session.select("", frozenset())
+        else:
             super().keyPressEvent(event)
 
     def resizeEvent(self, event) -> None:

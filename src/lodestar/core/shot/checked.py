@@ -141,6 +141,7 @@ def _check_plate(where: str, plate: PlateInfo) -> None:
 
 def _check_range(shot: Shot) -> None:
     last = shot.plate.count - 1 if shot.plate is not None else shot.last
+    _need(0.1 <= shot.sensor_mm <= 1000, "sensor_mm", f"is {shot.sensor_mm:g}; a sensor is 0.1 to 1,000 mm wide")
     _need(0 <= shot.first <= shot.last, "first", f"is {shot.first}, and last is {shot.last}")
     _need(shot.last <= max(last, 0), "last", f"is {shot.last}; the clip ends at {last}")
     for kind in (*LISTS, "markers"):

@@ -95,7 +95,8 @@ class Basis:
 
 
 class Shot(msgspec.Struct, frozen=True, kw_only=True):
-    """Everything that is saved. first, last: in and out, both included.
+    """Everything that is saved. first, last: in and out, both included. sensor_mm: width of the camera's sensor, by which a focal
+    length in millimetres is told.
 
     Tracks, solve and ground are not replaced on their own: objects and light would then speak of others than the shot holds,
     which raises ValueError. `edits.settle` changes them, and carries along what speaks of them. basis: which ones those are; it
@@ -111,6 +112,7 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
     regions: Annotated[tuple[Source, ...], FOR_TRACKER] = ()
     tracks: Tracks | None = None
     solving: SolveSettings = SolveSettings()
+    sensor_mm: float = 36.0
     solve: Annotated[Solve | None, IN_PICTURE] = None
     ground: Annotated[Ground, IN_PICTURE] = Ground()
     objects: Annotated[tuple[Object, ...], IN_PICTURE, Lane("Place", True)] = ()

@@ -65,6 +65,12 @@ def with_things(shot: Shot, changed: dict[str, msgspec.Struct]) -> Shot:
     return msgspec.structs.replace(shot, **fields) if fields else shot
 
 
+def without_thing(shot: Shot, id_: str) -> Shot:
+    """The shot less the thing with this id of one of its lists; `edits.arrange.removed` is for objects, which hang on each other."""
+    fields = {kind: tuple(x for x in getattr(shot, kind) if x.id != id_) for kind in LISTS if any(x.id == id_ for x in getattr(shot, kind))}
+    return msgspec.structs.replace(shot, **fields) if fields else shot
+
+
 def with_fields(shot: Shot, id_: str, **fields: Any) -> Shot:
     """The shot with fields of the thing with this id changed; as it is where there is no such thing."""
     thing = keyed_things(shot).get(id_)

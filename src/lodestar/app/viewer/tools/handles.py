@@ -9,7 +9,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import meet_plane, turn_matrix, vector
-from lodestar.core.edits.arrange import dropped, find, place_of, removed, repivoted, stood, turn_of, with_pose
+from lodestar.core.edits.arrange import dropped, find, place_of, repivoted, stood, turn_of, with_pose
 from lodestar.core.evaluate.objects import box_of, objects_at, pose_of
 from lodestar.core.evaluate.pointing import hit
 from lodestar.core.scene.poses import moved, size_of
@@ -357,7 +357,7 @@ class MoveObject(Tool):
             self._nudge(item, steps[event.key()], event.modifiers())
             return True
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
-            self.session.edit("Delete", lambda s: removed(s, self.session.chosen_objects()))
+            self.session.delete_chosen()
             return True
         return False
 

@@ -1,0 +1,214 @@
+"""What a new user's hand does: the wheel over fields, the keyboard after typing, choosing and deleting, clips and settings of one shot."""
+
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QWidget
+
+from lodestar.app.session import STEPS
+from lodestar.core.shot import files
+from tests.app.window_case import WindowCase
+from tests.helpers import DEMO, SHOTS, numbered, write_clip
+
+
+def wheel(widget: QWidget) -> bool:
+    """Turn the wheel over a widget; whether it passes it on, so that what it lies in scrolls. (Qt passes on only what the system sends.)"""
+    at = QPointF(widget.rect().center())
+    none = Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False
+    turn = QWheelEvent(at, widget.mapToGlobal(at), QPoint(), QPoint(0, -240), *none)
+    QApplication.sendEvent(widget, turn)
+    return not turn.isAccepted()
+
+
+class DemoCase(WindowCase):
+    def setUp(self):
+        super().setUp()
+        self.window.shot.open_demo()
+        self.settle()
+
+
+class WheelTest(DemoCase):
+    def test_the_wheel_scrolls_and_changes_nothing(self):
+        self.session.select("open-sky")
+        before, found = self.session.shot, 0
+        for step in STEPS:
+            self.session.show_step(step)
+            self.settle()
+            panel = self.window.panels[step]
+            panel.verticalScrollBar().setValue(0)
+            for widget in panel.findChildren(QWidget):
+                if widget.isVisible() and widget.isEnabled() and (isinstance(widget, QComboBox) or type(widget).__name__ == "NumberField"):
+                    found += 1
+                    widget.setFocus()
+                    index = widget.currentIndex() if isinstance(widget, QComboBox) else None
+                    self.assertTrue(wheel(widget), widget.objectName())
+                    self.assertEqual(index, widget.currentIndex() if isinstance(widget, QComboBox) else None, widget.objectName())
+        self.assertGreater(found, 30)
+        self.assertIs(self.session.shot, before)
+
+    def test_the_sensor_belongs_to_the_shot_and_can_be_undone(self):
+        self.session.show_step("Solve")
+        self.settle()
+        sensor, mm = self.find("sensor"), self.find("focal-mm")
+        self.window.panels["Solve"]._set_lens("Set focal length", focal_mm=28.0)
+        self.settle()
+        self.assertAlmostEqual(mm.value, 28.0, places=2)
+        other = next(i for i in range(sensor.count()) if "23.5" in sensor.itemText(i) or "23.6" in sensor.itemText(i))
+        sensor.setCurrentIndex(other)
+        sensor.activated.emit(other)
+        self.settle()
+        width = self.session.shot.sensor_mm
+        self.assertAlmostEqual(self.session.shot.solving.focal_px, 28.0 / width * 1280, delta=0.02)
+        self.assertAlmostEqual(mm.value, 28.0, places=2)
+        self.session.undo()
+        self.settle()
+        self.assertIn("36 mm", sensor.currentText())
+        self.session.redo()
+        self.session.files.save(self.folder / "a.lode")
+        self.window.shot.new_shot()
+        self.assertEqual(self.session.shot.sensor_mm, 36.0)
+        self.assertEqual(files.read(self.folder / "a.lode").sensor_mm, width)
+
+
+class KeyboardTest(DemoCase):
+    def test_after_enter_and_escape_keys_go_to_the_picture(self):
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.settle()
+        size, words = self.find("size"), self.find("words")
+        for end in (Qt.Key.Key_Return, Qt.Key.Key_Escape):
+            size.begin_typing("1.5")
+            QTest.keyClick(size.editor, end)
+            self.assertTrue(self.canvas.hasFocus())
+            words.setFocus()
+            QTest.keyClick(words, end)
+            self.assertTrue(self.canvas.hasFocus())
+        before = self.session.shot
+        QTest.keyClick(self.window.focusWidget(), Qt.Key.Key_Space)
+        self.assertTrue(self.window.time.player.playing)
+        QTest.keyClick(self.window.focusWidget(), Qt.Key.Key_Space)
+        self.assertFalse(self.window.time.player.playing)
+        self.assertIs(self.session.shot, before)
+        QTest.keyClick(self.window.focusWidget(), Qt.Key.Key_Delete)
+        self.assertNotIn("open-sky", [o.id for o in self.session.shot.objects])
+
+    def test_space_plays_also_with_a_number_field_in_hand(self):
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.settle()
+        before = self.session.shot
+        self.find("size").setFocus()
+        QTest.keyClick(self.find("size"), Qt.Key.Key_Space)
+        self.assertTrue(self.window.time.player.playing)
+        self.window.time.player.toggle()
+        self.assertIs(self.session.shot, before)
+
+    def test_delete_after_choosing_a_lane(self):
+        lanes = self.window.time.lanes
+        QTest.mouseClick(lanes, Qt.MouseButton.LeftButton, pos=QPoint(40, 9))
+        lanes.setFocus()
+        chosen = self.session.selected
+        self.assertTrue(chosen)
+        QTest.keyClick(lanes, Qt.Key.Key_Delete)
+        self.assertNotIn(chosen, [o.id for o in self.session.shot.objects])
+        self.session.undo()
+        matte = self.session.shot.mattes[0].id
+        self.session.select(matte)
+        QTest.keyClick(lanes, Qt.Key.Key_Delete)
+        self.assertEqual(self.session.shot.mattes, ())
+
+    def test_choosing_all_and_nothing(self):
+        self.click("step-place")
+        self.window.commands.run("choose-all")
+        self.assertEqual(len(self.session.chosen_objects()), len(self.session.shot.objects))
+        self.canvas.setFocus()
+        QTest.keyClick(self.canvas, Qt.Key.Key_Escape)
+        self.assertEqual(self.session.chosen_objects(), [])
+        self.session.select("open-sky")
+        self.click_at((640, 60))  # the sky: nothing of ours
+        self.assertEqual(self.session.chosen_objects(), [])
+        self.click("step-track")
+        self.window.commands.run("choose-all")
+        self.assertEqual(len(self.session.tracks), self.session.shot.tracks.count)
+
+    def test_one_object_alone_can_be_let_go_of(self):
+        for item in self.session.shot.objects[1:]:
+            self.session.select(item.id)
+            self.session.delete_chosen()
+        (only,) = self.session.shot.objects
+        self.session.select(only.id)
+        self.session.select("")
+        self.assertIsNone(self.session.object())
+
+
+class ClipTest(DemoCase):
+    def clip(self, count: int) -> Path:
+        return write_clip(self.folder / f"c{count}.mp4", numbered(count))
+
+    def test_a_clip_makes_a_new_shot_and_unsaved_work_is_asked_about(self):
+        self.session.edit_item("Type", "open-sky", text="MINE")
+        before = self.session.shot
+        with mock.patch("lodestar.app.shot_commands.ask", return_value="Stay here") as asked:
+            self.window.shot.open_path(self.clip(6))
+        self.assertEqual(asked.call_count, 1)
+        self.assertIs(self.session.shot, before)
+        self.session.snap, self.session.shifting = "far", True
+        with mock.patch("lodestar.app.shot_commands.ask", return_value="Do not save"):
+            self.window.shot.open_path(self.clip(6))
+        shot = self.session.shot
+        self.assertEqual((shot.plate.count, shot.objects, shot.tracks, shot.name), (6, (), None, "c6"))
+        self.assertEqual((self.session.snap, self.session.shifting), ("surface", False))
+        self.assertTrue(self.session.files.unsaved)
+        self.assertIsNone(self.session.files.path)
+
+    def test_replacing_the_clip_says_what_it_keeps(self):
+        before = self.session.shot
+        other = self.folder / "again.mp4"
+        other.write_bytes((SHOTS / "terrace.mp4").read_bytes())
+        for path, kept, word in ((other, True, "were kept"), (self.clip(7), False, "were dropped")):
+            with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(path), "")):
+                self.window.commands.run("replace-clip")
+            self.assertEqual(self.session.shot.solve is before.solve, kept)
+            self.assertIn(word, [m for m in self.session.messages if "clip of this shot" in m.what][-1].hint)
+            self.assertEqual(len(self.session.shot.objects), len(before.objects))
+        self.session.undo()
+        self.session.undo()
+        self.assertEqual(self.session.shot, before)
+
+
+class MessageTest(DemoCase):
+    def test_a_message_moves_nothing_and_goes_when_its_cause_does(self):
+        places = lambda: [w.mapToGlobal(QPoint()) for w in (self.canvas, self.find("size"), self.window.time.lanes, self.window.course.rows[3])]
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.settle()
+        before, there = places(), [True]
+        self.session.tell("Something is so.", "Do this.", "bad", holds=lambda: there[0])
+        self.settle()
+        self.assertTrue(self.window.strip.isVisible())
+        self.assertEqual(places(), before)
+        there[0] = False
+        self.session.set("Rename", name="x")
+        self.settle()
+        self.assertFalse(self.window.strip.isVisible())
+
+    def test_the_clip_that_was_found_takes_its_message_away(self):
+        shot = files.read(DEMO)
+        import msgspec
+
+        gone = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=str(self.folder / "gone.mp4")))
+        files.write(gone, self.folder / "a.lode")
+        self.window.shot.open_path(self.folder / "a.lode")
+        self.assertTrue(self.window.strip.isVisible())
+        with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "terrace.mp4"), "")):
+            self.window.commands.run("find-clip")
+        self.settle()
+        self.assertFalse(self.window.strip.isVisible(), self.window.strip.text.text())
+
+
+if __name__ == "__main__":
+    unittest.main()
