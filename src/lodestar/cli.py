@@ -106,7 +106,7 @@ def _parser() -> argparse.ArgumentParser:
     one = commands.add_parser("update", help="run every step of a shot that is missing or stale")
     one.add_argument("shot")
     one.add_argument("-o", "--output", help="another shot file (.lode); without it the shot itself is brought up to date")
-    one.add_argument("--only", metavar="STEPS", help="steps to run, with commas between them: track,solve")
+    one.add_argument("--only", metavar="STEPS", help="steps to run, with commas between them: track,solve,mattes")
     one.add_argument("--threads", type=_count, default=0)
     one.set_defaults(run=_update)
     one = commands.add_parser("solve", help="track a clip and solve its camera")
@@ -127,6 +127,7 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--samples", type=int, help="rays for each px, whatever the quality")
     one.add_argument("--threads", type=_count, default=0, help="the picture is the same whatever the number")
     one.add_argument("--pass", dest="layer", choices=("picture", "layers", "shadow", "matte"), default="picture")
+    one.add_argument("--matte", metavar="NAME", help="with --pass matte: the matte of this name alone")
     one.set_defaults(run=_render)
     one = commands.add_parser("info", help="what a clip, a shot or a camera file is")
     one.add_argument("file")
@@ -319,7 +320,13 @@ def _render(args: argparse.Namespace) -> None:
         raise UserError("--samples must be 1 or more.", "Leave it out for the quality's own number.")
     _use_threads(args.threads)
     frames = _range(args.range, 0, shot.plate.count - 1) if args.range else shot.frames
-    deliver(shot, args.output, _Progress(), quality=args.quality, samples=args.samples, layer=args.layer, frames=frames)
+    named = None
+    if args.matte is not None:
+        named = tuple(m.id for m in shot.mattes if args.matte in (m.name, m.id))
+        if not named:
+            raise UserError(f"{args.shot} has no matte '{args.matte}'.", f"It has: {', '.join(m.name for m in shot.mattes) or 'none'}.")
+    how = {"quality": args.quality, "samples": args.samples, "layer": args.layer, "frames": frames, "mattes": named}
+    deliver(shot, args.output, _Progress(), **how)
 
 
 def _export(args: argparse.Namespace) -> None:

@@ -1,27 +1,32 @@
 """What takes long: each step runs as a job on a shot and gives back a change, taken while what it was made from is still there."""
 
 import time
+from collections import deque
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import msgspec
 import numpy as np
-from PyQt6.QtCore import QObject
+from PyQt6.QtCore import QObject, QTimer
 
 from lodestar.core.basics.apart import SECONDS
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import text_of
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
+from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, painted, with_found
 from lodestar.core.scene.ground import proposal
 from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
 from lodestar.core.shot.document import Shot, solving_reads, tracking_reads
 from lodestar.core.shot.history import Edit
-from lodestar.core.work import delivery, solving, tracking
+from lodestar.core.shot.motion import with_things
+from lodestar.core.work import delivery, matting, solving, tracking
+from lodestar.core.work.matting import due_mattes
 
 from .derived import keep_errors, with_errors
 
+FRAMES_MS = 250  # between looks at what was found meanwhile
 Reads = Callable[[Shot], dict[str, Any]]
 
 
@@ -36,6 +41,7 @@ class LongWork(QObject):
     def __init__(self, session) -> None:
         super().__init__(session)
         self.session = session
+        self.selector = matting.Selector()
 
     def run_job(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], None]) -> None:
         session = self.session
@@ -158,6 +164,94 @@ class LongWork(QObject):
             return check_svg(text, lambda: job.step((time.monotonic() - began) / SECONDS, path.name))
 
         self.run_job("Read the drawing", "Place", read, then)
+
+    # brushed mattes -------------------------------------------------------------------------------------------------------------
+
+    def paint(self, id_: str, strokes: tuple[Stroke, ...]) -> None:
+        """Add strokes of one frame to a brushed matte, or begin one, and find its subject on that frame: one step of undo."""
+        session, shot, frame = self.session, self.session.shot, strokes[0].frame
+        old = next((m for m in shot.mattes if m.id == id_), None)
+        source = painted(old if isinstance(old, Brushed) else None, id_, len(shot.mattes) + 1, strokes)
+
+        def made(found: Found | None) -> Made:
+            def change(now: Shot) -> Shot:
+                there = next((m for m in now.mattes if m.id == id_), None)
+                new = painted(there if isinstance(there, Brushed) else None, id_, len(now.mattes) + 1, strokes)
+                new = with_found(new, found) if found is not None else new
+                return with_things(now, {id_: new}) if there is not None else msgspec.structs.replace(now, mattes=(*now.mattes, new))
+
+            return Made(change, lambda: session.select(id_))
+
+        def find(job: Job) -> Found | None:
+            if not any(s.inside for s in source.strokes if s.frame == frame):
+                return None  # what is not of it alone finds nothing yet
+            return self.selector.select(shot, source, frame, job)
+
+        self.run_change("Paint a subject", "Foreground", lambda s: {"the clip": s.plate}, find, made)
+
+    def follow_due(self) -> None:
+        due = due_mattes(self.session.shot)
+        if due:
+            self.follow_matte(due[0].id)
+
+    def follow_matte(self, id_: str) -> None:
+        """Follow a painted subject through the shot. Frames are taken as they come, and stay when it is cancelled."""
+        session, shot = self.session, self.session.shot
+        source = next((m for m in shot.mattes if m.id == id_), None)
+        if not isinstance(source, Brushed):
+            return
+        history, group, queue, all_found = session.history, object(), deque[Found](), dict[int, Found]()
+
+        def take(mark: str = "") -> None:
+            while queue:
+                found = queue.popleft()
+                all_found[found.frame] = found
+            now = next((m for m in session.shot.mattes if m.id == id_), None)
+            if history is not session.history or not isinstance(now, Brushed) or now.strokes != source.strokes or not all_found:
+                return
+
+            def change(before: Shot) -> Shot:
+                old = next(m for m in before.mattes if m.id == id_)
+                assert isinstance(old, Brushed)
+                kept = {f.frame: f for f in old.found} | all_found
+                found = tuple(kept[frame] for frame in sorted(kept))
+                return with_things(before, {id_: msgspec.structs.replace(old, found=found, source=mark or old.source)})
+
+            session.edit(f"Follow {source.name}", change, group)
+
+        def work(job: Job) -> str:
+            for found in matting.followed(shot, source, job):
+                queue.append(found)
+            return matting.brushed_inputs(shot, source)
+
+        poll = QTimer(self, interval=FRAMES_MS)
+        poll.timeout.connect(take)
+
+        def end(mark: str) -> None:
+            poll.stop()
+            take(mark)
+            unsure = [f.frame for f in all_found.values() if f.sure < UNSURE]
+            if unsure:
+                session.tell(
+                    f"{source.name} is unsure on {len(unsure)} of {len(all_found)} frames.",
+                    "Look at them, and paint there what is wrong.",
+                    "doubtful",
+                )
+
+        def stopped() -> None:
+            poll.stop()
+            take()
+            session.tell(f"Following {source.name} was cancelled.", f"The {len(all_found)} frames that were found stay.")
+
+        def failed(error: UserError) -> None:
+            poll.stop()
+            take()
+            session.fail(error)
+
+        if session.jobs.start(f"Follow {source.name}", "Foreground", work, end, failed, stopped):
+            poll.start()
+        else:
+            session.tell(f"{session.jobs.name} is still running.", "Wait for its end, or cancel it at the foot of the course.", "doubtful")
 
     # changes to the tracks -------------------------------------------------------------------------------------------------------
 

@@ -6,8 +6,10 @@ from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import ground_problem
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
+from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 from lodestar.core.shot.objects import Title
+from lodestar.core.work.matting import due_mattes
 
 from .derived import report_of
 
@@ -120,8 +122,17 @@ def light(shot: Shot) -> Reading:
 def foreground(shot: Shot) -> Reading:
     if not shot.mattes:
         return Reading(EMPTY, "nothing yet")
-    keys = sum(len(m.shape.keys) for m in shot.mattes)
-    return Reading(GOOD, plural(len(shot.mattes), "matte"), f"{plural(keys, 'drawn frame')}")
+    count, painted = len(shot.frames), [m for m in shot.mattes if isinstance(m, Brushed)]
+    if due_mattes(shot) and any(m.found for m in painted):
+        return Reading(STALE, "a subject is to be followed", "", ("Bring up to date", "follow-due"))
+    keys = sum(len(m.shape.keys) for m in shot.mattes if not isinstance(m, Brushed))
+    second = plural(keys, "drawn frame") if keys or not painted else ""
+    if painted:
+        found = min(sum(f.frame in shot.frames for f in m.found) for m in painted)
+        unsure = sum(f.sure < UNSURE for m in painted for f in m.found)
+        second = f"{found} of {count}" + (f" · {unsure} unsure" if unsure else "")
+        return Reading(DOUBTFUL if unsure or found < count else GOOD, plural(len(shot.mattes), "matte"), second)
+    return Reading(GOOD, plural(len(shot.mattes), "matte"), second)
 
 
 def finish(shot: Shot) -> Reading:

@@ -302,4 +302,5 @@ class Session(QObject):
 
     def close(self) -> None:
         self.jobs.close()
+        self.work.selector.close()
         self.files.close()

@@ -1,10 +1,14 @@
-"""Foreground: the outlines of what passes in front of the titles."""
+"""Foreground: what passes in front of the titles, as outlines that are drawn and subjects that are painted and followed."""
 
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
 from lodestar.core.matte.sources import Outline
+from lodestar.core.matte.strokes import UNSURE, Brushed
+from lodestar.core.work.matting import is_due
 
+from ..commands import Command
 from ..fields import Line, button, quiet
+from ..readings import plural
 from .panel import Panel
 from .track import outline_row
 
@@ -12,47 +16,84 @@ from .track import outline_row
 class ForegroundPanel(Panel):
     step = "Foreground"
 
+    def own_commands(self) -> list[Command]:
+        brushed = lambda: isinstance(self._current(), Brushed)
+        work = self.session.work
+        return [
+            Command("follow-matte", "Object", "Follow the painted subject", lambda: work.follow_matte(self.session.selected), enabled=brushed),
+            Command("follow-due", "Object", "Follow what is not followed yet", work.follow_due),
+            Command("next-unsure", "Go", "Next unsure frame of the matte", self._next_unsure, enabled=brushed),
+        ]
+
     def fill(self) -> None:
-        self.list = self.section("Outlines")
+        self.list = self.section("Mattes")
         self.rows = QVBoxLayout()
         self.rows.setContentsMargins(0, 0, 0, 0)
         holder = QWidget()
         holder.setObjectName("plain")
         holder.setLayout(self.rows)
         self.list.add_wide(holder)
-        self.list.add_wide(button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", self._draw, True))
-        self.one = self.section("Chosen outline")
+        self.list.add_buttons(
+            button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", lambda: self._begin("matte"), True),
+            button("Paint a subject", "paint-matte", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush")),
+        )
+        self.one = self.section("Chosen matte")
         self.name = Line()
         self.name.setObjectName("matte-name")
-        self.name.setAccessibleName("Name of the outline")
-        self.name.setToolTip("What this outline is called in its lane")
+        self.name.setAccessibleName("Name of the matte")
+        self.name.setToolTip("What this matte is called in its lane")
         self.name.textEdited.connect(lambda text: self._set("Rename", ("name", self.session.selected), name=text))
         self.one.add("Name", self.name)
-        self.value_rows(self.one, lambda: self.session.selected, Outline)
         self.keys = quiet()
         self.one.add_wide(self.keys)
         self.unkey = button("Take away the key here", "unkey-matte", "The shape at this frame follows its neighbours again", self._unkey)
         self.one.add_wide(self.unkey)
+        self.follow = button(
+            "Follow through the shot",
+            "follow",
+            "Find the subject in all frames, from those that are painted",
+            lambda: self.commands.run("follow-matte"),
+            True,
+        )
+        self.unsure = button("Next unsure frame", "next-unsure", "Go to where it should be looked at", lambda: self.commands.run("next-unsure"))
+        self.forget = button("Take away the strokes here", "unpaint-matte", "This frame is found from its neighbours again", self._unpaint)
+        self.kept = QCheckBox("Keep as it is")
+        self.kept.setObjectName("keep-matte")
+        self.kept.setToolTip("It is not found anew, whatever changes in tracks, camera or in and out")
+        self.kept.clicked.connect(lambda on: self._set("Keep the matte", kept=on))
+        for widget in (self.follow, self.unsure, self.forget):
+            self.one.add_wide(widget)
+        self.one.add("", self.kept)
+        self.edge = self.section("Edge")
+        self.value_rows(self.edge, lambda: self.session.selected, Outline)
         self._listed: tuple | None = None
 
     def _current(self):
         return next((m for m in self.session.shot.mattes if m.id == self.session.selected), None)
 
-    def _part(self, part: str):
-        current = self._current()
-        return getattr(current, part) if current is not None else None
-
     def _set(self, step: str, group: object = None, /, **fields) -> None:
         self.session.edit_item(step, self.session.selected, group, **fields)
 
-    def _draw(self) -> None:
+    def _begin(self, tool: str) -> None:
         self.session.select("")
-        self.session.use_tool("matte")
+        self.session.use_tool(tool)
 
     def _unkey(self) -> None:
         current = self._current()
         if current is not None:
             self._set("Take away a key", shape=current.shape.without_key(self.session.frame))
+
+    def _unpaint(self) -> None:
+        current, frame = self._current(), self.session.frame
+        if isinstance(current, Brushed):
+            self._set("Take away strokes", strokes=tuple(s for s in current.strokes if s.frame != frame))
+
+    def _next_unsure(self) -> None:
+        current = self._current()
+        frames = [f.frame for f in current.found if f.sure < UNSURE] if isinstance(current, Brushed) else []
+        later = [f for f in frames if f > self.session.frame] or frames
+        if later:
+            self.session.show_frame(later[0])
 
     def refresh(self) -> None:
         super().refresh()
@@ -66,10 +107,35 @@ class ForegroundPanel(Panel):
                 self.rows.addWidget(outline_row(self.session, "mattes", matte))
         self.list.fact.setText(str(len(mattes)) if mattes else "none")
         self.one.setVisible(current is not None)
+        brushed = isinstance(current, Brushed)
+        for widget in (self.follow, self.unsure, self.forget, self.kept):
+            widget.setVisible(brushed)
+        self.unkey.setVisible(not brushed)
+        self.edge.setVisible(current is not None and not brushed)
         if current is None:
             return
         if self.name.text() != current.name:
             self.name.setText(current.name)
+        self._tell_brushed(current) if brushed else self._tell_drawn(current)
+
+    def _tell_brushed(self, current: Brushed) -> None:
+        shot, painted = self.session.shot, current.selected_frames
+        unsure = sum(f.sure < UNSURE for f in current.found)
+        there = sum(f.frame in shot.frames for f in current.found)
+        here = current.at(self.session.frame)
+        sure = "" if here is None else f" Here: expected to fit to {here.sure:.0%}."
+        stale = " Strokes, camera or range changed since." if there == len(shot.frames) and is_due(shot, current) else ""
+        self.keys.setText(
+            f"Painted on {plural(len(painted), 'frame')}. Found on {there} of {len(shot.frames)}"
+            + (f", {unsure} unsure" if unsure else "")
+            + f".{sure}{stale}"
+        )
+        self.follow.setEnabled(not self.session.jobs.busy and bool(painted))
+        self.unsure.setEnabled(bool(unsure))
+        self.forget.setEnabled(self.session.frame in painted)
+        self.kept.setChecked(current.kept)
+
+    def _tell_drawn(self, current: Outline) -> None:
         frames = [int(k.frame) for k in current.shape.keys]
         here = current.shape.has_key(self.session.frame)
         self.keys.setText(

@@ -8,9 +8,11 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.keyed import Keyed
+from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.shot.document import LANES, Shot
 from lodestar.core.shot.motion import Chosen, change_keys, field_of, keyed_things, moved_keys, whole_motion, with_things
 from lodestar.core.shot.objects import Thing, keyed_parts
+from lodestar.core.work.matting import is_due
 
 from .. import theme
 from ..session import STEPS, Session
@@ -128,6 +130,8 @@ class Lanes(QWidget):
             p.setPen(Qt.PenStyle.NoPen)
             p.setBrush(QColor.fromRgbF(*row.thing.lane) if isinstance(row.thing, Thing) else QColor(theme.OFF))
             p.drawRect(QRectF(axis.x(a) - axis.half, y + 5, axis.x(b) - axis.x(a) + 2 * axis.half, 8))
+            if isinstance(row.thing, Brushed):
+                self._paint_found(p, axis, row.thing, y)
         frames = row.frames
         if len(frames) > 1:
             p.setPen(QPen(QColor(theme.READING), 1))
@@ -139,6 +143,19 @@ class Lanes(QWidget):
             p.setBrush(QColor(theme.ACCENT if held else theme.TEXT))
             w, h = (6, 13) if held else (4, 10)
             p.drawRoundedRect(QRectF(axis.x(f) - w / 2, y + 9 - h / 2, w, h), 2, 2)
+
+    def _paint_found(self, p: QPainter, axis: TimeAxis, source: Brushed, y: float) -> None:
+        """On which frames a subject was found: full height where it is sure, half where it is not; painted ones have a tall mark. What was
+        found from something else than there is now is hollow."""
+        stale = is_due(self.session.shot, source) and bool(source.source)
+        for found in source.found:
+            unsure = found.sure < UNSURE
+            at = QRectF(axis.x(found.frame) - axis.half, y + (9 if unsure else 5), 2 * axis.half, 4 if unsure else 8)
+            p.setBrush(QColor(theme.DOUBTFUL if unsure else theme.QUIET if stale else theme.READING))
+            p.drawRect(at)
+        p.setBrush(QColor(theme.TEXT))
+        for frame in source.selected_frames:
+            p.drawRoundedRect(QRectF(axis.x(frame) - 2, y + 3, 4, 12), 2, 2)
 
     # mouse
 

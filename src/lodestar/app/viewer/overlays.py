@@ -2,11 +2,12 @@
 
 import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
 from lodestar.core.matte.outline import smooth_line
 from lodestar.core.matte.sources import Outline
+from lodestar.core.matte.strokes import Brushed, Stroke
 from lodestar.core.projection.camera import Camera
 from lodestar.core.scene.poses import moved
 from lodestar.core.shape.extrude import Mesh
@@ -65,7 +66,10 @@ def paint(p: QPainter, canvas) -> None:
             paint_outline(p, canvas, region, region.id == session.selected, hatch=True)
     if step == "Foreground" and canvas.drawn["mattes"]:
         for matte in session.shot.mattes:
-            paint_outline(p, canvas, matte, matte.id == session.selected)
+            if isinstance(matte, Brushed):
+                paint_brushed(p, canvas, matte, matte.id == session.selected)
+            else:
+                paint_outline(p, canvas, matte, matte.id == session.selected)
     if step == "Light" and canvas.drawn["handles"]:
         paint_shadows(p, canvas)
 
@@ -292,6 +296,36 @@ def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bo
             p.setPen(QPen(QColor(theme.ACCENT), 1))
             p.setBrush(QColor("#FFFFFF") if keyed else QColor(theme.FIELD))
             p.drawRect(QRectF(x - 3, y - 3, 6, 6))
+
+
+def paint_brushed(p: QPainter, canvas, source: Brushed, chosen: bool) -> None:
+    """What was found of a subject on this frame, as a tint; and where it is in hand, the strokes that it was found from."""
+    found = source.at(canvas.session.frame)
+    if found is not None and found.alpha.size and source.on:
+        tint = QColor(theme.ACCENT if chosen else theme.READING)
+        rows, columns = found.alpha.shape
+        share = found.alpha.astype(np.float32) * 0.45
+        pixels = np.dstack([share * tint.blueF(), share * tint.greenF(), share * tint.redF(), share]).astype(np.uint8).copy()
+        image = QImage(pixels.data, columns, rows, columns * 4, QImage.Format.Format_ARGB32_Premultiplied)
+        a, b = canvas.to_widget(np.array([[found.left - 0.5, found.top - 0.5], [found.left + columns - 0.5, found.top + rows - 0.5]]))
+        p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        p.drawImage(QRectF(QPointF(*a), QPointF(*b)), image)
+    if chosen:
+        for stroke in source.strokes:
+            if stroke.frame == canvas.session.frame:
+                paint_stroke(p, canvas, stroke)
+
+
+def paint_stroke(p: QPainter, canvas, stroke: Stroke) -> None:
+    """A stroke of the brush: a solid line for inside, a broken one for outside."""
+    line = canvas.to_widget(np.array(stroke.line).reshape(-1, 2))
+    tint, style = (theme.ACCENT, Qt.PenStyle.SolidLine) if stroke.inside else (theme.TEXT, Qt.PenStyle.DashLine)
+    p.setPen(
+        QPen(theme.colour(tint, 0.28), 2 * stroke.radius * canvas.scale, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin)
+    )
+    p.drawPolyline(polygon(line if len(line) > 1 else np.repeat(line, 2, 0) + [[0, 0], [0.01, 0]]))
+    p.setPen(QPen(QColor(tint), 1.4, style))
+    p.drawPolyline(polygon(line))
 
 
 def paint_shadows(p: QPainter, canvas) -> None:

@@ -30,7 +30,7 @@ TICK_NAMES = {
     "floor": ("Grid", "Draw the ground's grid over picture and titles"),
     "handles": ("Handles", "Draw footprint and handles of what is chosen"),
     "stand-ins": ("Stand-ins", "Draw what stands in for the place as wire over the picture"),
-    "mattes": ("Outlines", "Draw the outlines of mattes over the picture"),
+    "mattes": ("Mattes", "Draw the outlines of mattes over the picture"),
     "eyes": ("Tracker’s view", "Show what the tracker is shown: contrast and blur, and what is kept out dark"),
 }
 

@@ -4,12 +4,14 @@ one line in `coverage_of`."""
 from collections.abc import Callable
 from typing import Annotated, NamedTuple
 
+import cv2
 import msgspec
 import numpy as np
 
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
 from .outline import coverage
+from .strokes import Brushed, laid_out
 
 
 class Outline(msgspec.Struct, frozen=True, kw_only=True, tag="outline"):
@@ -26,7 +28,7 @@ class Outline(msgspec.Struct, frozen=True, kw_only=True, tag="outline"):
     inverted: bool = False
 
 
-Source = Outline
+Source = Outline | Brushed
 
 
 class View(NamedTuple):
@@ -42,10 +44,25 @@ class View(NamedTuple):
 
 def coverage_of(source: Source, view: View) -> np.ndarray:
     """(height, width) float32 in 0..1."""
+    match source:
+        case Brushed():
+            cover = _brushed(source, view)
+        case Outline():
+            cover = _outlined(source, view)
+    return 1 - cover if source.inverted else cover
+
+
+def _brushed(source: Brushed, view: View) -> np.ndarray:
+    """What was found of the nearest frame; nothing where it was not looked for."""
+    width, height = (max(round(side / view.scale), 1) for side in (view.width, view.height))
+    whole = laid_out(source.at(int(np.floor(view.frame + 0.5))), width, height)
+    return whole if whole.shape == (view.height, view.width) else cv2.resize(whole, (view.width, view.height), interpolation=cv2.INTER_AREA)
+
+
+def _outlined(source: Outline, view: View) -> np.ndarray:
     points = np.array(source.shape.at(view.frame)).reshape(-1, 2)
     # the centre of the top-left pixel is (0, 0) at every scale
-    cover = coverage((points + 0.5) * view.scale - 0.5, view.width, view.height, source.feather.at(view.frame)[0] * view.scale)
-    return 1 - cover if source.inverted else cover
+    return coverage((points + 0.5) * view.scale - 0.5, view.width, view.height, source.feather.at(view.frame)[0] * view.scale)
 
 
 def matte_of(sources: tuple[Source, ...], view: View) -> np.ndarray:

@@ -43,12 +43,13 @@ def frame(
     layer: str = "picture",
     scale: float = 1.0,
     samples: int | None = None,
+    mattes: tuple[str, ...] | None = None,
     check: Callable[[], None] = lambda: None,
 ) -> Picture:
     """Frame `index` of the shot.
 
     quality: one of QUALITIES; `samples` gives each pixel so many, whatever its error. layer: one of PASSES. scale: under 1 for a
-    smaller picture, as a viewer shows it. check: called meanwhile; may raise to stop.
+    smaller picture, as a viewer shows it. mattes: ids of those that the pass 'matte' shows, None for all. check: called meanwhile; may raise to stop.
     Raises PlateError when the clip cannot be read, RenderError without Embree.
     """
     if layer not in PASSES:
@@ -62,7 +63,7 @@ def frame(
     if layer == "plate":
         return Picture(_to_size(here.frame(shot.plate, index), size), shot.plate.colour)
     if layer == "matte":
-        return Picture(matte(shot, here, index, size), LINEAR_PICTURE)
+        return Picture(matte(shot, here, index, size, mattes), LINEAR_PICTURE)
     part = ours(shot, here, index, size, _quality(shot, index, quality, samples), check)
     if layer == "layers":
         light = _our_light(part, size)

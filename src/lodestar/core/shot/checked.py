@@ -15,6 +15,7 @@ import numpy as np
 from ..basics.colour import MATRICES, PRIMARIES, TRANSFERS
 from ..basics.errors import ShotFileError
 from ..basics.keyed import EASINGS, Key, Keyed
+from ..matte.strokes import Brushed
 from ..media.plates import PlateInfo
 from ..solve.result import Solve
 from ..track.tracks import Tracks
@@ -148,7 +149,29 @@ def _check_range(shot: Shot) -> None:
         _need(len(getattr(shot, kind)) <= MOST_ITEMS, kind, f"has {len(getattr(shot, kind)):,} entries; {MOST_ITEMS:,} are the most")
     for kind in ("mattes", "regions"):
         for i, outline in enumerate(getattr(shot, kind)):
+            if isinstance(outline, Brushed):
+                _check_brushed(f"{kind}[{i}]", outline, shot.plate)
+                continue
             _need(len(outline.shape.value) % 2 == 0, f"{kind}[{i}].shape.value", "has an odd number of numbers; it is pairs of x and y")
+
+
+def _check_brushed(where: str, source: Brushed, plate: PlateInfo | None) -> None:
+    for i, stroke in enumerate(source.strokes):
+        at = f"{where}.strokes[{i}]"
+        _need(len(stroke.line) >= 2 and len(stroke.line) % 2 == 0, f"{at}.line", "is no list of pairs of x and y")
+        _need(0 < stroke.radius <= MOST_SIDE, f"{at}.radius", f"is {stroke.radius:g}; it is above 0 and up to {MOST_SIDE:,} px")
+        _need(0 <= stroke.frame <= MOST_FRAMES, f"{at}.frame", f"is {stroke.frame}, which no clip has")
+    before = -1
+    for i, found in enumerate(source.found):
+        at = f"{where}.found[{i}]"
+        _need(found.frame > before, f"{at}.frame", f"is {found.frame}, which does not come after the one before it")
+        before = found.frame
+        _array(f"{at}.alpha", found.alpha, "u", None, None)
+        rows, columns = found.alpha.shape
+        _need(found.alpha.dtype.itemsize == 1, f"{at}.alpha", f"holds {found.alpha.dtype}, not uint8")
+        wide, high = (plate.width, plate.height) if plate is not None else (MOST_SIDE, MOST_SIDE)
+        _need(found.left >= 0 and found.top >= 0 and found.left + columns <= wide and found.top + rows <= high, at, "lies outside the picture")
+        _need(0 <= found.sure <= 1, f"{at}.sure", f"is {found.sure:g}; it is 0 to 1")
 
 
 def _check_object(where: str, item: Object) -> None:

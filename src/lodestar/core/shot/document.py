@@ -13,7 +13,7 @@ from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
 from ..finish.entries import Finisher
 from ..light.lamps import Lamp, Rgb, Sky, Sun
-from ..matte.sources import Source
+from ..matte.sources import Outline, Source
 from ..media.plates import PlateInfo
 from ..scene.ground import Ground
 from ..solve.result import Solve, SolveSettings
@@ -109,7 +109,7 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
     first: int = 0
     last: int = 0
     follow: Annotated[FollowSettings, FOR_TRACKER] = FollowSettings()
-    regions: Annotated[tuple[Source, ...], FOR_TRACKER] = ()
+    regions: Annotated[tuple[Outline, ...], FOR_TRACKER] = ()
     tracks: Tracks | None = None
     solving: SolveSettings = SolveSettings()
     sensor_mm: float = 36.0

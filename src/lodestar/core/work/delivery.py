@@ -29,6 +29,7 @@ def deliver(
     samples: int | None = None,
     layer: str = "picture",
     frames: range | None = None,
+    mattes: tuple[str, ...] | None = None,
     sound: bool = True,
 ) -> int:
     """Write the range to a movie or to pictures; returns the number of frames. A cancel or an error leaves nothing behind.
@@ -51,7 +52,7 @@ def deliver(
             for number, index in enumerate(frames):
                 share = number / len(frames)
                 job.step(share, f"frame {index}")
-                picture = frame(shot, index, quality, layer=layer, samples=samples, check=functools.partial(job.step, share))
+                picture = frame(shot, index, quality, layer=layer, samples=samples, mattes=mattes, check=functools.partial(job.step, share))
                 at = plate.time_s(index) - start if info.rate_varies else None
                 delivery.add(index, _for_file(picture.pixels, info, layer, linear), at)
             job.step(1.0, "closing the file")

@@ -53,12 +53,12 @@ def _pictures(info: PlateInfo, indices: list[int]) -> Iterator[tuple[int, np.nda
     plate = open_plate(info)
     try:
         for index in indices:
-            yield index, _eight_bit(plate.frame(index))
+            yield index, eight_bit(plate.frame(index))
     finally:
         plate.close()
 
 
-def _eight_bit(picture: np.ndarray) -> np.ndarray:
+def eight_bit(picture: np.ndarray) -> np.ndarray:
     """Any frame of a plate as 8-bit code values."""
     if picture.dtype == np.uint8:
         return picture

@@ -6,6 +6,7 @@ from typing import NamedTuple
 from ..basics.errors import UserError
 from ..basics.job import Job
 from ..shot.document import Shot, solve_is_stale, tracks_are_stale
+from .matting import due_mattes, follow_due
 from .solving import solve_shot
 from .tracking import track_shot
 
@@ -21,6 +22,7 @@ class Step(NamedTuple):
 STEPS = (
     Step("track", lambda shot: shot.tracks is None or tracks_are_stale(shot), track_shot),
     Step("solve", lambda shot: shot.solve is None or solve_is_stale(shot), solve_shot),
+    Step("mattes", lambda shot: bool(due_mattes(shot)), follow_due),
 )
 
 

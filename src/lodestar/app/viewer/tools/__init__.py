@@ -1,5 +1,6 @@
 """The tools on the picture, one file for each thing they work on; `TOOLS` says which step has which."""
 
+from .brush import Brush
 from .ground import DrawHorizon, DrawUpright, TurnScene
 from .handles import MoveObject
 from .marks import ChooseMarks, MoreHere, PlaceByHand
@@ -14,7 +15,7 @@ TOOLS = {
     "Ground": (ChooseMarks, DrawUpright, DrawHorizon, TurnScene),
     "Place": (MoveObject, PlaceTitle, PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn, AlongPath, ChooseMarks),
     "Light": (AlongShadow, MoveObject),
-    "Foreground": (DrawMatte,),
+    "Foreground": (DrawMatte, Brush),
 }
 # those with a button of their own; the rest are in the menu beside them
 SHOWN = {"Place": ("move", "title")}

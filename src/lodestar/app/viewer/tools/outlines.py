@@ -42,7 +42,7 @@ class DrawOutline(Tool):
         )
 
     def items(self) -> tuple[Outline, ...]:
-        return getattr(self.session.shot, self.kind)
+        return tuple(o for o in getattr(self.session.shot, self.kind) if isinstance(o, Outline))
 
     def current(self) -> Outline | None:
         return next((o for o in self.items() if o.id == self.session.selected), None)
@@ -166,7 +166,9 @@ class DrawOutline(Tool):
         value = tuple(float(v) for p in self.points for v in p)
         self.points = []
         outline = Outline(
-            id=new_id(), name=f"{self.noun.capitalize()} {len(self.items()) + 1}", shape=Keyed(value).with_key(self.session.frame, value, "linear")
+            id=new_id(),
+            name=f"{self.noun.capitalize()} {len(getattr(self.session.shot, self.kind)) + 1}",
+            shape=Keyed(value).with_key(self.session.frame, value, "linear"),
         )
         self.session.edit(f"Draw {self.noun}", lambda s: msgspec.structs.replace(s, **{self.kind: (*getattr(s, self.kind), outline)}))
         self.session.select(outline.id)

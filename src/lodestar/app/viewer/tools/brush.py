@@ -1,0 +1,93 @@
+"""Painting a subject: strokes say what is inside and outside, and the subject is found from them on the frame that they are on."""
+
+import numpy as np
+from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtGui import QColor, QPainter, QPen
+
+from lodestar.core.edits.arrange import new_id
+from lodestar.core.matte.strokes import Brushed, Stroke
+
+from .. import overlays
+from .tool import Tool
+
+LEAST_PX, MOST_PX, STEP = 1.0, 200.0, 1.2  # radius of the brush in plate px; by how much a key changes it
+APART = 0.5  # radii between the corners of a stroke
+
+
+class Brush(Tool):
+    """Paints strokes; each is found from at once, and becomes one step of undo with what was found."""
+
+    name, label, icon, tip = "brush", "Brush", "pencil", "Paint over a subject; it is found on this frame, and followed through the others"
+
+    def __init__(self, canvas) -> None:
+        super().__init__(canvas)
+        self.line: list[np.ndarray] = []
+        self.inside = True
+        self.radius = 8.0
+        self.waiting: list[Stroke] = []  # painted, but not yet looked at
+        self.session.jobs.changed.connect(self._find)
+
+    def hint(self) -> str:
+        if self.current() is None:
+            return "Paint along the middle of what passes in front · Shift paints what is not of it · [ and ] change the brush"
+        return "Paint to add · Shift takes away · [ and ] change the brush · Follow, at the right, finds it in all frames"
+
+    def current(self) -> Brushed | None:
+        found = next((m for m in self.session.shot.mattes if m.id == self.session.selected), None)
+        return found if isinstance(found, Brushed) else None
+
+    def press(self, event) -> None:
+        if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton):
+            self.inside = event.button() == Qt.MouseButton.LeftButton and not event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            self.line = [self.canvas.to_plate(event.position())]
+            self.canvas.update()
+
+    def move(self, event) -> None:
+        super().move(event)
+        at = self.canvas.to_plate(event.position())
+        if self.line and np.linalg.norm(at - self.line[-1]) > APART * self.radius:
+            self.line.append(at)
+
+    def release(self, event) -> None:
+        if not self.line:
+            return
+        line = tuple(round(float(v), 2) for p in self.line for v in p)
+        self.line = []
+        self.waiting.append(Stroke(self.session.frame, line, round(self.radius, 2), self.inside))
+        self._find()
+
+    def _find(self) -> None:
+        """Find the subject with all strokes that wait, once no other work runs."""
+        if not self.waiting or self.session.jobs.busy:
+            return
+        frame, id_ = self.waiting[0].frame, self.session.selected if self.current() is not None else ""
+        taken = tuple(s for s in self.waiting if s.frame == frame)
+        self.waiting = [s for s in self.waiting if s.frame != frame]
+        self.session.work.paint(id_ or new_id(), taken)
+
+    def key(self, event) -> bool:
+        if event.text() in ("[", "]"):
+            self.radius = float(np.clip(self.radius * (STEP if event.text() == "]" else 1 / STEP), LEAST_PX, MOST_PX))
+            self.canvas.update()
+            return True
+        if event.key() == Qt.Key.Key_Escape and self.line:
+            self.line = []
+            self.canvas.update()
+            return True
+        return False
+
+    def wants(self, text: str) -> bool:
+        return bool(text) and text in "[]"
+
+    def paint(self, p: QPainter) -> None:
+        for stroke in self.waiting:
+            overlays.paint_stroke(p, self.canvas, stroke)
+        if self.line:
+            now = Stroke(self.session.frame, tuple(float(v) for q in self.line for v in q), self.radius, self.inside)
+            overlays.paint_stroke(p, self.canvas, now)
+        if self.pointer is not None:
+            radius = self.radius * self.canvas.scale
+            for width, tint in ((3.0, QColor(0, 0, 0, 120)), (1.2, QColor("#FFFFFF"))):
+                p.setPen(QPen(tint, width))
+                p.setBrush(Qt.BrushStyle.NoBrush)
+                p.drawEllipse(QPointF(self.pointer), radius, radius)

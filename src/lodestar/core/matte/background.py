@@ -1,0 +1,138 @@
+"""What stands behind a subject: each frame's background, predicted from other frames through the camera that was solved.
+
+Where a picture differs from it, there is something that moved: the subject, or its shadow.
+Sources: J. Sun, W. Zhang, X. Tang, H.-Y. Shum, Background Cut, ECCV 2006; Y.-Y. Chuang et al., Video Matting of Complex Scenes,
+SIGGRAPH 2002 (a clean plate from other frames).
+"""
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+
+from ..basics.jit import kernel
+
+APART = (14, 22, 32, 44, 58, 74)  # frames: near ones show the same ground behind the subject still, far ones show it from elsewhere
+MOST_SOURCES = 8
+EVERY = 6  # only frames of these numbers are looked into, so that a few decoded ones serve a whole run of frames
+SHADE = 1.2  # log-odds that a pixel which could be the background in shadow gains for being the subject
+NODE_PX = 16  # between the nodes of a map from frame to frame, in plate px
+ROW = 1024  # a list of places is resampled in rows of so many: OpenCV takes no side over 32,767
+
+Reader = Callable[[int], np.ndarray]  # (h, w, 3) uint8 by frame
+# (frame, source) -> (rows, columns, 2) float32: where in `source` the still scene lies that is seen at the nodes of `frame`, px;
+# None where nobody knows how the camera moved
+Warp = Callable[[int, int], np.ndarray | None]
+
+
+class Predicted(NamedTuple):
+    """Of n places: colour (n, 3) float32, spread (n,) between the frames that it is from, and support (n,): how many those are."""
+
+    colour: np.ndarray
+    spread: np.ndarray
+    support: np.ndarray
+
+
+class Background:
+    """The predicted background of the frames in a range. hidden: by frame, (h, w) uint8, above 0 where the subject is known to be, which
+    is then left out."""
+
+    def __init__(self, reader: Reader, warp: Warp, frames: range, shape: tuple[int, int]) -> None:
+        self.reader, self.frames, self.shape = reader, frames, shape
+        self.hidden: dict[int, np.ndarray] = {}
+        self._warp, self._maps = warp, {}  # type: ignore[var-annotated]
+
+    def map(self, frame: int, source: int) -> np.ndarray | None:
+        """`Warp`, kept."""
+        if (frame, source) not in self._maps:
+            self._maps[frame, source] = self._warp(frame, source)
+        return self._maps[frame, source]
+
+    def forget_before(self, frame: int, reach: int) -> None:
+        """Let go of maps of frames that are far from this one."""
+        self._maps = {key: m for key, m in self._maps.items() if abs(key[0] - frame) <= reach}
+
+    def sources_of(self, frame: int) -> list[int]:
+        """The frames that a frame's background is predicted from."""
+        near = (EVERY * round((frame + d) / EVERY) for apart in APART for d in (-apart, apart))
+        return list(dict.fromkeys(k for k in near if k in self.frames))[:MOST_SOURCES]
+
+    def at(self, frame: int, xy: np.ndarray) -> Predicted:
+        """The background at places (n, 2) px of a frame."""
+        values, valid = [], []
+        for source in self.sources_of(frame):
+            nodes = self.map(frame, source)
+            if nodes is None:
+                continue
+            where = resampled(nodes, xy / NODE_PX)
+            high, wide = self.shape
+            ok = (where > 1).all(1) & (where[:, 0] < wide - 2) & (where[:, 1] < high - 2)
+            if (hidden := self.hidden.get(source)) is not None:
+                ok &= resampled(hidden, where) == 0
+            values.append(resampled(self.reader(source), where))
+            valid.append(ok)
+        if not values:
+            n = len(xy)
+            return Predicted(np.zeros((n, 3), np.float32), np.zeros(n, np.float32), np.zeros(n, np.float32))
+        return Predicted(*_middle(np.stack(values).astype(np.float32), np.stack(valid)))
+
+
+def resampled(picture: np.ndarray, xy: np.ndarray) -> np.ndarray:
+    """A picture's values at places (n, 2) px between its pixels; outside it, those of its border."""
+    n = len(xy)
+    rows = -(-n // ROW)
+    padded = np.zeros((rows * ROW, 2), np.float32)
+    padded[:n] = xy
+    found = cv2.remap(picture, padded.reshape(rows, ROW, 2), None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
+    return found.reshape(rows * ROW, *picture.shape[2:])[:n]
+
+
+@kernel
+def _middle(values: np.ndarray, valid: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Median of the valid values of each place, half of the range of their middle half, and how many there are."""
+    n, m = values.shape[:2]
+    colour, spread, support = np.zeros((m, 3), np.float32), np.zeros(m, np.float32), np.zeros(m, np.float32)
+    sorted_ = np.zeros(n, np.float32)
+    for i in range(m):
+        count = 0
+        for c in range(3):
+            count = 0
+            for k in range(n):
+                if valid[k, i]:
+                    x, j = values[k, i, c], count - 1
+                    while j >= 0 and sorted_[j] > x:
+                        sorted_[j + 1] = sorted_[j]
+                        j -= 1
+                    sorted_[j + 1] = x
+                    count += 1
+            if count:
+                half = count // 2
+                colour[i, c] = sorted_[half] if count % 2 else 0.5 * (sorted_[half] + sorted_[half - 1])
+                spread[i] += (sorted_[count - 1 - count // 4] - sorted_[count // 4]) / 3
+        support[i] = count
+    return colour, spread, support
+
+
+def differs(picture: np.ndarray, background: np.ndarray, spread: np.ndarray, support: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Log-odds (h, w), -2.5 to 5, that a pixel is not the predicted background; and that it is neither that nor that in shadow (one grey
+    factor of 0.42 to 1).
+
+    picture, background: (h, w, 3); spread, support: (h, w). A pixel may be off by one px and by what the background itself varies.
+    """
+    seen = picture.astype(np.float32)
+    around = np.ones((3, 3), np.uint8)
+    high, low = cv2.dilate(background, around), cv2.erode(background, around)
+    scale = 6 + 0.5 * spread[..., None] + 0.15 * (high - low)
+
+    def misfit(factor: np.ndarray) -> np.ndarray:
+        off = np.maximum(0, np.maximum(seen - high * factor, low * factor - seen)) / (scale * np.maximum(factor, 0.5))
+        return 0.5 * cv2.blur(off * off, (3, 3)).sum(-1) - 1.5
+
+    plain = np.clip(misfit(np.ones((1, 1, 1), np.float32)), -2.5, 5)
+    factor = cv2.blur(np.clip((seen * background).sum(-1) / ((background * background).sum(-1) + 1), 0.42, 1), (3, 3))
+    # a shadow costs a little: what is darker may be the subject as well
+    shaded = np.clip(misfit(factor[..., None]) + SHADE * np.clip((1 - factor) / 0.1, 0, 1), -2.5, 5)
+    shaded = np.where(factor < 0.97, np.minimum(plain, shaded), plain)
+    known = support >= 2
+    return np.where(known, plain, 0).astype(np.float32), np.where(known, shaded, 0).astype(np.float32)

@@ -1,0 +1,228 @@
+"""Finding a brushed subject on its frame, and following it through the others.
+
+All but the soft edge is worked out on a smaller picture. On each frame: the subject of the frame before is carried over by the still
+scene's motion and dense flow, and weighed against what differs from the predicted background and against colour models of both sides.
+Source of the flow: T. Kroeger, R. Timofte, D. Dai, L. Van Gool, Fast Optical Flow using Dense Inverse Search, ECCV 2016. The others stand
+in `background`, `colours`, `cut` and `edge`.
+"""
+
+import cv2
+import numpy as np
+
+from . import colours
+from .background import NODE_PX, Background, Reader, Warp, differs
+from .cut import SMOOTH, parted, pieces, signed_distance
+from .edge import soft_edge
+from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, stored
+
+SMALL_PX = 640  # width of the picture that is worked on
+W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.6, 0.8, 5.0  # weights of the evidence; px from the carried border at which it says as much
+PAD_PX = 70  # round the subject, of the small picture
+LOST_PX = 20  # a subject of fewer px of the small picture is gone
+MAPS_KEPT = 3  # frames
+
+
+class Follower:
+    """Finds and follows one subject. reader: frames (h, w, 3) uint8; warp: where the still scene goes; frames: that can be read.
+
+    It keeps the mask, the evidence and what the colours were of each frame that it was through.
+    """
+
+    def __init__(self, reader: Reader, warp: Warp, frames: range, width: int, height: int) -> None:
+        self.reader, self.frames, self.width, self.height = reader, frames, width, height
+        self.shrink = max(1, round(width / SMALL_PX))
+        self.size = (width // self.shrink, height // self.shrink)
+        self.background = Background(reader, warp, frames, (height, width))
+        self.masks: dict[int, np.ndarray] = {}
+        self.evidence: dict[int, np.ndarray] = {}
+        self._small_kept: dict[int, np.ndarray] = {}
+        self._key: np.ndarray | None = None  # the colours of the frame that was painted
+        self._colours: np.ndarray | None = None
+        self._last: tuple | None = None
+
+    # pictures ----------------------------------------------------------------------------------------------------------------
+
+    def small(self, frame: int) -> np.ndarray:
+        """A frame at the small size; the last few are kept."""
+        if frame not in self._small_kept:
+            while len(self._small_kept) > 3:
+                self._small_kept.pop(next(iter(self._small_kept)))
+            self._small_kept[frame] = cv2.resize(self.reader(frame), self.size, interpolation=cv2.INTER_AREA)
+        return self._small_kept[frame]
+
+    def to_plate(self, xy: np.ndarray) -> np.ndarray:
+        """Places of the small picture in the plate, px to px: the centre of the top-left pixel is (0, 0) in both."""
+        return (xy + 0.5) * self.shrink - 0.5
+
+    def behind(self, frame: int, part: tuple[slice, slice]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """The predicted background of a part of the small picture: colour, spread, support."""
+        ys, xs = np.mgrid[part[0], part[1]]
+        found = self.background.at(frame, self.to_plate(np.stack([xs.ravel(), ys.ravel()], 1).astype(np.float32)))
+        return found.colour.reshape(*ys.shape, 3), found.spread.reshape(ys.shape), found.support.reshape(ys.shape)
+
+    def strokes_on(self, source: Brushed, frame: int) -> np.ndarray:
+        """(h, w) uint8 of the small picture: the strokes on a frame."""
+        full, out = drawn(source.strokes, frame, self.width, self.height), np.zeros(self.size[::-1], np.uint8)
+        for value in (OUTSIDE, INSIDE):
+            share = cv2.resize((full == value).astype(np.uint8) * 255, self.size, interpolation=cv2.INTER_AREA)
+            out[share > 60] = value
+        return out
+
+    # the painted frame ---------------------------------------------------------------------------------------------------------
+
+    def select(self, source: Brushed, frame: int) -> Found:
+        """The subject on a frame by its strokes alone."""
+        strokes = self.strokes_on(source, frame)
+        picture, back, plain, odds, bins = self._looked_at(frame)
+        inside, outside = strokes == INSIDE, strokes == OUTSIDE
+        self._key = self._colours = colours.whole_model(bins, inside, outside)
+        alike = np.clip(colours.log_ratio_of_whole(bins, self._key) / 2, 0, 1)
+        odds = alike * plain + (1 - alike) * odds
+        moved = odds
+        if (outside & (odds > 0)).sum() > 20:  # something else that moved was painted out: a shadow, another person
+            other = colours.whole_model(bins, inside, outside & (odds > 0))
+            moved = np.where(odds > 0, odds * np.clip((colours.log_ratio_of_whole(bins, other) + 1.5) / 2, -0.3, 1), odds)
+        away = [cv2.distanceTransform((strokes != value).astype(np.uint8), cv2.DIST_L2, 3) for value in (INSIDE, OUTSIDE)]
+        weight = colours.log_ratio_of_whole(bins, self._key) + 1.2 * moved + np.clip((away[1] - away[0]) / 30, -1.5, 1.5)
+        weight[inside], weight[outside] = 12, -12
+        found = parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50))
+        self.masks[frame], self.evidence[frame] = pieces(found, inside), odds
+        # once more from what was found, whose colours are known place by place now
+        return self.step(source, frame, frame)
+
+    def _looked_at(self, frame: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """All of a frame, its background, its evidence twice (`differs`) and its colours' bins; the last frame's are kept, for the next stroke."""
+        if self._last is None or self._last[0] != frame:
+            picture = self.small(frame)
+            back, spread, support = self.behind(frame, (slice(0, self.size[1]), slice(0, self.size[0])))
+            self._last = frame, (picture, back, *differs(picture, back, spread, support), colours.bins_of(picture))
+        return self._last[1]
+
+    # from frame to frame -------------------------------------------------------------------------------------------------------
+
+    def step(self, source: Brushed, frame: int, before: int) -> Found:
+        """The subject of a frame from that of the frame before it, or after it; strokes on the frame hold."""
+        assert self._key is not None
+        strokes = self.strokes_on(source, frame)
+        look_for = self.masks[before] | (strokes == INSIDE)
+        if look_for.sum() < LOST_PX:
+            self.masks[frame], self.evidence[frame] = np.zeros(self.size[::-1], bool), np.zeros(self.size[::-1], np.float32)
+            return self._finished(frame, 4, 1.0, False)
+        part = self._part_round(look_for)
+        carried, off, flow = self._carried(frame, before, part)
+        picture, prior = self.small(frame)[part], carried(self.masks[before]) > 0.5
+        away, trust = signed_distance(prior), 1 / (1 + (off / 2) ** 2)
+        shape = np.clip(away / PRIOR_PX, -2.5, 2.5) * (0.35 + 0.65 * trust)
+        inside, outside = np.clip(away / 4, 0, 1) * (away < 60) * trust, np.clip(-away / 4, 0, 1) * (away > -60)
+        here, held = strokes[part], bool((strokes > 0).any())
+        if held:  # a stroke that says otherwise weakens what was carried over round it
+            against = ((here == INSIDE) & (away < 0)) | ((here == OUTSIDE) & (away > 0))
+            doubt = np.clip(cv2.distanceTransform((~against).astype(np.uint8), cv2.DIST_L2, 3) / 40, 0.1, 1) if against.any() else 1.0
+            shape, inside, outside = shape * doubt, inside * doubt, outside * doubt
+            inside, outside = np.where(here > 0, 5.0 * (here == INSIDE), inside), np.where(here > 0, 5.0 * (here == OUTSIDE), outside)
+        back, spread, support = self.behind(frame, part)
+        plain, shaded = differs(picture, back, spread, support)
+        # where the subject was, and is of its colours still, what is darker than the ground behind it is no shadow on that ground
+        alike = np.clip(colours.log_ratio_of_whole(colours.bins_of(picture), self._key) / 1.5, 0, 1)
+        was = np.clip(away / 3 + 0.5, 0, 1) * trust * alike
+        odds = was * plain + (1 - was) * shaded
+        data, moved = self._evidence(picture, carried(self.small(before)), inside, outside, odds, carried(self.evidence[before]))
+        weight, seed = (shape + data).astype(np.float32), prior
+        if held:
+            weight[here == INSIDE], weight[here == OUTSIDE], seed = 14, -14, seed | (here == INSIDE)
+        new = pieces(parted(weight, picture, back, prior), seed, None if held else moved)
+        self.masks[frame], self.evidence[frame] = np.zeros(self.size[::-1], bool), np.zeros(self.size[::-1], np.float32)
+        self.masks[frame][part], self.evidence[frame][part] = new, odds
+        sure = 1.0 if held else self._sure(new, prior, data, before)
+        speed = self.shrink * float(np.percentile(np.linalg.norm(flow, axis=-1)[new], 70)) if new.any() else 0.0
+        return self._finished(frame, int(np.clip(4 + 0.18 * speed, 4, 10)), sure, held)
+
+    def _part_round(self, mask: np.ndarray) -> tuple[slice, slice]:
+        ys, xs = np.nonzero(mask)
+        return (
+            slice(max(0, int(ys.min()) - PAD_PX), min(self.size[1], int(ys.max()) + PAD_PX)),
+            slice(max(0, int(xs.min()) - PAD_PX), min(self.size[0], int(xs.max()) + PAD_PX)),
+        )
+
+    def _carried(self, frame: int, before: int, part: tuple[slice, slice]):
+        """A function that brings a picture of the frame before onto a part of this one; by how many px its two flows disagree; the flow that
+        the still scene leaves."""
+        ys, xs = np.mgrid[part[0], part[1]].astype(np.float32)
+        if frame == before:
+            return (lambda picture: picture[part]), np.zeros_like(xs), np.zeros((*xs.shape, 2), np.float32)
+        nodes = self.background.map(frame, before)
+        if nodes is None:
+            still = np.dstack([xs, ys])
+        else:
+            grid = (self.to_plate(np.dstack([xs, ys])) / NODE_PX).astype(np.float32)
+            still = (cv2.remap(nodes, grid, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) + 0.5) / self.shrink - 0.5  # type: ignore[call-overload]
+        look = lambda picture, where: cv2.remap(picture, where, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
+        grey = lambda picture: cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)
+        now, then = grey(self.small(frame)[part]), grey(look(self.small(before), still))
+        search = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
+        forth, back = search.calc(now, then, None), search.calc(then, now, None)  # type: ignore[call-overload]
+        ends = np.dstack([xs - xs[0, 0], ys - ys[0, 0]]) + forth
+        off = np.linalg.norm(look(back, ends) + forth, axis=-1)
+        places = look(still.astype(np.float32), ends)
+
+        def carried(picture: np.ndarray) -> np.ndarray:
+            return look(picture if picture.dtype == np.uint8 else picture.astype(np.float32), places)
+
+        return carried, off, forth
+
+    def _evidence(self, picture, before, inside, outside, odds, moving) -> tuple[np.ndarray, np.ndarray]:
+        """Log-odds of each pixel by its colour and by the background; and those of the background alone, less what else moved.
+
+        before: the frame before, carried over; inside, outside: weights of its pixels in the colour models; moving: its evidence.
+        """
+        bins, old = colours.bins_of(picture), colours.bins_of(before)
+        assert self._key is not None and self._colours is not None
+        grid, total, whole = colours.local_model(old, inside, outside)
+        self._colours = 0.9 * self._colours + 0.1 * whole
+        still = colours.log_ratio(bins, grid, total, (0.7 * self._colours + 0.3 * self._key).astype(np.float32), 15.0, 3.0)
+        weight = np.clip(moving, 0, 1)
+        grid, total, whole = colours.local_model(old, inside * weight, outside * weight)
+        # of what moved: the subject, or something that goes with it, as its shadow does
+        among = colours.log_ratio(bins, grid, total, (0.5 * (self._key + whole) * [1, 0]).astype(np.float32), 8.0, 3.0)
+        share = np.clip(odds / 1.5, 0, 1)
+        moved = np.where(odds > 0, odds * np.clip((among + 1.5) / 2, -0.3, 1), odds)
+        return W_COLOUR * (still + share * (among - still)) + W_BACKGROUND * moved, moved
+
+    def _sure(self, new: np.ndarray, prior: np.ndarray, data: np.ndarray, before: int) -> float:
+        """Expected overlap with the true matte: by the agreement with what was carried over, and by how much of the border has the
+        evidence against it. The line was fitted on two rendered clips with true mattes."""
+        if not new.any():
+            rim = np.ones(self.size[::-1], bool)
+            rim[12:-12, 12:-12] = False
+            left = rim[self.masks[before]].mean() > 0.3
+            return 0.9 if prior.sum() < 200 or left else 0.3
+        ring = np.abs(signed_distance(new)) < 2.5
+        against = float((np.where(new, data, -data)[ring] < 0).mean()) if ring.any() else 1.0
+        return float(np.clip(0.31 - 0.88 * against + 0.73 * (new & prior).sum() / max((new | prior).sum(), 1), 0, 1))
+
+    def _finished(self, frame: int, radius: int, sure: float, selected: bool) -> Found:
+        """The soft edge at full size; what is covered is left out of the backgrounds of other frames."""
+        alpha, mask = np.zeros((self.height, self.width), np.float32), self.masks[frame]
+        if mask.any():
+            pad = -(-(2 * radius + 40) // self.shrink)
+            ys, xs = np.nonzero(mask)
+            y0, y1 = max(0, int(ys.min()) - pad), min(self.size[1], int(ys.max()) + pad + 1)
+            x0, x1 = max(0, int(xs.min()) - pad), min(self.size[0], int(xs.max()) + pad + 1)
+            soft = cv2.GaussianBlur(mask[y0:y1, x0:x1].astype(np.float32), (0, 0), 1.2)
+            part = np.s_[y0 * self.shrink : y1 * self.shrink, x0 * self.shrink : x1 * self.shrink]
+            corner = np.array([x0, y0], np.float32) * self.shrink
+            soft = cv2.resize(soft, ((x1 - x0) * self.shrink, (y1 - y0) * self.shrink))
+            alpha[part] = soft_edge(self.reader(frame)[part], soft, radius, lambda xy: self.background.at(frame, xy + corner))
+        self.background.hidden[frame] = (cv2.dilate(alpha, np.ones((5, 5), np.uint8)) * 255 > 5).astype(np.uint8) * 255
+        self.background.forget_before(frame, MAPS_KEPT)
+        return stored(frame, alpha, sure, selected)
+
+    def begin_colours_again(self) -> None:
+        """The other direction begins from the colours of the painted frame."""
+        self._colours = self._key
+
+    def take_up(self, found: Found, alpha: np.ndarray) -> None:
+        """Begin from a frame that was found before. alpha: (h, w) float32 of it."""
+        self.masks[found.frame] = cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA) > 0.5
+        self.evidence[found.frame] = np.where(self.masks[found.frame], 1.0, 0.0).astype(np.float32)
+        self.background.hidden[found.frame] = (alpha > 0.02).astype(np.uint8) * 255

@@ -1,0 +1,211 @@
+"""Brushed mattes as functions from a shot to a shot: one frame by its strokes, or all frames from those that were painted."""
+
+import contextlib
+import hashlib
+from collections import OrderedDict
+from collections.abc import Iterator
+
+import msgspec
+import numpy as np
+from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
+
+from ..basics.errors import PlateError, UserError
+from ..basics.job import Job
+from ..matte.background import NODE_PX, Reader, Warp
+from ..matte.follow import Follower
+from ..matte.strokes import Brushed, Found, with_found
+from ..media.plates import open_plate
+from ..shot.document import Shot
+from ..shot.motion import with_things
+from .solving import eight_bit
+
+KEPT_BYTES = 600_000_000  # of decoded frames: at 720p those of a whole run's backgrounds, and many more
+NEAR = 45  # frames: how far from a frame a point may be seen that says how deep its picture is
+CELL = 12.0  # px: of points in one cell the middle one counts
+
+
+def brushed_inputs(shot: Shot, source: Brushed) -> str:
+    """Digest of all that a brushed matte depends on; one with another `source` is stale. The solve counts by where its cameras are."""
+    plate, solve = shot.plate, shot.solve
+    clip = (plate.width, plate.height, plate.count) if plate else ()
+    parts = [msgspec.json.encode((clip, shot.first, shot.last, source.strokes))]
+    if solve is not None:
+        parts += [np.ascontiguousarray(solve.R).tobytes(), np.ascontiguousarray(solve.t).tobytes()]
+    return hashlib.sha1(b"|".join(parts)).hexdigest()[:16]
+
+
+def is_due(shot: Shot, source: Brushed) -> bool:
+    """Whether a brushed matte has to be followed: it has strokes, and frames are missing or were found from something else."""
+    if not source.strokes or source.kept or shot.plate is None:
+        return False
+    return source.source != brushed_inputs(shot, source) or {f.frame for f in source.found} < set(shot.frames)
+
+
+def due_mattes(shot: Shot) -> list[Brushed]:
+    return [m for m in shot.mattes if isinstance(m, Brushed) and is_due(shot, m)]
+
+
+def follow_due(shot: Shot, job: Job) -> Shot:
+    """The shot with all its brushed mattes followed through its range, where that is due."""
+    due = due_mattes(shot)
+    for number, source in enumerate(due):
+        job.part(number / len(due), (number + 1) / len(due))
+        for found in followed(shot, source, job):
+            source = with_found(source, found)
+        source = msgspec.structs.replace(source, source=brushed_inputs(shot, source))
+        shot = with_things(shot, {source.id: source})
+    return shot
+
+
+class Selector:
+    """Finds a subject on the frame that is being painted, again and again: the clip stays open and the background known. One call at a time."""
+
+    def __init__(self) -> None:
+        self._of: tuple | None = None
+        self._open = contextlib.ExitStack()
+        self._follower: Follower | None = None
+
+    def select(self, shot: Shot, source: Brushed, frame: int, job: Job) -> Found:
+        """`select_here`, at once where the shot is the one of before."""
+        job.step(0.0, f"frame {frame}")
+        if self._of is None or self._of[0] is not shot.plate or self._of[1] is not shot.solve:
+            self.close()
+            self._follower = self._open.enter_context(_follower(shot))
+            self._of = shot.plate, shot.solve
+        assert self._follower is not None
+        return self._follower.select(source, frame)
+
+    def close(self) -> None:
+        self._open.close()
+        self._of = self._follower = None
+
+
+def select_here(shot: Shot, source: Brushed, frame: int) -> Found:
+    """The subject on one painted frame. Raises UserError where nothing is painted there."""
+    if not any(s.frame == frame and s.inside for s in source.strokes):
+        raise UserError("Nothing on this frame is painted as inside.", "Paint over the subject first.")
+    with _follower(shot) as follower:
+        return follower.select(source, frame)
+
+
+def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
+    """The matte of each frame of the range, in the order in which they are found: first those that were painted, then outwards from
+    each to the next, forward and backward. Raises UserError where nothing is painted in the range."""
+    painted = [f for f in source.selected_frames if f in shot.frames and any(s.inside for s in source.strokes if s.frame == f)]
+    if not painted:
+        raise UserError(f"{source.name} is painted on no frame between in and out.", "Paint over the subject on one frame.")
+    done, count = 0, len(shot.frames)
+    with _follower(shot) as follower:
+
+        def told(found: Found) -> Found:
+            nonlocal done
+            done += 1
+            job.step(done / count, f"frame {found.frame}")
+            return found
+
+        first = painted[0]
+        yield told(follower.select(source, first))
+        for frame in range(first + 1, shot.last + 1):
+            job.step(done / count)
+            yield told(follower.step(source, frame, frame - 1))
+        follower.begin_colours_again()
+        for frame in range(first - 1, shot.first - 1, -1):
+            job.step(done / count)
+            yield told(follower.step(source, frame, frame + 1))
+
+
+@contextlib.contextmanager
+def _follower(shot: Shot) -> Iterator[Follower]:
+    if shot.plate is None:
+        raise PlateError("There is no clip to find a subject in.", "Open a clip first.")
+    with reader_of(shot) as reader:
+        yield Follower(reader, warp_of(shot), range(shot.plate.count), shot.plate.width, shot.plate.height)
+
+
+@contextlib.contextmanager
+def reader_of(shot: Shot) -> Iterator[Reader]:
+    """Frames of the clip as 8-bit code values; those that were read last are kept."""
+    assert shot.plate is not None
+    plate, kept = open_plate(shot.plate), OrderedDict[int, np.ndarray]()
+
+    def read(index: int) -> np.ndarray:
+        if index not in kept:
+            kept[index] = np.ascontiguousarray(eight_bit(plate.frame(index)))
+            while sum(picture.nbytes for picture in kept.values()) > KEPT_BYTES and len(kept) > 2:
+                kept.popitem(last=False)
+        kept.move_to_end(index)
+        return kept[index]
+
+    try:
+        yield read
+    finally:
+        plate.close()
+
+
+def warp_of(shot: Shot) -> Warp:
+    """Where the still scene goes from frame to frame, through the solved camera: a mesh of depths from the points that are seen near a
+    frame. A camera that only turns needs none. Unknown without a solve."""
+    solve, plate = shot.solve, shot.plate
+    assert plate is not None
+    if solve is None:
+        return lambda frame, source: None
+    number = {int(f): k for k, f in enumerate(solve.frames)}
+    ys, xs = np.mgrid[0 : plate.height + NODE_PX : NODE_PX, 0 : plate.width + NODE_PX : NODE_PX]
+    nodes = np.stack([xs, ys], -1).reshape(-1, 2).astype(float)
+    middle = _middle_frames(shot)
+    meshes: dict[int, np.ndarray] = {}
+
+    def mesh(frame: int) -> np.ndarray:
+        """(n, 3) points of the scene that are seen at the nodes."""
+        if frame not in meshes:
+            while len(meshes) > 4:
+                meshes.pop(next(iter(meshes)))
+            camera = solve.camera(number[frame])
+            ways = camera.rays(nodes)
+            forward = camera.R[2]
+            if solve.motion == "turning":
+                meshes[frame] = camera.centre + 1e4 * ways
+            else:
+                depth = 1 / _inverse_depth(camera, solve.xyz[np.abs(middle - frame) < NEAR], nodes, plate.width, plate.height)
+                meshes[frame] = camera.centre + ways * (depth / (ways @ forward))[:, None]
+        return meshes[frame]
+
+    def warp(frame: int, source: int) -> np.ndarray | None:
+        if frame not in number or source not in number:
+            return None
+        xy, depth = solve.camera(number[source]).project(mesh(frame))
+        xy[depth <= 0] = -1e4
+        return xy.reshape(*ys.shape, 2).astype(np.float32)
+
+    return warp
+
+
+def _middle_frames(shot: Shot) -> np.ndarray:
+    """(m,) the middle of the frames in which each solved point is seen; 0 for all where there are no tracks."""
+    solve, tracks = shot.solve, shot.tracks
+    assert solve is not None
+    if tracks is None or not tracks.count:
+        return np.zeros(len(solve.xyz))
+    total, count = np.zeros(tracks.count), np.maximum(np.bincount(tracks.track, minlength=tracks.count), 1)
+    np.add.at(total, tracks.track, tracks.frame)
+    ids = np.minimum(solve.point_ids, tracks.count - 1)
+    return (total / count)[ids]
+
+
+def _inverse_depth(camera, xyz: np.ndarray, nodes: np.ndarray, width: int, height: int) -> np.ndarray:
+    """(n,) one over the depth of the scene at places (n, 2) px, from the points of one camera; linear between them. Of many in one place
+    the middle one counts: some lie far behind or before it by mistake."""
+    xy, depth = camera.project(xyz)
+    ok = (depth > 1e-3 * np.median(np.abs(depth))) & (xy > -60).all(1) & (xy < [width + 60, height + 60]).all(1)
+    xy, inverse = xy[ok], 1 / depth[ok]
+    if len(xy) < 4:
+        return np.full(len(nodes), float(np.median(inverse)) if len(inverse) else 1.0)
+    cell = np.floor(xy / CELL).astype(int) @ [1, 100_000]
+    order = np.lexsort((inverse, cell))
+    _, start, count = np.unique(cell[order], return_index=True, return_counts=True)
+    middle = order[start + count // 2]
+    near = NearestNDInterpolator(xy[middle], inverse[middle])(nodes)
+    if len(middle) < 4:
+        return near
+    found = LinearNDInterpolator(xy[middle], inverse[middle])(nodes)
+    return np.where(np.isnan(found), near, found)
