@@ -14,7 +14,10 @@ from .background import Predicted
 from .cut import signed_distance
 
 LINEAR = (np.linspace(0, 1, 256) ** 2.2 * 255).astype(np.float32)  # near enough to any clip's transfer for a ratio of colours
-TRIM, ALONG = 0.05, 0.7  # of alpha that is cut off at both ends; share of the mean along the border in the result
+LEAST = 0.05  # trust in the border of the mask, against that of a colour that tells all (1)
+EVEN = 0.5  # price of a step of alpha between pixels of one colour
+NEAR = 600.0  # squared distance of the two colours, in LINEAR's units, at which a colour tells half
+ALONG = 0.15  # share of the mean along the border in the result
 
 
 def soft_edge(rgb: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[[np.ndarray], Predicted]) -> np.ndarray:
@@ -34,13 +37,13 @@ def soft_edge(rgb: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[[
         back[ys, xs] = np.where(known.support[:, None] >= 2, (np.clip(known.colour, 0, 255) / 255) ** 2.2 * 255, back[ys, xs])
     way = front - back
     length = (way * way).sum(-1)
-    share = np.clip((((light - back) * way).sum(-1) / (length + 1) - TRIM) / (1 - 2 * TRIM), 0, 1)
+    share = np.clip(((light - back) * way).sum(-1) / (length + 1), 0, 1)
     rest = ((light - back - share[..., None] * way) ** 2).sum(-1)
-    sure = length / (length + 900) * np.exp(-rest / 5400)
-    wanted = np.where(band, (sure * share + 0.15 * soft) / (sure + 0.15), inside).astype(np.float32)
+    sure = length / (length + NEAR) * np.exp(-rest / 5400)
+    wanted = np.where(band, (sure * share + LEAST * soft) / (sure + LEAST), inside).astype(np.float32)
     inner = band.copy()
     inner[[0, -1]] = inner[:, [0, -1]] = False
-    alpha = np.where(band, _evened(rgb.astype(np.float32), wanted, (sure + 0.15).astype(np.float32), inner, 0.6, 8), inside).astype(np.float32)
+    alpha = np.where(band, _evened(rgb.astype(np.float32), wanted, (sure + LEAST).astype(np.float32), inner, EVEN, 8), inside).astype(np.float32)
     return _along_border(alpha, band, sure, radius)
 
 
@@ -59,7 +62,8 @@ def _along_border(alpha: np.ndarray, band: np.ndarray, sure: np.ndarray, radius:
 def _filled(picture: np.ndarray, known: np.ndarray, levels: int = 5) -> np.ndarray:
     """A picture with means of what is known round about where `known` is 0, from a pyramid."""
     if levels == 0 or min(known.shape) < 4:
-        return picture
+        mean = (picture * known[..., None]).sum((0, 1)) / max(float(known.sum()), 1e-4)
+        return (picture * known[..., None] + mean * (1 - known[..., None])).astype(np.float32)
     high, wide = known.shape
     size = ((wide + 1) // 2, (high + 1) // 2)
     part = cv2.resize(known, size, interpolation=cv2.INTER_AREA)

@@ -130,7 +130,8 @@ class Follower:
         weight, seed = (shape + data).astype(np.float32), prior
         if held:
             weight[here == INSIDE], weight[here == OUTSIDE], seed = 14, -14, seed | (here == INSIDE)
-        new = pieces(parted(weight, picture, back, prior), seed, None if held else moved)
+        known = not held and bool((support >= 2).any())  # without a background nothing speaks for a piece, and nothing against it
+        new = pieces(parted(weight, picture, back, prior), seed, moved if known else None)
         self.masks[frame], self.evidence[frame] = np.zeros(self.size[::-1], bool), np.zeros(self.size[::-1], np.float32)
         self.masks[frame][part], self.evidence[frame][part] = new, odds
         sure = 1.0 if held else self._sure(new, prior, data, before)

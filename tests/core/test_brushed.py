@@ -1,0 +1,271 @@
+"""Painted subjects: the parts against references, a walker against the truth, and what is kept of them in a shot."""
+
+import json
+import sys
+import unittest
+
+import cv2
+import msgspec
+import numpy as np
+from scipy.sparse import csr_array
+from scipy.sparse.csgraph import breadth_first_order, maximum_flow
+
+from lodestar.core.basics.errors import Cancelled, ShotFileError, UserError
+from lodestar.core.basics.job import Job
+from lodestar.core.matte import cut
+from lodestar.core.matte.background import Predicted, _middle
+from lodestar.core.matte.edge import soft_edge
+from lodestar.core.matte.sources import View, coverage_of
+from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, drawn, laid_out, stored, with_found
+from lodestar.core.media.plates import probe
+from lodestar.core.shot import files
+from lodestar.core.shot.document import Shot, with_plate
+from lodestar.core.work import matting
+from lodestar.core.work.updating import steps_named
+from tests.core.test_cli import example, run
+from tests.helpers import DEMO, ROOT, FolderCase, texture, write_clip
+
+
+def overlap(a: np.ndarray, b: np.ndarray) -> float:
+    return float(np.minimum(a, b).sum() / max(np.maximum(a, b).sum(), 1e-6))
+
+
+def disc(width: int, height: int, x: float, y: float, radius: float) -> np.ndarray:
+    """(height, width) float32: how much of each pixel a disc covers, by sixteen places in each."""
+    ys, xs = np.mgrid[0 : 4 * height, 0 : 4 * width] / 4 - 0.375
+    inside = ((xs - x) ** 2 + (ys - y) ** 2 < radius**2).astype(np.float32)
+    return inside.reshape(height, 4, width, 4).mean((1, 3))
+
+
+def ball_clip(path, count: int = 24):
+    """A still camera; a red ball crosses a textured wall. Returns the clip and the true mattes."""
+    wall = (texture(180, 320) * 255).astype(np.uint8)
+    wall = np.repeat(wall[..., None], 3, -1).astype(np.float32)
+    ball = np.array([190.0, 60.0, 50.0], np.float32)
+    truth = [disc(320, 180, 40 + 8 * i, 90 + 0.5 * i, 24) for i in range(count)]
+    return write_clip(path, [np.round(wall * (1 - a[..., None]) + ball * a[..., None]).astype(np.uint8) for a in truth]), truth
+
+
+BALL = (Stroke(10, (112.0, 95.0, 128.0, 95.0), 6.0), Stroke(10, (70.0, 40.0, 170.0, 40.0, 170.0, 150.0, 70.0, 150.0, 70.0, 40.0), 5.0, False))
+
+
+class PartsTest(unittest.TestCase):
+    def test_the_middle_of_what_is_valid_against_numpy(self):
+        rng = np.random.default_rng(0)
+        values, valid = rng.uniform(0, 255, (7, 40, 3)).astype(np.float32), rng.random((7, 40)) < 0.7
+        colour, _, support = _middle(values, valid)
+        np.testing.assert_array_equal(support, valid.sum(0))
+        for i in range(40):
+            if valid[:, i].any():
+                np.testing.assert_allclose(colour[i], np.median(values[valid[:, i], i], 0), rtol=1e-6)
+
+    def test_the_cut_against_a_maximum_flow(self):
+        """The minimum of a two-label energy is a minimum cut (D. Greig, B. Porteous, A. Seheult, J. R. Stat. Soc. B 51, 1989): SciPy's."""
+        rng = np.random.default_rng(3)
+        high, wide = 14, 18
+        yes = np.zeros((high, wide))
+        yes[4:10, 5:13] = 1
+        evidence = (np.where(yes > 0, 1.0, -1.0) + rng.normal(0, 1.3, yes.shape)).astype(np.float32)
+        across, down = (rng.uniform(0.5, 2.0, yes.shape).astype(np.float32) for _ in range(2))
+        across[:, -1], down[-1] = 0, 0
+        u = cut._relaxed(evidence, across, down, np.full(yes.shape, 0.5, np.float32), np.zeros_like(evidence), np.zeros_like(evidence), 3000)
+        ours = u > 0.5
+
+        def energy(mask: np.ndarray) -> float:
+            steps = (across[:, :-1] * (mask[:, 1:] != mask[:, :-1])).sum() + (down[:-1] * (mask[1:] != mask[:-1])).sum()
+            return float(steps - evidence[mask].sum())
+
+        number = np.arange(high * wide).reshape(yes.shape)
+        source, sink, scale, edges = high * wide, high * wide + 1, 10_000, []
+        for (y, x), e in np.ndenumerate(evidence):
+            edges.append((source, number[y, x], max(e, 0)) if e > 0 else (number[y, x], sink, -e))
+            if x < wide - 1:
+                edges += [(number[y, x], number[y, x + 1], across[y, x]), (number[y, x + 1], number[y, x], across[y, x])]
+            if y < high - 1:
+                edges += [(number[y, x], number[y + 1, x], down[y, x]), (number[y + 1, x], number[y, x], down[y, x])]
+        a, b, c = (np.array(v) for v in zip(*edges))
+        graph = csr_array(((c * scale).astype(np.int32), (a, b)), shape=(high * wide + 2,) * 2)
+        rest = graph - maximum_flow(graph, source, sink).flow
+        rest.data = np.maximum(rest.data, 0)
+        rest.eliminate_zeros()
+        best = np.isin(number, breadth_first_order(rest, source, return_predecessors=False))
+        self.assertAlmostEqual(energy(ours), energy(best), delta=0.01 * abs(energy(best)))
+        self.assertGreater((ours == best).mean(), 0.99)
+
+    def test_a_soft_edge_is_as_good_as_closed_form_matting(self):
+        """A blurred disc over a textured wall, the same band for both. Reference: pymatting's closed form (A. Levin, D. Lischinski, Y. Weiss,
+        A Closed-Form Solution to Natural Image Matting, IEEE TPAMI 30, 2008)."""
+        from pymatting import estimate_alpha_cf
+
+        back = np.repeat((60 + 120 * texture(120, 160))[..., None], 3, -1)
+        true = cv2.GaussianBlur(disc(160, 120, 80, 60, 30), (0, 0), 2.0)
+        light = lambda codes: (codes / 255) ** 2.2
+        mixed = light(back) * (1 - true[..., None]) + light(np.array([200.0, 70.0, 60.0])) * true[..., None]
+        rgb = np.round(mixed ** (1 / 2.2) * 255).astype(np.uint8)
+        soft = cv2.GaussianBlur((true > 0.5).astype(np.float32), (0, 0), 1.2)
+        # the wall is known, as it is where other frames show it
+        places = lambda xy: Predicted(
+            back[xy[:, 1].astype(int), xy[:, 0].astype(int)].astype(np.float32), np.zeros(len(xy), np.float32), np.full(len(xy), 5.0, np.float32)
+        )
+        ours = soft_edge(rgb, soft, 6, places)
+        away = cut.signed_distance(true > 0.5)
+        trimap = np.where(away > 6, 1.0, np.where(away < -6, 0.0, 0.5))
+        theirs = estimate_alpha_cf(rgb / 255.0, trimap)
+        off = lambda alpha: float(np.abs(alpha - true)[trimap == 0.5].mean())
+        self.assertLess(off(ours), off(theirs))
+        self.assertLess(off(ours), 0.03)
+
+    def test_strokes_are_drawn_with_their_width_and_later_ones_over_earlier_ones(self):
+        strokes = (Stroke(3, (20.0, 50.0, 80.0, 50.0), 10.0), Stroke(3, (50.0, 50.0), 5.0, False), Stroke(4, (0.0, 0.0), 50.0))
+        picture = drawn(strokes, 3, 100, 100)
+        self.assertEqual((picture[50, 30], picture[50, 50], picture[58, 30], picture[64, 30], picture[50, 91]), (1, 2, 1, 0, 0))
+
+    def test_what_is_stored_comes_back(self):
+        alpha = cv2.GaussianBlur(disc(200, 100, 60, 40, 20), (0, 0), 2)
+        found = stored(7, alpha, 0.9, False)
+        self.assertLess(found.alpha.size, 6000)
+        np.testing.assert_allclose(laid_out(found, 200, 100), alpha, atol=0.5 / 255 + 1e-6)
+        source = Brushed(id="a", name="A", found=(found,))
+        np.testing.assert_array_equal(coverage_of(source, View(7, 200, 100)), laid_out(found, 200, 100))
+        half = coverage_of(source, View(7, 100, 50, 0.5))
+        self.assertAlmostEqual(float(half.sum()) * 4, float(alpha.sum()), delta=0.01 * alpha.sum())
+        self.assertEqual(coverage_of(source, View(8, 200, 100)).sum(), 0)
+        self.assertEqual(coverage_of(msgspec.structs.replace(source, inverted=True), View(8, 200, 100)).min(), 1)
+
+
+class WalkerTest(unittest.TestCase):
+    def test_the_visitor_is_found_and_followed_from_strokes_on_one_frame(self):
+        """Against the true shape of the visitor in the demo's scenery, blurred by the true shutter."""
+        sys.path[:0] = [str(ROOT / "demo")]
+        self.addCleanup(sys.path.remove, str(ROOT / "demo"))
+        import make_shot
+        import scenery
+
+        cameras = make_shot.true_cameras("terrace")
+
+        def truth(frame: int) -> np.ndarray:
+            total = np.zeros((720, 1280), np.float32)
+            for shift in (-0.2, 0.0, 0.2):
+                mask = np.zeros((720, 1280), np.uint8)
+                for solid in scenery.visitor((frame + 0.5 + shift) / 25):
+                    a, b, radius = np.array(solid[2:5]), np.array(solid[5:8]), solid[8]
+                    for share in np.linspace(0, 1, 24):
+                        xy, depth = cameras[frame].project(a + share * (b - a))
+                        size = int(round(radius * cameras[frame].lens.fx / float(depth) * 16))
+                        cv2.circle(mask, tuple(np.round(xy * 16).astype(int)), size, 255, -1, cv2.LINE_AA, 4)
+                total += mask / 765
+            return total
+
+        shot = msgspec.structs.replace(files.read(DEMO), first=44, last=58)
+        around = (300, 230, 290, 330, 285, 450, 290, 575), (420, 230, 430, 330, 420, 450, 425, 575, 300, 590), (357, 480, 357, 540)
+        along = (352, 240, 350, 260, 352, 290, 350, 330, 350, 380), (340, 400, 332, 470, 330, 545), (372, 400, 378, 450, 380, 545)
+        strokes = *(Stroke(46, s, 8.0) for s in along), *(Stroke(46, s, 8.0, False) for s in around)
+        source, found = Brushed(id="v", name="V", strokes=strokes), {}
+        for one in matting.followed(shot, source, Job()):
+            found[one.frame] = one
+        self.assertEqual(sorted(found), list(shot.frames))
+        self.assertTrue(found[46].selected and found[46].sure == 1.0)
+        fits = np.array([overlap(laid_out(found[f], 1280, 720), truth(f)) for f in shot.frames])
+        self.assertGreater(fits.mean(), 0.86)
+        self.assertGreater(fits.min(), 0.82)
+        self.assertLess(sum(f.alpha.size for f in found.values()) / len(found), 120_000)
+        # somebody who is nowhere near: what differs from the background without strokes is not taken with it
+        self.assertEqual(laid_out(found[50], 1280, 720)[:, 700:].sum(), 0)
+
+
+class BallTest(FolderCase):
+    def setUp(self):
+        super().setUp()
+        self.clip, self.truth = ball_clip(self.folder / "ball.mp4")
+        self.shot = with_plate(Shot(), probe(self.clip))
+        self.source = Brushed(id="b", name="Ball", strokes=BALL)
+
+    def fits(self, source: Brushed) -> list[float]:
+        return [overlap(laid_out(f, 320, 180), self.truth[f.frame]) for f in source.found]
+
+    def test_without_a_solve_colour_and_flow_alone_find_it(self):
+        shot = msgspec.structs.replace(self.shot, mattes=(self.source,))
+        self.assertTrue(matting.is_due(shot, self.source))
+        done = matting.follow_due(shot, Job()).mattes[0]
+        self.assertEqual([f.frame for f in done.found], list(range(24)))
+        self.assertGreater(min(self.fits(done)), 0.8)
+        self.assertFalse(matting.is_due(msgspec.structs.replace(shot, mattes=(done,)), done))
+        more = msgspec.structs.replace(done, strokes=(*done.strokes, Stroke(3, (64.0, 92.0), 4.0)))
+        self.assertTrue(matting.is_due(shot, more))
+        self.assertFalse(matting.is_due(shot, msgspec.structs.replace(more, kept=True)))
+        self.assertEqual(matting.follow_due(msgspec.structs.replace(shot, mattes=(done,)), Job()).mattes[0], done)
+
+    def test_strokes_on_another_frame_hold_there(self):
+        wrong = with_found(self.source, stored(0, np.zeros((180, 320), np.float32), 1.0, False))
+        added = msgspec.structs.replace(wrong, strokes=(*BALL, Stroke(15, (250.0, 20.0, 270.0, 20.0), 8.0)))
+        found = {f.frame: f for f in matting.followed(msgspec.structs.replace(self.shot, first=9, last=16), added, Job())}
+        self.assertGreater(laid_out(found[15], 320, 180)[20, 255:265].mean(), 0.8)
+        self.assertTrue(found[15].selected and not found[14].selected)
+
+    def test_it_is_cancelled_between_frames_and_nothing_painted_is_told(self):
+        job, seen = Job(), []
+        with self.assertRaises(Cancelled):
+            for found in matting.followed(self.shot, self.source, job):
+                seen.append(found)
+                if len(seen) == 3:
+                    job.cancel()
+        self.assertEqual(len(seen), 3)
+        for strokes in ((), (BALL[1],), (Stroke(900, (1.0, 1.0)),)):
+            with self.assertRaises(UserError):
+                next(matting.followed(self.shot, msgspec.structs.replace(self.source, strokes=strokes), Job()))
+        with self.assertRaises(UserError):
+            matting.select_here(self.shot, self.source, 4)
+
+    def test_all_and_nothing_and_a_line_that_crosses_itself(self):
+        for line, radius in (((0.0, 0.0, 319.0, 179.0), 400.0), ((5.0, 5.0), 0.6), ((100.0, 80.0, 140.0, 110.0, 100.0, 110.0, 140.0, 80.0), 4.0)):
+            source = Brushed(id="x", name="X", strokes=(Stroke(10, line, radius),))
+            found = list(matting.followed(msgspec.structs.replace(self.shot, first=9, last=12), source, Job()))
+            self.assertEqual(sorted(f.frame for f in found), [9, 10, 11, 12])
+            self.assertTrue(all(np.isfinite(f.sure) for f in found))
+
+    def test_it_is_kept_in_the_shot_and_nonsense_is_refused(self):
+        found = tuple(stored(i, self.truth[i], 0.5 + 0.02 * i, i == 10) for i in range(24))
+        source = msgspec.structs.replace(self.source, found=found, source="abc")
+        path = self.folder / "a.lode"
+        files.write(msgspec.structs.replace(self.shot, mattes=(source,)), path)
+        before = path.stat().st_size
+        back = files.read(path).mattes[0]
+        self.assertEqual((back.strokes, back.source, len(back.found)), (source.strokes, "abc", 24))
+        for a, b in zip(back.found, found):
+            np.testing.assert_array_equal(a.alpha, b.alpha)
+        self.assertLess(before, 24 * 4000)
+        self.assertEqual(sum(f.sure < UNSURE for f in back.found), sum(f.sure < UNSURE for f in found))
+        for bad, word in (
+            ({"found": (found[3], found[1])}, "found[1].frame"),
+            ({"found": (Found(0, 300, 0, np.zeros((10, 40), np.uint8)),)}, "outside the picture"),
+            ({"found": (Found(0, 0, 0, np.zeros((10, 40), np.float32)),)}, "found[0].alpha"),
+            ({"strokes": (Stroke(1, (1.0, 2.0, 3.0)),)}, "strokes[0].line"),
+            ({"strokes": (Stroke(1, (1.0, 2.0), -3.0),)}, "strokes[0].radius"),
+        ):
+            files.write(msgspec.structs.replace(self.shot, mattes=(msgspec.structs.replace(source, **bad),)), path)
+            with self.assertRaises(ShotFileError) as told:
+                files.read(path)
+            self.assertIn(word, told.exception.what)
+            self.assertEqual(told.exception.part, "mattes[0]")
+            self.assertEqual(files.read(path, ("mattes[0]",)).mattes, ())
+
+    def test_commands_compute_and_write_it(self):
+        """Strokes as docs/shot-file.md shows them, brought up to date and written without a window."""
+        tree = json.loads(example("docs/shot-file.md", "mattes"))
+        mattes = msgspec.convert(tree, tuple[Brushed, ...])
+        files.write(msgspec.structs.replace(self.shot, mattes=mattes), self.folder / "a.lode")
+        done = run("update", self.folder / "a.lode", "--only", "mattes")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("mattes", done.stderr)
+        for args, status in (((), 0), (("--matte", "Ball"), 0), (("--matte", "Nobody"), 2)):
+            done = run("render", self.folder / "a.lode", "--pass", "matte", *args, "-o", self.folder / "m.%04d.png", "--range", "4:4")
+            self.assertEqual(done.returncode, status, done.stderr)
+            if status == 0:
+                written = cv2.imread(str(self.folder / "m.0004.png"), cv2.IMREAD_GRAYSCALE) / 255
+                self.assertGreater(overlap(written, self.truth[4]), 0.8)
+        self.assertIn("It has: Ball", done.stderr)
+        self.assertEqual([s.name for s in steps_named(["mattes", "track"])], ["track", "mattes"])
+
+
+if __name__ == "__main__":
+    unittest.main()
