@@ -89,10 +89,11 @@ def select_here(shot: Shot, source: Brushed, frame: int) -> Found:
 
 
 def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
-    """The matte of each frame of the range, in the order in which they are found: first those that were painted, then outwards from
-    each to the next, forward and backward. Raises UserError where nothing is painted in the range."""
-    painted = [f for f in source.selected_frames if f in shot.frames and any(s.inside for s in source.strokes if s.frame == f)]
-    if not painted:
+    """The matte of each frame of the range, in the order in which they are found: first the frame that was painted first, then outwards
+    from it, forward and backward; strokes on other frames are corrections, which hold there. Raises UserError where nothing is painted in
+    the range."""
+    first = next((s.frame for s in source.strokes if s.inside and s.frame in shot.frames), None)
+    if first is None:
         raise UserError(f"{source.name} is painted on no frame between in and out.", "Paint over the subject on one frame.")
     done, count = 0, len(shot.frames)
     with _follower(shot) as follower:
@@ -103,7 +104,6 @@ def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
             job.step(done / count, f"frame {found.frame}")
             return found
 
-        first = painted[0]
         yield told(follower.select(source, first))
         for frame in range(first + 1, shot.last + 1):
             job.step(done / count)

@@ -1,0 +1,128 @@
+"""Painting a subject in the window by the mouse, following it, and what is kept of it."""
+
+import unittest
+from unittest import mock
+
+import msgspec
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from lodestar.core.matte.strokes import UNSURE, Brushed, laid_out
+from lodestar.core.shot import files
+from lodestar.core.work import matting
+from tests.app.window_case import SHIFT, WindowCase
+from tests.core.test_brushed import ball_clip, overlap
+
+
+class BrushTest(WindowCase):
+    def setUp(self):
+        super().setUp()
+        clip, self.truth = ball_clip(self.folder / "ball.mp4", 16)
+        self.window.shot.open_path(clip)
+        self.click("step-foreground")
+        self.session.show_frame(6)
+        self.settle()
+        self.click("paint-matte")
+
+    def stroke(self, points, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
+        count = len(self.matte().strokes) if self.session.shot.mattes else 0
+        self.drag(points, modifiers=modifiers)
+        self.wait(lambda: self.session.shot.mattes and len(self.matte().strokes) > count and not self.session.jobs.busy)
+
+    def paint(self) -> None:
+        self.stroke([(80, 93), (88, 93), (96, 93)])
+        self.stroke([(40, 40), (140, 40), (140, 150), (40, 150), (40, 40)], SHIFT)
+
+    def matte(self) -> Brushed:
+        return self.session.shot.mattes[0]
+
+    def fit(self, frame: int) -> float:
+        return overlap(laid_out(self.matte().at(frame), 320, 180), self.truth[frame])
+
+    def test_strokes_find_the_subject_and_each_is_one_step_of_undo(self):
+        self.paint()
+        source = self.matte()
+        self.assertEqual([(s.frame, s.inside) for s in source.strokes], [(6, True), (6, False)])
+        self.assertEqual(self.session.selected, source.id)
+        self.assertGreater(self.fit(6), 0.85)
+        self.assertEqual(self.find("step-foreground").reading.mend, ("Bring up to date", "follow-due"))
+        # the tint of what was found shows in the picture
+        self.settle()
+        shown = lambda: self.canvas.grab().toImage()
+        at = self.canvas.to_widget((88, 78))  # on the ball, beside the stroke
+        tinted = shown().pixelColor(int(at[0]), int(at[1]))
+        with mock.patch.dict(self.canvas.drawn, mattes=False):
+            bare = shown().pixelColor(int(at[0]), int(at[1]))
+        self.assertGreater(tinted.blueF(), bare.blueF() + 0.1)
+        self.session.undo()
+        self.assertEqual(len(self.matte().strokes), 1)
+        self.session.undo()
+        self.assertEqual(self.session.shot.mattes, ())
+
+    def test_it_is_followed_and_kept_in_the_file(self):
+        self.paint()
+        steps = len(self.session.history._past)
+        self.click("follow")
+        self.wait(lambda: not self.session.jobs.busy)
+        self.settle()
+        self.assertEqual([f.frame for f in self.matte().found], list(range(16)))
+        self.assertGreater(min(self.fit(f) for f in range(16)), 0.75)
+        self.assertEqual(len(self.session.history._past), steps + 1, "following is more than one step of undo")
+        self.assertFalse(matting.due_mattes(self.session.shot))
+        self.session.files.save(self.folder / "a.lode")
+        self.assertEqual(len(files.read(self.folder / "a.lode").mattes[0].found), 16)
+        # another stroke makes it due, and the step's link brings it up to date
+        self.session.show_frame(12)
+        self.stroke([(136, 96), (140, 96)])
+        self.assertTrue(matting.due_mattes(self.session.shot))
+        self.assertEqual(self.find("step-foreground").reading.state, "stale")
+        self.window.commands.run("follow-due")
+        self.wait(lambda: not self.session.jobs.busy)
+        self.assertFalse(matting.due_mattes(self.session.shot))
+        self.click("keep-matte")
+        self.session.set("Range", first=2)
+        self.assertFalse(matting.due_mattes(self.session.shot))
+
+    def test_cancelled_it_keeps_what_was_found(self):
+        self.paint()
+        with mock.patch("lodestar.app.long_work.FRAMES_MS", 5):
+            self.click("follow")
+            self.wait(lambda: len(self.matte().found) > 3)
+            self.session.jobs.cancel()
+            self.wait(lambda: not self.session.jobs.busy)
+        self.assertGreater(len(self.matte().found), 3)
+        self.assertIn("stay", self.session.messages[-1].hint)
+
+    def test_unsure_frames_are_gone_to_and_strokes_taken_away(self):
+        self.paint()
+        sure = {3: 0.5, 11: UNSURE - 0.01}
+        found = tuple(msgspec.structs.replace(self.matte().found[0], frame=f, sure=sure.get(f, 1.0)) for f in range(16))
+        mark = matting.brushed_inputs(self.session.shot, self.matte())
+        self.session.edit_item("Test", self.matte().id, found=found, source=mark)
+        self.settle()
+        self.assertIn("2 unsure", self.find("step-foreground").reading.second)
+        for frame in (11, 3):
+            self.click("next-unsure")
+            self.assertEqual(self.session.frame, frame)
+        self.session.show_frame(6)
+        self.settle()
+        self.click("unpaint-matte")
+        self.assertEqual(self.matte().strokes, ())
+
+    def test_keys_change_the_brush_and_an_outline_is_still_an_outline(self):
+        before = self.canvas.tool.radius
+        QTest.keyClick(self.canvas, "]")
+        self.assertGreater(self.canvas.tool.radius, before)
+        QTest.keyClick(self.canvas, "[")
+        self.assertAlmostEqual(self.canvas.tool.radius, before)
+        self.paint()
+        self.click("draw-matte")
+        for at in ((20, 20), (60, 20), (60, 60), (20, 20)):
+            self.click_at(at)
+        self.assertEqual([type(m).__name__ for m in self.session.shot.mattes], ["Brushed", "Outline"])
+        QTest.keyClick(self.canvas, Qt.Key.Key_Delete)
+        self.assertEqual([type(m).__name__ for m in self.session.shot.mattes], ["Brushed"])
+
+
+if __name__ == "__main__":
+    unittest.main()
