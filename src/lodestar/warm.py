@@ -9,6 +9,9 @@ from lodestar.core.basics.colour import Colour, decode, encode
 from lodestar.core.basics.errors import RenderError, UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.light.lamps import Light, SkyLight, SunLight
+from lodestar.core.matte.background import NODE_PX
+from lodestar.core.matte.follow import Follower
+from lodestar.core.matte.strokes import Brushed, Stroke
 from lodestar.core.media.yuv import frame_of, rgb_of
 from lodestar.core.picture.composite import codes_of, light_of, over_nothing, over_plate, shade_of
 from lodestar.core.projection.camera import Camera
@@ -32,6 +35,7 @@ def main() -> None:
     points = np.c_[rng.uniform(-3, 3, (80, 2)), rng.uniform(5, 9, 80)]
     rows = [(np.full(80, i), np.arange(80), Camera(np.eye(3), np.array([0.15 * i - 1, 0, 0]), lens).project(points)[0]) for i in range(14)]
     frame, track, xy = (np.concatenate(x) for x in zip(*rows))
+    _warm_mattes(rng)
     usual = jit.WIDE
     for motion, wide in (("free", usual), ("turning", usual), ("free", -1)):  # the last: as for many rows, on all cores
         jit.WIDE = wide
@@ -58,6 +62,22 @@ def main() -> None:
     over_nothing(colour, shade_of(shade, shade, 1.0, black), 0.6)
     for bits, kind in ((8, np.uint8), (10, np.uint16)):
         rgb_of(frame_of(np.zeros((8, 8, 3), kind), Colour(), bits), Colour())
+
+
+def _warm_mattes(rng: np.random.Generator) -> None:
+    """A bright patch that moves over noise, found and followed over a background that stands still."""
+    ground = (rng.random((60, 80, 3)) * 90).astype(np.uint8)
+
+    def picture(frame: int) -> np.ndarray:
+        shown = ground.copy()
+        shown[20:44, 20 + frame % 8 : 44 + frame % 8] = (220, 120, 60)
+        return shown
+
+    ys, xs = np.mgrid[0:76:NODE_PX, 0:96:NODE_PX].astype(np.float32)
+    follower = Follower(picture, lambda frame, source: np.dstack([xs, ys]), range(40), 80, 60)
+    source = Brushed(id="w", name="", strokes=(Stroke(20, (30.0, 30.0, 40.0, 30.0), 4.0), Stroke(20, (5.0, 5.0, 75.0, 5.0), 3.0, False)))
+    follower.select(source, 20)
+    follower.step(source, 21, 20)
 
 
 if __name__ == "__main__":
