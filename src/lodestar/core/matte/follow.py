@@ -120,8 +120,11 @@ class Follower:
             doubt = np.clip(cv2.distanceTransform((~against).astype(np.uint8), cv2.DIST_L2, 3) / 40, 0.1, 1) if against.any() else 1.0
             shape, inside, outside = shape * doubt, inside * doubt, outside * doubt
             inside, outside = np.where(here > 0, 5.0 * (here == INSIDE), inside), np.where(here > 0, 5.0 * (here == OUTSIDE), outside)
-        back, spread, support = self.behind(frame, part)
-        plain, shaded = differs(picture, back, spread, support)
+        if frame == before:  # just looked at, all of it
+            back, plain, shaded = (whole[part] for whole in self._looked_at(frame)[1:4])
+        else:
+            back, spread, support = self.behind(frame, part)
+            plain, shaded = differs(picture, back, spread, support)
         # where the subject was, and is of its colours still, what is darker than the ground behind it is no shadow on that ground
         alike = np.clip(colours.log_ratio_of_whole(colours.bins_of(picture), self._key) / 1.5, 0, 1)
         was = np.clip(away / 3 + 0.5, 0, 1) * trust * alike
@@ -130,7 +133,7 @@ class Follower:
         weight, seed = (shape + data).astype(np.float32), prior
         if held:
             weight[here == INSIDE], weight[here == OUTSIDE], seed = 14, -14, seed | (here == INSIDE)
-        known = not held and bool((support >= 2).any())  # without a background nothing speaks for a piece, and nothing against it
+        known = not held and bool(plain.any())  # without a background nothing speaks for a piece, and nothing against it
         new = pieces(parted(weight, picture, back, prior), seed, moved if known else None)
         self.masks[frame], self.evidence[frame] = np.zeros(self.size[::-1], bool), np.zeros(self.size[::-1], np.float32)
         self.masks[frame][part], self.evidence[frame][part] = new, odds
