@@ -35,6 +35,7 @@ from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
 from lodestar.core.shape import drawings, fonts
 from lodestar.core.shape.extrude import title_mesh
+from lodestar.core.shape.outlines import Setting
 from lodestar.core.shot import files
 from monkey import long_shot, monkey
 
@@ -94,7 +95,7 @@ def picture(path: Path) -> None:
 
 def font(path: Path) -> None:
     fonts._full_name(path)
-    title_mesh(path, "Ayé &\nfi", 0.0, 0.2, 0.02)
+    title_mesh(path, "Ayé &\nfi", Setting(), 0.2, 0.02)
 
 
 READERS: dict[str, Callable[[Path], object]] = {

@@ -84,9 +84,9 @@ class KeyboardTest(DemoCase):
             size.begin_typing("1.5")
             QTest.keyClick(size.editor, end)
             self.assertTrue(self.canvas.hasFocus())
-            words.setFocus()
-            QTest.keyClick(words, end)
-            self.assertTrue(self.canvas.hasFocus())
+        words.setFocus()
+        QTest.keyClick(words, Qt.Key.Key_Escape)
+        self.assertTrue(self.canvas.hasFocus())
         before = self.session.shot
         QTest.keyClick(self.window.focusWidget(), Qt.Key.Key_Space)
         self.assertTrue(self.window.time.player.playing)
@@ -143,6 +143,41 @@ class KeyboardTest(DemoCase):
         self.session.select(only.id)
         self.session.select("")
         self.assertIsNone(self.session.object())
+
+
+class WordsTest(DemoCase):
+    def test_words_are_typed_in_lines_and_set(self):
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.settle()
+        words = self.find("words")
+        one = words.height()
+        words.setFocus()
+        words.selectAll()
+        QTest.keyClicks(words, "OPEN")
+        QTest.keyClick(words, Qt.Key.Key_Return)
+        QTest.keyClicks(words, "SKY")
+        self.settle()
+        title = lambda: self.session.object()
+        self.assertEqual(title().text, "OPEN\nSKY")
+        self.assertGreater(words.height(), one)
+        section = self.window.panels["Place"].lines
+        self.assertTrue(section.body.isHidden(), "what is rarely used is not folded")
+        self.assertEqual(section.fact.text(), "2 lines")
+        section.fold()
+        self.settle()
+        align = self.find("align")
+        align.setCurrentIndex(0)
+        align.activated.emit(0)
+        self.find("title-line_spacing").begin_typing("140")
+        QTest.keyClick(self.find("title-line_spacing").editor, Qt.Key.Key_Return)
+        self.assertEqual((title().align, title().line_spacing.at(0)), ("left", (1.4,)))
+        self.wait_picture()
+        self.session.undo()
+        self.session.undo()
+        self.session.undo()
+        self.settle()
+        self.assertEqual(words.toPlainText(), "OPEN SKY")
 
 
 class ClipTest(DemoCase):

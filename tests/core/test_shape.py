@@ -9,7 +9,7 @@ from fontTools.ttLib import TTFont
 from lodestar.core.basics.errors import UserError
 from lodestar.core.shape.extrude import extrude, title_mesh
 from lodestar.core.shape.fonts import SHIPPED, all_faces, face_path
-from lodestar.core.shape.outlines import cap_height, word_outlines
+from lodestar.core.shape.outlines import Setting, cap_height, word_box, word_outlines
 
 
 def volume(mesh) -> float:
@@ -51,13 +51,41 @@ class OutlinesTest(unittest.TestCase):
 
     def test_kerning_lines_and_spacing(self):
         path = face_path("Inter Display Black")
-        width = lambda text, spacing=0.0: word_outlines(path, text, spacing)[1]
+        width = lambda text, spacing=0.0: word_outlines(path, text, Setting(spacing))[1]
         self.assertLess(width("AV"), width("A") + width("V"))
         self.assertAlmostEqual(width("OOO", 0.1) - width("OOO"), 0.2 / cap_height(path), places=6)
         two, _ = word_outlines(path, "H\nH")
         heights = sorted(c[:, 1].min() for c in two)
         self.assertAlmostEqual(heights[0], 0.0, places=3)
         self.assertGreater(heights[-1], 1.2)
+
+    def test_lines_are_set_in_the_widest_one(self):
+        path = face_path("Inter Display Black")
+        left = lambda align, k: min(
+            c[:, 0].min() for c in word_outlines(path, "HHHH\nH", Setting(align=align))[0] if (c[:, 1].min() > 0.5) == (k == 0)
+        )
+        wide = word_outlines(path, "HHHH")[1]
+        one = word_outlines(path, "H")[1]
+        for align, place in (("left", 0.0), ("centre", (wide - one) / 2), ("right", wide - one)):
+            self.assertAlmostEqual(left(align, 1) - left(align, 0), place, places=4)
+            self.assertAlmostEqual(left(align, 0), left("centre", 0), places=6)
+
+    def test_spaces_line_steps_and_width(self):
+        """Advances are the face's own (hmtx by fontTools) and what is added to them."""
+        path = face_path("Inter Display Black")
+        width = lambda text, **more: word_outlines(path, text, Setting(**more))[1]
+        self.assertAlmostEqual(width("H H H", word_spacing=0.3) - width("H H H"), 0.6 / cap_height(path), places=6)
+        self.assertAlmostEqual(width("HH", word_spacing=0.3), width("HH"), places=9)
+        with TTFont(path) as font:
+            advance = font["hmtx"][font.getBestCmap()[ord("H")]][0] / font["head"].unitsPerEm
+        self.assertAlmostEqual(width("H"), advance / cap_height(path), places=6)
+        self.assertAlmostEqual(width("H", width=0.7), 0.7 * width("H"), places=9)
+        tops = lambda step: sorted(c[:, 1].max() for c in word_outlines(path, "H\nH\nH", Setting(line_step=step))[0])
+        np.testing.assert_allclose(np.diff(tops(1.5)), 1.5 / cap_height(path), atol=1e-6)
+        low, high = word_box(path, "AB\nC", Setting(width=2.0, line_step=1.0))
+        self.assertAlmostEqual(
+            high[0] - low[0], 2 * (word_box(path, "AB\nC", Setting(line_step=1.0))[1][0] - word_box(path, "AB\nC")[0][0]), places=6
+        )
 
     def test_faces(self):
         self.assertEqual(all_faces()[:2], list(SHIPPED))
@@ -79,12 +107,12 @@ class SolidTest(unittest.TestCase):
     def test_letters_are_closed_also_where_strokes_vanish(self):
         for face in SHIPPED:
             for bevel in (0.0, 0.02, 0.08, 0.3):
-                mesh = title_mesh(face_path(face), "Ag&8é", 0.0, 0.4, bevel)
+                mesh = title_mesh(face_path(face), "Ag&8é", Setting(), 0.4, bevel)
                 self.assertEqual(open_edges(mesh), 0, (face, bevel))
                 self.assertGreater(volume(mesh), 0.2)
 
     def test_normals_point_outward_and_the_title_stands_on_its_base_line(self):
-        mesh = title_mesh(face_path("Inter Display Black"), "HEH", 0.0, 0.3, 0.03)
+        mesh = title_mesh(face_path("Inter Display Black"), "HEH", Setting(), 0.3, 0.03)
         a, b, c = (mesh.vertices[mesh.triangles[:, k]] for k in range(3))
         face = np.cross(b - a, c - a)
         agree = np.einsum("ij,ij->i", face, mesh.normals[mesh.triangles[:, 0]])
@@ -94,4 +122,4 @@ class SolidTest(unittest.TestCase):
         self.assertAlmostEqual(low[0], -high[0], delta=0.05)
 
     def test_nothing_to_see_makes_an_empty_mesh(self):
-        self.assertEqual(len(title_mesh(face_path("Zilla Slab Bold"), "   ", 0.0, 0.3, 0.02).triangles), 0)
+        self.assertEqual(len(title_mesh(face_path("Zilla Slab Bold"), "   ", Setting(), 0.3, 0.02).triangles), 0)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QLineEdit,
+    QPlainTextEdit,
     QPushButton,
     QSizePolicy,
     QToolButton,
@@ -47,6 +48,49 @@ class Line(QLineEdit):
         super().keyPressEvent(event)
         if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
             give_back_keyboard(self)
+
+
+class Words(QPlainTextEdit):
+    """Words of several lines; it is as high as they are. Enter begins a line; Escape gives the keyboard back to the picture.
+
+    typed(text): by the hand, not when they are shown.
+    """
+
+    typed = pyqtSignal(str)
+    MOST_LINES = 6
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setTabChangesFocus(True)
+        self.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.document().setDocumentMargin(0)
+        self.textChanged.connect(self._changed)
+        self._shown = ""
+        self._fit()
+
+    def show_text(self, text: str) -> None:
+        if text != self.toPlainText():
+            self._shown = text
+            self.setPlainText(text)
+            self._fit()
+
+    def _changed(self) -> None:
+        self._fit()
+        if self.toPlainText() != self._shown:
+            self._shown = self.toPlainText()
+            self.typed.emit(self._shown)
+
+    def _fit(self) -> None:
+        lines = min(max(self.document().blockCount(), 1), self.MOST_LINES)
+        self.setFixedHeight(lines * self.fontMetrics().lineSpacing() + 10)
+
+    def keyPressEvent(self, event) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            give_back_keyboard(self)
+        else:
+            super().keyPressEvent(event)
 
 
 class NumberField(QWidget):
@@ -330,6 +374,10 @@ class Section(QWidget):
         self.rows.setSpacing(4)
         box.addWidget(self.body)
         self.body.setVisible(QSettings("bright-lodestar", "window").value(self.key, "0") != "1")
+
+    def fold_at_first(self) -> None:
+        """Rarely used: it is folded until somebody unfolds it."""
+        self.body.setVisible(QSettings("bright-lodestar", "window").value(self.key, "1") != "1")
 
     def fold(self) -> None:
         self.body.setVisible(self.body.isHidden())

@@ -34,11 +34,11 @@ from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_size
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known, unreadable_faces
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.objects import Box, Card, GroundMesh, Logo, Object, Solid, Thing, Title, Tube
+from lodestar.core.shot.objects import ALIGNS, Box, Card, GroundMesh, Logo, Object, Solid, Thing, Title, Tube
 
 from ..commands import Command
 from ..derived import slip_of
-from ..fields import Choice, Line, Section, Swatch, button, quiet
+from ..fields import Choice, Line, Section, Swatch, Words, button, quiet
 from ..viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .mattes import MatteChoice, Names
 from .panel import Panel
@@ -140,11 +140,11 @@ class PlacePanel(Panel):
 
     def _letters(self) -> None:
         letters = self._kind("Letters", Title)
-        self.words = Line()
+        self.words = Words()
         self.words.setObjectName("words")
         self.words.setAccessibleName("Words of the title")
-        self.words.setToolTip("What the letters say; \\n begins a new line")
-        self.words.textEdited.connect(lambda text: self._set("Type", ("words", self.session.selected), text=text.replace("\\n", "\n")))
+        self.words.setToolTip("What the letters say; Enter begins a new line, Escape gives the keyboard back to the picture")
+        self.words.typed.connect(lambda text: self._set("Type", ("words", self.session.selected), text=text))
         letters.add("Words", self.words)
         self.face = _combo("face", "Face", "The face of the letters: two shipped ones, then the system's", list(SHIPPED))
         self.face.setMinimumContentsLength(8)
@@ -152,7 +152,14 @@ class PlacePanel(Panel):
         self.face.activated.connect(lambda i: self._set("Choose face", face=self.face.itemText(i)))
         self._all_faces = False
         letters.add("Face", self.face)
-        self._own_rows(letters, Title)
+        self.value_rows(letters, self._id, Title, "title", parts=("height", "spacing", "depth", "bevel"))
+        setting = self._kind("Lines", Title)
+        setting.fold_at_first()
+        self.align = _combo("align", "Align", "Where the lines lie in the widest one", list(ALIGNS))
+        self.align.activated.connect(lambda i: self._set("Align", align=ALIGNS[i]))
+        setting.add("Align", self.align)
+        self.value_rows(setting, self._id, Title, "title", parts=("line_spacing", "word_spacing", "letter_width"))
+        self.lines = setting
 
     def _own_rows(self, section: Section, kind: type[Solid]) -> None:
         """Rows of what only this kind of object has."""
@@ -490,9 +497,10 @@ class PlacePanel(Panel):
                 self.face.setToolTip(f"{self.face.toolTip()}\nLeft out, since they cannot be read: {', '.join(p.name for p in left_out[:10])}")
         match item:
             case Title():
-                text = item.text.replace("\n", "\\n")
-                if self.words.text() != text:
-                    self.words.setText(text)
+                self.words.show_text(item.text)
+                self.align.setCurrentIndex(ALIGNS.index(item.align) if item.align in ALIGNS else 1)
+                lines = item.text.count("\n") + 1
+                self.lines.fact.setText(f"{lines} lines" if lines > 1 else "one")
                 self.face.setCurrentText(item.face)
             case Card():
                 self.pattern.setCurrentIndex(PATTERNS.index(item.pattern) if item.pattern in PATTERNS else 0)

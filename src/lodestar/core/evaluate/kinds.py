@@ -16,7 +16,7 @@ from ..media.pictures import picture_frame
 from ..shape.drawings import drawing_outlines, logo_mesh
 from ..shape.extrude import Mesh, title_mesh
 from ..shape.fonts import SHIPPED, face_path
-from ..shape.outlines import word_box
+from ..shape.outlines import Setting, word_box
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
 
@@ -91,15 +91,21 @@ def _face_path(title: Title) -> Path:
         return face_path(next(iter(SHIPPED)))
 
 
+def _setting(item: Title, frame: float) -> Setting:
+    """How a title is set at a frame, in steps that cannot be seen, by which meshes are kept."""
+    at = lambda value: round(value.at(frame)[0], 4)
+    return Setting(at(item.spacing), at(item.word_spacing), at(item.line_spacing), max(at(item.letter_width), LEAST), item.align)
+
+
 class Letters(Extruded):
     def mesh(self, item: Title, frame: float) -> Mesh:
         try:
-            return title_mesh(_face_path(item), item.text, round(item.spacing.at(frame)[0], 4), *self.in_heights(item, frame))
+            return title_mesh(_face_path(item), item.text, _setting(item, frame), *self.in_heights(item, frame))
         except UserError:  # told by `problem`; the picture goes on without it
             return EMPTY
 
     def box(self, item: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
-        low, high = word_box(_face_path(item), item.text, round(item.spacing.at(frame)[0], 4))
+        low, high = word_box(_face_path(item), item.text, _setting(item, frame))
         height, half = self.sizes(item, frame)
         # round letters reach a hair below the base line on which all stand
         foot = 0.0 if -OVERSHOOT < low[1] < 0 else low[1]

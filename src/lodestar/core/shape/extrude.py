@@ -7,7 +7,7 @@ from typing import NamedTuple
 import manifold3d as m3
 import numpy as np
 
-from .outlines import word_outlines
+from .outlines import Setting, word_outlines
 
 BEVEL_STEPS = 5
 CREASE = np.cos(np.deg2rad(30))
@@ -121,6 +121,6 @@ def _wall(build: _Builder, p: np.ndarray, z: float) -> None:
 
 
 @functools.lru_cache(maxsize=64)
-def title_mesh(path: Path, text: str, spacing: float, depth: float, bevel: float) -> Mesh:
-    """The solid of a title, its capitals one unit high: base line on z = 0, centred on x = 0. depth, bevel in cap heights."""
-    return extrude(word_outlines(path, text, spacing)[0], depth, bevel)
+def title_mesh(path: Path, text: str, setting: Setting, depth: float, bevel: float) -> Mesh:
+    """The solid of a title, its capitals one unit high: last base line on z = 0, centred on x = 0. depth, bevel in cap heights."""
+    return extrude(word_outlines(path, text, setting)[0], depth, bevel)

@@ -2,6 +2,7 @@
 
 import functools
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 import uharfbuzz as hb
@@ -72,10 +73,24 @@ def _pen() -> hb.DrawFuncs:
     return pen
 
 
+class Setting(NamedTuple):
+    """How words are set. spacing, word_spacing: extra advance after each letter, and after each space, in ems; line_step: from base line
+    to base line, in ems; width: of the letters, against their own; align: 'left', 'centre' or 'right', of lines in the widest one."""
+
+    spacing: float = 0.0
+    word_spacing: float = 0.0
+    line_step: float = LINE_STEP
+    width: float = 1.0
+    align: str = "centre"
+
+
+PLAIN = Setting()
+
+
 @functools.lru_cache(maxsize=64)
-def word_box(path: Path, text: str, spacing: float = 0.0) -> tuple[tuple[float, float], tuple[float, float]]:
+def word_box(path: Path, text: str, setting: Setting = PLAIN) -> tuple[tuple[float, float], tuple[float, float]]:
     """Low and high corner of the words, in units of the cap height; a unit square where there is nothing to see."""
-    contours, _ = word_outlines(path, text, spacing)
+    contours, _ = word_outlines(path, text, setting)
     if not contours:
         return (-0.5, 0.0), (0.5, 1.0)
     points = np.concatenate(contours)
@@ -83,32 +98,39 @@ def word_box(path: Path, text: str, spacing: float = 0.0) -> tuple[tuple[float, 
     return (float(x0), float(y0)), (float(x1), float(y1))
 
 
-def word_outlines(path: Path, text: str, spacing: float = 0.0) -> tuple[list[np.ndarray], float]:
+def word_outlines(path: Path, text: str, setting: Setting = PLAIN) -> tuple[list[np.ndarray], float]:
     """Closed contours [(n, 2)] and the width of the widest line, in units of the cap height.
 
-    The text's first base line is y = 0, its lines are centred on x = 0. spacing: extra advance in ems.
+    The text's last base line is y = 0, and its widest line is centred on x = 0.
     """
     font = _font(path)
     upem, unit = font.face.upem, cap_height(path) * font.face.upem
+    lines = [_line(font, line, setting) for line in text.split("\n")]
+    widest = max(width for _, width in lines)
     contours: list[np.ndarray] = []
-    widest = 0.0
-    lines = text.split("\n")
-    for number, line in enumerate(lines):
-        buffer = hb.Buffer()
-        buffer.add_str(line)
-        buffer.guess_segment_properties()
-        hb.shape(font, buffer, {"kern": True})
-        x = 0.0
-        # an empty line has no glyphs, for which the shaper gives None
-        row: list[np.ndarray] = []
-        for info, at in zip(buffer.glyph_infos or (), buffer.glyph_positions or (), strict=True):
-            chords = _Chords(upem)
-            font.draw_glyph(info.codepoint, _pen(), chords)
-            offset = (x + at.x_offset, at.y_offset)
-            row += [np.array(c, float) + offset for c in chords.contours if len(c) > 2]
-            x += at.x_advance + spacing * upem
-        width = max(x - spacing * upem, 0.0)
-        drop = (len(lines) - 1 - number) * LINE_STEP * upem
-        contours += [(c + (-width / 2, drop)) / unit for c in row]
-        widest = max(widest, width / unit)
-    return contours, widest
+    for number, (row, width) in enumerate(lines):
+        start = {"left": -widest / 2, "right": widest / 2 - width}.get(setting.align, -width / 2)
+        drop = (len(lines) - 1 - number) * setting.line_step * upem
+        contours += [(c + (start, drop)) / unit for c in row]
+    if setting.width != 1.0:
+        contours = [c * (setting.width, 1.0) for c in contours]
+    return contours, widest / unit * setting.width
+
+
+def _line(font: hb.Font, line: str, setting: Setting) -> tuple[list[np.ndarray], float]:
+    """Contours and width of one line, in font units; it begins at x = 0."""
+    upem = font.face.upem
+    buffer = hb.Buffer()
+    buffer.add_str(line)
+    buffer.guess_segment_properties()
+    hb.shape(font, buffer, {"kern": True})
+    space = font.get_nominal_glyph(ord(" "))
+    x, row = 0.0, []
+    # an empty line has no glyphs, for which the shaper gives None
+    for info, at in zip(buffer.glyph_infos or (), buffer.glyph_positions or (), strict=True):
+        chords = _Chords(upem)
+        font.draw_glyph(info.codepoint, _pen(), chords)
+        offset = (x + at.x_offset, at.y_offset)
+        row += [np.array(c, float) + offset for c in chords.contours if len(c) > 2]
+        x += at.x_advance + setting.spacing * upem + (setting.word_spacing * upem if info.codepoint == space else 0.0)
+    return row, max(x - setting.spacing * upem, 0.0)

@@ -21,7 +21,7 @@ from ..solve.result import Solve
 from ..track.tracks import Tracks
 from .document import Shot
 from .motion import LISTS
-from .objects import GroundMesh, Object
+from .objects import ALIGNS, GroundMesh, Object, Title
 
 # limits, each far above what anybody makes: they keep nonsense from being computed for hours
 MOST_LETTERS, MOST_SVG, MOST_PATH = 5_000, 20_000_000, 4_096  # characters of a title's words, of a drawing, of a path
@@ -178,6 +178,8 @@ def _check_object(where: str, item: Object) -> None:
     if "text" in item.__struct_fields__:
         letters = len(item.text)  # type: ignore[union-attr]
         _need(letters <= MOST_LETTERS, f"{where}.text", f"has {letters:,} letters; {MOST_LETTERS:,} are the most")
+    if isinstance(item, Title):
+        _need(item.align in ALIGNS, f"{where}.align", f"is '{item.align[:20]}'; it is {', '.join(ALIGNS)}")
     if item.span is not None:
         _need(item.span[0] <= item.span[1], f"{where}.span", f"ends at {item.span[1]}, before it begins at {item.span[0]}")
     if isinstance(item, GroundMesh):

@@ -85,8 +85,11 @@ DEPTH = Row("Depth", "m", 0.002, 3, 0.0001, tip="How deep the solid is")
 BEVEL = Row("Bevel", "m", 0.0005, 4, 0.0, tip="How wide its edges are rounded; at most 45 % of the depth")
 
 
+ALIGNS = ("left", "centre", "right")
+
+
 class Title(Solid, frozen=True, kw_only=True, tag="title"):
-    """Solid letters, centred on x = 0. height is that of the capitals."""
+    """Solid letters, centred on x = 0. height is that of the capitals; align: one of ALIGNS, of its lines in the widest one."""
 
     LENGTHS = ("height", "depth", "bevel")
     NOUN = "Title"
@@ -97,6 +100,12 @@ class Title(Solid, frozen=True, kw_only=True, tag="title"):
     spacing: Annotated[Keyed, Row("Spacing", "%", 0.1, 1, factor=100, tip="Extra room between letters, in % of the em")] = constant(0.0)
     depth: Annotated[Keyed, DEPTH] = constant(0.3)
     bevel: Annotated[Keyed, BEVEL] = constant(0.02)
+    align: str = "centre"
+    word_spacing: Annotated[Keyed, Row("Word spacing", "%", 0.1, 1, factor=100, tip="Extra room between words, in % of the em")] = constant(0.0)
+    line_spacing: Annotated[Keyed, Row("Line spacing", "%", 0.2, 1, -500, 1000, 100, tip="From base line to base line, in % of the em")] = constant(
+        1.15
+    )
+    letter_width: Annotated[Keyed, Row("Width", "%", 0.2, 1, 1, 1000, 100, tip="Width of the letters, their height kept")] = constant(1.0)
 
     @property
     def name(self) -> str:
