@@ -110,7 +110,7 @@ class Hand:
                 popup.close()
 
 
-def _window_on(shot_path: Path, app: QApplication) -> Window:
+def _window_on(at: Path, app: QApplication) -> Window:
     """A window with state of its own, in which whatever asks gets no answer."""
     state = tempfile.mkdtemp()
     os.environ["XDG_STATE_HOME"] = state
@@ -127,14 +127,14 @@ def _window_on(shot_path: Path, app: QApplication) -> Window:
     window = Window(Session())
     window.resize(1280, 800)
     window.show()
-    window.session.files.open(shot_path)
+    window.session.files.open(at)
     window.session.files.path = None  # nothing is written over it
     for _ in range(50):
         app.processEvents()
     return window
 
 
-def monkey(events: int, seed: int, shot_path: Path) -> Counter:
+def monkey(events: int, seed: int, at: Path) -> Counter:
     """Send events; what was undone to the start must be the shot of the start. Counts faults, and events for which the interface
     thread was busy for longer than BUSY_MS of its own processor time."""
     app = QApplication.instance() or Watched(["lodestar"])
@@ -142,7 +142,7 @@ def monkey(events: int, seed: int, shot_path: Path) -> Counter:
     faults: list[str] = []
     hook = sys.excepthook
     errors.catch_faults(lambda kind, report: faults.append(report.read_text()[-900:] if report else kind))
-    window = _window_on(shot_path, app)
+    window = _window_on(at, app)
     hand = Hand(window, app, random.Random(seed))
     begin = window.session.shot
     popups = QTimer(window, interval=100)  # what waits for an answer inside an event gets none

@@ -2,7 +2,7 @@
 
 python tools/trial_mattes.py
 Strokes are those of a hand in a hurry; corrections paint over the middle of what is wrong, on the frames that are named. Prints overlap
-(sum of the smaller alpha over sum of the larger), frames that are far off and whether they were announced, seconds a frame beside the
+(the sums of the smaller and of the larger alpha, as a ratio), frames that are far off and whether they were announced, seconds a frame beside the
 plain lower bound of decoding and dense flow, and bytes a frame in the file.
 """
 

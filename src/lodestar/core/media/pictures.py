@@ -31,7 +31,7 @@ def _still(path: Path, changed: float) -> np.ndarray:
     check_size(path, *size_in_header(path), CARD_SIDE)
     try:
         # a % in the name of a single picture is a letter
-        with av.open(file_url(path), options={"pattern_type": "none"}) as container:
+        with av.open(options={"pattern_type": "none"}, file=file_url(path)) as container:
             pixels = next(container.decode(container.streams.video[0])).to_ndarray(format="rgba")
     except (av.FFmpegError, StopIteration, IndexError, ValueError, MemoryError, OSError) as error:
         raise PlateError(f"{path.name} cannot be read as a picture.", "It is damaged. Save it again as PNG or JPEG.") from error
