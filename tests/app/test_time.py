@@ -288,6 +288,22 @@ class KeyingTest(TimeCase):
             self.assertGreater(np.linalg.norm(moved), 0.05)
             self.session.set_shifting(False)
 
+    def test_a_command_names_the_curve_it_changes_and_guesses_none(self):
+        before = self.session.shot
+        self.session.choose_keys(frozenset())
+        self.window.commands.run("constant-speed")  # position and size both move
+        self.assertIs(self.session.shot, before)
+        self.assertIn("moves in Position and Size", self.session.messages[-1].what)
+        self.session.choose_keys(frozenset(("open-sky", "position", f) for f in FRAMES))
+        self.window.commands.run("constant-speed")
+        self.assertEqual(self.session.history.undo_label, "Constant speed: Position")
+        self.assertEqual(self.item().size, before.objects[0].size if before.objects[0].id == "open-sky" else self.item().size)
+        self.assertNotEqual(self.item().position, next(o for o in before.objects if o.id == "open-sky").position)
+        self.session.choose_keys(frozenset())
+        self.session.edit_item("Size stands still", "open-sky", size=constant(1.0))
+        self.window.commands.run("ease-linear")
+        self.assertEqual(self.session.history.undo_label, "Choose easing: Position")
+
     def test_a_number_typed_on_a_key_changes_that_key(self):
         """A bounce in: size 0.01 at frame 0, 1 at frame 25, by two clicks on the pill and two numbers."""
         self.session.edit_item("Begin anew", "open-sky", size=constant(1.0))

@@ -364,6 +364,21 @@ class FinishTest(DemoCase):
 
 
 class FinderTest(WindowCase):
+    def test_the_finder_shows_what_cannot_be_done_now_and_does_not_do_it(self):
+        finder = Finder(self.window.commands)
+        finder.show()
+        QTest.keyClicks(finder.text, "write output")
+        rows = [finder.list.item(i) for i in range(finder.list.count())]
+        self.assertTrue(rows and rows[0].text().endswith("not now"))
+        with mock.patch.object(self.window.shot, "write_output") as run:
+            QTest.keyClick(finder.text, Qt.Key.Key_Return)
+        self.assertEqual(run.call_count, 0)
+        self.assertTrue(finder.isVisible())
+        finder.text.clear()
+        able = [bool(finder.list.item(i).flags() & Qt.ItemFlag.ItemIsEnabled) for i in range(finder.list.count())]
+        self.assertEqual(able, sorted(able, reverse=True))
+        finder.close()
+
     def test_the_finder_runs_commands(self):
         self.window.shot.open_demo()
         finder = Finder(self.window.commands)

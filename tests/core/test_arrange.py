@@ -88,7 +88,10 @@ class PoseTest(unittest.TestCase):
         for frame in (0, 60):
             lying = stood(shot, "open-sky", frame, "whole", -90.0)
             np.testing.assert_allclose(turn_of(lying, find(lying, "open-sky"), frame)[1], -90, atol=1e-6)
+            foot = lambda one, at=frame: corners_of(one, find(one, "open-sky"), at)[:, 2].min()
+            self.assertAlmostEqual(foot(lying), foot(shot), places=6)  # on its back, not sunk by half of its depth
             up = stood(lying, "open-sky", frame, "whole")
+            self.assertAlmostEqual(foot(up), foot(shot), places=6)
             np.testing.assert_allclose(turn_of(up, find(up, "open-sky"), frame), (-7.0, 0, 0), atol=1e-6)
             faced = facing_camera(shot, "open-sky", frame, "whole")
             item = find(faced, "open-sky")

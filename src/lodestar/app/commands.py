@@ -59,7 +59,7 @@ class Commands:
 
 
 class Finder(QDialog):
-    """Type a few letters of any command; Enter runs it."""
+    """Type a few letters of any command; Enter runs it. What cannot be done now is listed after the rest, in grey."""
 
     def __init__(self, commands: Commands) -> None:
         super().__init__(commands.window)
@@ -84,16 +84,22 @@ class Finder(QDialog):
     def _fill(self, text: str) -> None:
         words = text.lower().split()
         self.list.clear()
-        for command in self.commands.all.values():
-            haystack = f"{command.menu} {command.label} {command.tip}".lower()
-            if command.enabled() and all(w in haystack for w in words):
-                item = QListWidgetItem(f"{command.menu} › {command.label.replace('…', '')}" + (f"    {command.keys}" if command.keys else ""))
-                item.setData(Qt.ItemDataRole.UserRole, command.id)
-                self.list.addItem(item)
+        fits = lambda command: all(w in f"{command.menu} {command.label} {command.tip}".lower() for w in words)
+        found = [(command, command.enabled()) for command in self.commands.all.values() if fits(command)]
+        for command, now in sorted(found, key=lambda one: not one[1]):
+            item = QListWidgetItem(f"{command.menu} › {command.label.replace('…', '')}" + (f"    {command.keys}" if command.keys else "") * now)
+            item.setData(Qt.ItemDataRole.UserRole, command.id)
+            item.setToolTip(command.tip)
+            if not now:
+                item.setFlags(Qt.ItemFlag.NoItemFlags)
+                item.setText(f"{item.text()}    not now")
+            self.list.addItem(item)
         self.list.setCurrentRow(0)
 
     def _take(self) -> None:
         item = self.list.currentItem()
+        if item is not None and not item.flags() & Qt.ItemFlag.ItemIsEnabled:
+            return
         self.accept()
         if item is not None:
             self.commands.run(item.data(Qt.ItemDataRole.UserRole))
@@ -101,6 +107,7 @@ class Finder(QDialog):
     def eventFilter(self, watched, event) -> bool:
         if event.type() == event.Type.KeyPress and event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
             step = 1 if event.key() == Qt.Key.Key_Down else -1
-            self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
+            last = sum(bool(self.list.item(i).flags() & Qt.ItemFlag.ItemIsEnabled) for i in range(self.list.count())) - 1
+            self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), max(last, 0)))
             return True
         return super().eventFilter(watched, event)

@@ -230,10 +230,18 @@ class Session(QObject):
         return self.keys or (whole_motion(self.shot, item.id) if item is not None else frozenset())
 
     def change_keys(self, label: str, change: Callable) -> None:
-        """Change each value with keys in hand, or all values of the object: a function of the value and the frames of its keys."""
-        chosen = self.keys_or_all()
-        if chosen:
-            self.edit(label, lambda shot: change_keys(shot, chosen, change))
+        """Change the values with keys in hand: a function of the value and the frames of its keys. Without keys in hand it is the one
+        value of the object that moves; where several do, nothing is guessed."""
+        chosen, item = self.keys_or_all(), self.object()
+        names = sorted({part.replace("_", " ").capitalize() for _, part, _ in chosen})
+        if not self.keys and len(names) > 1 and item is not None:
+            self.tell(
+                f"{item.name} moves in {' and '.join(names)}.",
+                f"Choose the keys that '{label}' is for: a click on one, Shift and drag for more.",
+                "doubtful",
+            )
+        elif chosen:
+            self.edit(f"{label}: {' and '.join(names)}", lambda shot: change_keys(shot, chosen, change))
 
     def delete_keys(self) -> None:
         if self.keys:

@@ -95,11 +95,18 @@ def place_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
 
 
 def stood(shot: Shot, id_: str, frame: float, how: How, pitch: float = 0.0) -> Shot:
-    """Upright on its base line (pitch 0), or flat on its back (-90), with the heading that it has."""
+    """Upright on its base line (pitch 0), or flat on its back (-90), with the heading that it has. Its lowest point stays as high as it
+    was: turned about its base line alone, half of its depth would sink into what it stands on."""
     item = find(shot, id_)
+    lowest = corners_of(shot, item, frame)[:, 2].min()
     m = pose_of(shot, item, frame)[:3, 0]
     heading = float(np.rad2deg(np.arctan2(m[1], m[0])))  # by its base line, which pitching leaves alone
-    return replaced(shot, with_pose(shot, item, frame, how, R=turn_matrix((heading, pitch, 0.0))))
+    turned = replaced(shot, with_pose(shot, item, frame, how, R=turn_matrix((heading, pitch, 0.0))))
+    new = find(turned, id_)
+    rise = lowest - corners_of(turned, new, frame)[:, 2].min()
+    if abs(rise) < LEAST_GAP:
+        return turned
+    return replaced(turned, with_pose(turned, new, frame, how, at=place_of(turned, new, frame) + [0, 0, rise]))
 
 
 def facing_camera(shot: Shot, id_: str, frame: float, how: How) -> Shot:
