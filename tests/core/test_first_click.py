@@ -155,6 +155,13 @@ class GroundTest(unittest.TestCase):
         self.assertFalse(covered(borne_ground(ground), places(ground, 3.0))[0])
         self.assertTrue(covered(borne_ground(self.shot), places(self.shot, 3.0))[0])
 
+    def test_what_lies_flat_is_no_wall_and_nothing_stands_for_one(self):
+        camera = camera_at(self.shot, 46)
+        real = scene_frame(self.shot).points(self.shot.solve.xyz)
+        wall = lambda *pixel: surface_under(self.shot, camera, np.array(pixel, float), Points(real, None), "wall")
+        self.assertIsNone(wall(640, 650))
+        self.assertAlmostEqual(abs(float(wall(480, 330).normal[1])), 1.0, delta=0.02)  # the terrace's low wall, which faces the camera
+
     def test_a_surface_under_the_ground_gives_way_to_the_ground_and_says_so(self):
         camera = camera_at(self.shot, 46)
         at = np.array(self.title.position.value)

@@ -34,7 +34,7 @@ def surface_under(
 
     snap: 'surface' that the points make, level 'ground', upright 'wall', the nearest 'point', or 'far': so far away along the
     view. chosen: rows of the points that make it. A surface under the ground that hides is never taken: the ground is, and its
-    note says so.
+    note says so. Nor is anything else taken for a wall.
     """
     places, none = points.places, np.zeros(0, int)
     if snap == "far":
@@ -50,7 +50,7 @@ def surface_under(
         found = patch_under(camera, pixel, places, slip, points.covariances, chosen, snap, trusted_points(shot))
         if found is not None and not _is_hidden(shot, camera, found):
             return found
-        if chosen is not None and found is None:
+        if found is None and (chosen is not None or snap == "wall"):
             return None
         if found is not None:
             ground = ground_under(shot, camera, pixel, places, snap)

@@ -12,6 +12,7 @@ from ..projection.camera import Camera
 NEAR_PX = 110.0
 MOST, LEAST_POINTS = 40, 4
 SNAP_DEG = 8.0
+LEAST_WALL_DEG = 30.0  # that the plane of a wall's points leans from lying flat
 EDGE_ON_DEG = 2.0
 NEAR_SHARE = 0.03  # of the points' spread: so near to a plane a point votes for it
 FARTHEST = 8.0  # times the distance of the points: beyond, a plane is met by chance
@@ -101,7 +102,8 @@ def patch_under(
     """The patch under `pixel` (2,) from points (n, 3) with covariances (n, 3, 3); None where there is none.
 
     rows: the points that make it, by the user's own choice; else those near the pixel. snap: 'surface' is the plane of the
-    points, which becomes level or upright where it is within 8 degrees; 'wall': the upright plane that suits them best.
+    points, which becomes level or upright where it is within 8 degrees; 'wall': the upright plane that suits them best, where they
+    stand up at all.
     slip: px by which what stands at points (m, 3) slides. trusted (n,): points that count where there are enough of them.
     """
     chosen = rows is not None
@@ -114,6 +116,8 @@ def patch_under(
         return None
     rows = rows[kept]
     if snap == "wall":
+        if abs(normal[2]) > np.cos(np.deg2rad(LEAST_WALL_DEG)):
+            return None  # they lie flat: any upright plane through them would be as good as any other
         off = points[rows, :2] - centre[:2]
         normal = np.array([*np.linalg.svd(off, full_matrices=False)[2][1], 0.0])
         rms = float(np.sqrt(np.mean((off @ normal[:2]) ** 2)))

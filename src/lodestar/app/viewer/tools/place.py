@@ -128,7 +128,10 @@ class PlaceObject(Tool):
             hint = "Point at the ground or at a wall where tracks are, or look at it less from the side."
             if self.chosen is not None:
                 hint = "The chosen points make no surface that is seen from here: choose others, or Escape."
-            self.session.tell("There is no surface under the pointer.", hint, "doubtful")
+            if self.session.snap == "wall" and self.chosen is None:
+                hint = "No points stand up there. Choose points of the wall, or let it snap to the surface or the ground."
+            what = "wall" if self.session.snap == "wall" else "surface"
+            self.session.tell(f"There is no {what} under the pointer, so nothing was placed.", hint, "doubtful")
             return
         shot, frame, camera = self.session.shot, self.session.frame, self.canvas.camera()
         on_surface = self.session.snap in ("surface", "wall")
