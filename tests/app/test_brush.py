@@ -4,6 +4,7 @@ import unittest
 from unittest import mock
 
 import msgspec
+import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
@@ -71,6 +72,16 @@ class BrushTest(WindowCase):
         self.assertFalse(matting.due_mattes(self.session.shot))
         self.session.files.save(self.folder / "a.lode")
         self.assertEqual(len(files.read(self.folder / "a.lode").mattes[0].found), 16)
+        # a stroke on a frame to which it was followed corrects that frame: the rest of the subject stays
+        self.session.show_frame(9)
+        before = laid_out(self.matte().at(9), 320, 180)
+        self.stroke([(106, 76), (106, 84), (106, 92)], SHIFT)
+        after = laid_out(self.matte().at(9), 320, 180)
+        self.assertGreater(before[78:90, 104:109].mean(), 0.9)
+        self.assertLess(after[78:90, 104:109].mean(), 0.2)
+        self.assertGreater(after[84:104, 114:130].mean(), 0.9)
+        self.session.undo()
+        np.testing.assert_array_equal(laid_out(self.matte().at(9), 320, 180), before)
         # another stroke makes it due, and the step's link brings it up to date
         self.session.show_frame(12)
         self.stroke([(136, 96), (140, 96)])

@@ -183,7 +183,7 @@ class LongWork(QObject):
             return Made(change, lambda: session.select(id_))
 
         def find(job: Job) -> Found | None:
-            if not any(s.inside for s in source.strokes if s.frame == frame):
+            if source.at(frame) is None and not any(s.inside for s in source.strokes if s.frame == frame):
                 return None  # what is not of it alone finds nothing yet
             return self.selector.select(shot, source, frame, job)
 
@@ -219,6 +219,11 @@ class LongWork(QObject):
 
             session.edit(f"Follow {source.name}", change, group)
 
+        def finish(mark: str = "") -> None:
+            poll.stop()
+            take(mark)
+            session.history.close_group()  # what comes next is no part of it
+
         def work(job: Job) -> str:
             for found in matting.followed(shot, source, job):
                 queue.append(found)
@@ -228,8 +233,7 @@ class LongWork(QObject):
         poll.timeout.connect(take)
 
         def end(mark: str) -> None:
-            poll.stop()
-            take(mark)
+            finish(mark)
             unsure = [f.frame for f in all_found.values() if f.sure < UNSURE]
             if unsure:
                 session.tell(
@@ -239,13 +243,11 @@ class LongWork(QObject):
                 )
 
         def stopped() -> None:
-            poll.stop()
-            take()
+            finish()
             session.tell(f"Following {source.name} was cancelled.", f"The {len(all_found)} frames that were found stay.")
 
         def failed(error: UserError) -> None:
-            poll.stop()
-            take()
+            finish()
             session.fail(error)
 
         if session.jobs.start(f"Follow {source.name}", "Foreground", work, end, failed, stopped):

@@ -13,12 +13,13 @@ from . import colours
 from .background import NODE_PX, Background, Reader, Warp, differs
 from .cut import SMOOTH, parted, pieces, signed_distance
 from .edge import soft_edge
-from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, stored
+from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
 SMALL_PX = 640  # width of the picture that is worked on
 W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.6, 0.8, 5.0  # weights of the evidence; px from the carried border at which it says as much
 PAD_PX = 70  # round the subject, of the small picture
 LOST_PX = 20  # a subject of fewer px of the small picture is gone
+RING_PX = 20  # round a subject, whose colours are those of its surroundings
 MAPS_KEPT = 3  # frames
 
 
@@ -225,8 +226,12 @@ class Follower:
         """The other direction begins from the colours of the painted frame."""
         self._colours = self._key
 
-    def take_up(self, found: Found, alpha: np.ndarray) -> None:
-        """Begin from a frame that was found before. alpha: (h, w) float32 of it."""
-        self.masks[found.frame] = cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA) > 0.5
-        self.evidence[found.frame] = np.where(self.masks[found.frame], 1.0, 0.0).astype(np.float32)
-        self.background.hidden[found.frame] = (alpha > 0.02).astype(np.uint8) * 255
+    def correct(self, source: Brushed, found: Found) -> Found:
+        """A frame that was found before, with the strokes that lie on it now held against it."""
+        frame, alpha = found.frame, laid_out(found, self.width, self.height)
+        mask = cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA) > 0.5
+        _, _, plain, _, bins = self._looked_at(frame)
+        self.masks[frame], self.evidence[frame] = mask, plain
+        near = cv2.dilate(mask.astype(np.uint8), np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)) > 0
+        self._key = self._colours = colours.whole_model(bins, mask, near & ~mask)
+        return self.step(source, frame, frame)

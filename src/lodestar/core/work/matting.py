@@ -38,7 +38,7 @@ def is_due(shot: Shot, source: Brushed) -> bool:
     """Whether a brushed matte has to be followed: it has strokes, and frames are missing or were found from something else."""
     if not source.strokes or source.kept or shot.plate is None:
         return False
-    return source.source != brushed_inputs(shot, source) or {f.frame for f in source.found} < set(shot.frames)
+    return source.source != brushed_inputs(shot, source) or not set(shot.frames) <= {f.frame for f in source.found}
 
 
 def due_mattes(shot: Shot) -> list[Brushed]:
@@ -66,14 +66,16 @@ class Selector:
         self._follower: Follower | None = None
 
     def select(self, shot: Shot, source: Brushed, frame: int, job: Job) -> Found:
-        """`select_here`, at once where the shot is the one of before."""
+        """The subject on a painted frame. A frame to which it was followed is corrected: what was found there, with the strokes held against it.
+        At once where the shot is the one of before."""
         job.step(0.0, f"frame {frame}")
         if self._of is None or self._of[0] is not shot.plate or self._of[1] is not shot.solve:
             self.close()
             self._follower = self._open.enter_context(_follower(shot))
             self._of = shot.plate, shot.solve
         assert self._follower is not None
-        return self._follower.select(source, frame)
+        found, first = source.at(frame), next((s.frame for s in source.strokes if s.inside), frame)
+        return self._follower.correct(source, found) if found is not None and frame != first else self._follower.select(source, frame)
 
     def close(self) -> None:
         self._open.close()
