@@ -94,6 +94,29 @@ class BrushTest(WindowCase):
         self.session.set("Range", first=2)
         self.assertFalse(matting.due_mattes(self.session.shot))
 
+    def test_strokes_that_wait_go_where_they_were_painted(self):
+        self.paint()
+        mine = self.matte().id
+        with mock.patch.object(type(self.session.jobs), "busy", True):
+            self.drag([(84, 99), (92, 99)])
+            self.session.select("")  # another thing is in hand by the time that it is looked at
+            self.session.show_frame(2)
+        tool = self.canvas.tool
+        self.assertEqual([(w.stroke.frame, w.id) for w in tool.waiting], [(6, mine)])
+        self.session.jobs.changed.emit()
+        self.wait(lambda: len(self.matte().strokes) == 3 and not self.session.jobs.busy)
+        self.assertEqual((self.matte().strokes[-1].frame, len(self.session.shot.mattes)), (6, 1))
+        self.session.show_frame(6)
+        with mock.patch.object(type(self.session.jobs), "busy", True):
+            self.drag([(84, 99), (92, 99)])
+        self.assertEqual(len(tool.waiting), 1)
+        with mock.patch("lodestar.app.shot_commands.ask", return_value="Do not save"):
+            self.window.shot.open_demo()
+        self.session.jobs.changed.emit()
+        self.settle()
+        self.assertEqual((tool.waiting, self.session.jobs.busy), ([], False))
+        self.assertTrue(all(not isinstance(m, Brushed) for m in self.session.shot.mattes), "a stroke went to another shot")
+
     def test_cancelled_it_keeps_what_was_found(self):
         self.paint()
         with mock.patch("lodestar.app.long_work.FRAMES_MS", 5):

@@ -1,5 +1,7 @@
 """Painting a subject: strokes say what is inside and outside, and the subject is found from them on the frame that they are on."""
 
+from typing import NamedTuple
+
 import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
@@ -14,6 +16,15 @@ LEAST_PX, MOST_PX, STEP = 1.0, 200.0, 1.2  # radius of the brush in plate px; by
 APART = 0.5  # radii between the corners of a stroke
 
 
+class Waiting(NamedTuple):
+    """A stroke that was painted, but not yet looked at, since other work runs. id: of the matte that was in hand, or empty; history: of the
+    shot that it was painted in."""
+
+    stroke: Stroke
+    id: str
+    history: object
+
+
 class Brush(Tool):
     """Paints strokes; each is found from at once, and becomes one step of undo with what was found."""
 
@@ -24,7 +35,7 @@ class Brush(Tool):
         self.line: list[np.ndarray] = []
         self.inside = True
         self.radius = 8.0
-        self.waiting: list[Stroke] = []  # painted, but not yet looked at
+        self.waiting: list[Waiting] = []
         self.session.jobs.changed.connect(self._find)
 
     def hint(self) -> str:
@@ -53,17 +64,22 @@ class Brush(Tool):
             return
         line = tuple(round(float(v), 2) for p in self.line for v in p)
         self.line = []
-        self.waiting.append(Stroke(self.session.frame, line, round(self.radius, 2), self.inside))
+        current = self.current()
+        stroke = Stroke(self.session.frame, line, round(self.radius, 2), self.inside)
+        self.waiting.append(Waiting(stroke, current.id if current is not None else "", self.session.history))
         self._find()
 
     def _find(self) -> None:
-        """Find the subject with all strokes that wait, once no other work runs."""
+        """Find the subject with all strokes that wait for it on one frame, once no other work runs. Those for a shot that was left are dropped."""
+        self.waiting = [w for w in self.waiting if w.history is self.session.history]
         if not self.waiting or self.session.jobs.busy:
             return
-        frame, id_ = self.waiting[0].frame, self.session.selected if self.current() is not None else ""
-        taken = tuple(s for s in self.waiting if s.frame == frame)
-        self.waiting = [s for s in self.waiting if s.frame != frame]
-        self.session.work.paint(id_ or new_id(), taken)
+        first, current = self.waiting[0], self.current()
+        together = lambda w: (w.stroke.frame, w.id) == (first.stroke.frame, first.id)
+        taken = tuple(w.stroke for w in self.waiting if together(w))
+        self.waiting = [w for w in self.waiting if not together(w)]
+        # a subject that was begun by the stroke before is in hand by now
+        self.session.work.paint(first.id or (current.id if current is not None else new_id()), taken)
 
     def key(self, event) -> bool:
         if event.text() in ("[", "]"):
@@ -80,8 +96,9 @@ class Brush(Tool):
         return bool(text) and text in "[]"
 
     def paint(self, p: QPainter) -> None:
-        for stroke in self.waiting:
-            overlays.paint_stroke(p, self.canvas, stroke)
+        for waiting in self.waiting:
+            if waiting.stroke.frame == self.session.frame:
+                overlays.paint_stroke(p, self.canvas, waiting.stroke)
         if self.line:
             now = Stroke(self.session.frame, tuple(float(v) for q in self.line for v in q), self.radius, self.inside)
             overlays.paint_stroke(p, self.canvas, now)
