@@ -49,7 +49,8 @@ def main(argv: list[str]) -> int:
         _say("Cancelled.", "What was there before is untouched.")
         return CANCELLED
     except OSError as error:
-        _say(f"The output could not be written: {(error.strerror or 'unknown reason').lower()}.", "Look at the disk and where the output goes.")
+        what = f"{error.filename} cannot be used" if error.filename else "The output could not be written"
+        _say(f"{what}: {(error.strerror or 'unknown reason').lower()}.", "Look at the disk, and where the output goes.")
         _drop_stdout()
         return UserError.exit_status
     except Exception as error:

@@ -120,6 +120,16 @@ class LeftBehindTest(FolderCase):
             left.throw_away()
             self.assertTrue(left.file.exists())
 
+    def test_a_disk_that_is_full_or_knows_no_locks_is_worked_without(self):
+        for name in ("fcntl.flock", "pathlib.Path.mkdir"):
+            with mock.patch(name, side_effect=OSError(37, "No locks available")):
+                swap = Swap(self.folder / "swaps")
+            self.assertIsNone(swap.folder)
+            swap.write(Shot())
+            swap.drop()
+            swap.close()
+            self.assertEqual(left_behind(swap.folder), [])
+
     def test_a_damaged_note_does_not_hide_the_work(self):
         swap = Swap(self.folder)
         swap.write(Shot(name="MINE"))

@@ -74,8 +74,8 @@ class ShotFiles(QObject):
         self._taken: list[Left] = []  # what was left behind and is in this shot now
         self.may_leave: Callable[[], bool] = lambda: True  # asks what to do with unsaved work; set by who can ask
         state = state_folder()
-        self.swaps = state / "swaps" if state is not None else None
-        self.swap = Swap(self.swaps)
+        self.swap = Swap(state / "swaps" if state is not None else None)
+        self.swaps = self.swap.folder
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(1)
         self._written = _Written(self)

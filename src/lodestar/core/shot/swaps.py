@@ -61,16 +61,21 @@ class Left(msgspec.Struct, frozen=True):
 
 
 class Swap:
-    """The swap of one window. folder: where swaps are kept, or None where nothing can be: then nothing is."""
+    """The swap of one window. folder: where swaps are kept, or None where nothing can be, as it turns out to be on a full disk: then
+    nothing is."""
 
     def __init__(self, folder: Path | None) -> None:
         self.folder = folder
         self._file: BinaryIO | None = None
         self._name = uuid.uuid4().hex
         if folder is not None:
-            folder.mkdir(parents=True, exist_ok=True)
+            try:
+                folder.mkdir(parents=True, exist_ok=True)
+                self._file = self._own_file(folder / f"{self._name}.json")
+            except OSError:  # a full disk, or one that knows no locks: the program works without
+                self.folder = None
+                return
             clear_parts(folder)
-            self._file = self._own_file(folder / f"{self._name}.json")
             self.claim(None, "")
 
     @staticmethod
@@ -78,7 +83,11 @@ class Swap:
         """A file that is locked, and still there: who looks for what was left behind may have cleared it away before it was locked."""
         while True:
             file = open(path, "w+b")  # noqa: SIM115  (open and locked as long as the window lives)
-            fcntl.flock(file, fcntl.LOCK_EX)
+            try:
+                fcntl.flock(file, fcntl.LOCK_EX)
+            except OSError:
+                file.close()
+                raise
             with contextlib.suppress(OSError):
                 if os.fstat(file.fileno()).st_ino == path.stat().st_ino:
                     return file
