@@ -32,6 +32,7 @@ class SceneCanvas(QWidget):
     are those of the widget."""
 
     picture_changed = pyqtSignal()
+    missed = pyqtSignal()  # a click on nothing
 
     def __init__(self, session: Session, pictures: Pictures) -> None:
         super().__init__()
@@ -497,9 +498,12 @@ class SceneCanvas(QWidget):
             return
         xy, seen = self._seen()
         if not len(xy):
+            self.missed.emit()
             return
         away = np.where(seen, np.linalg.norm(xy - [at.x(), at.y()], axis=1), np.inf)
         found = frozenset([int(self.session.shot.solve.point_ids[away.argmin()])]) if away.min() < REACH_PX else frozenset()
+        if not found:
+            self.missed.emit()
         self.session.select(self.session.selected, self.session.tracks ^ found if add else found)
 
     def wheelEvent(self, event) -> None:

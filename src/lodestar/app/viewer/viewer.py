@@ -9,6 +9,7 @@ from ..session import Gently, Session
 from .canvas import PictureCanvas
 from .scene import SceneCanvas
 from .tools import SHOWN, TOOLS
+from .tools.handles import MoveObject
 from .tools.place import SNAPS, FileObject, PlaceObject
 
 VIEWS = ("Picture", "Scene", "Both")
@@ -62,6 +63,7 @@ class Viewer(QWidget):
         self.hint.setStyleSheet(f"background: {theme.SURROUND}; color: {theme.QUIET}; font-size: 12px; padding: 2px 6px; border-radius: 4px;")
         self.hint.move(8, 8)
         self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.scene.missed.connect(self._tell_where)
         self._gently = Gently(session, self.refresh)
         session.frame_changed.connect(lambda _: self._refresh_bar())
         self.canvas.picture_changed.connect(self._refresh_bar)
@@ -216,6 +218,14 @@ class Viewer(QWidget):
                 action.setObjectName(f"snap-{name}")
                 action.triggered.connect(lambda _, n=name: self._snap(n))
             self.tool_place.addWidget(self.snaps)
+
+    def _tell_where(self) -> None:
+        """A click in the scene met nothing, with a tool in hand that works in the picture: that is said, not swallowed."""
+        tool = self.canvas.tool
+        if tool is None or isinstance(tool, MoveObject) or self.session.shot.plate is None:
+            return
+        show = () if self.view == "Both" else (("Show the picture", lambda: self.show_view("Picture")),)
+        self.session.tell(f"{tool.label} works in the picture.", "Here a click chooses objects and points.", "note", *show)
 
     def take(self, name: str) -> None:
         """Take a tool of this step in hand; one that is made from a file asks for it first."""

@@ -32,9 +32,9 @@ class DrawOutline(Tool):
 
     def hint(self) -> str:
         if self.points:
-            return "Click adds a corner · click the first one or press Enter to close · Escape drops it"
+            return "Click adds a corner · click the first one or press Enter to close · Backspace takes the last back · Escape drops it"
         if self.current() is not None:
-            return "Drag corners or the whole · double click on the line adds a corner · Delete takes one away · click outside begins another"
+            return "Drag corners or the whole · double click on the line adds a corner · Delete takes one away · click outside lets it go"
         return (
             "Click corner after corner round what passes in front"
             if self.kind == "mattes"
@@ -69,8 +69,8 @@ class DrawOutline(Tool):
             first = self.canvas.to_widget(self.points[0])
             if len(self.points) > 2 and np.hypot(*(first - [event.position().x(), event.position().y()])) < REACH_PX:
                 self.close()
-            else:
-                self.points.append(at)
+            elif np.hypot(*(self.canvas.to_widget(self.points[-1]) - [event.position().x(), event.position().y()])) >= 1:
+                self.points.append(at)  # the second press of a double click is no corner of its own
             self.canvas.update()
             return
         self.held = self._hit(event.position())
@@ -82,9 +82,12 @@ class DrawOutline(Tool):
         if other is not None:
             self.session.select(other.id)
             return
+        if self.current() is not None:
+            self.session.select("")  # a stray click begins no other outline
+            return
         self.session.select("")
         self.points = [at]
-        self.canvas.update()
+        self.session.view_changed.emit()
 
     def _outline_at(self, at: QPointF) -> Outline | None:
         for outline in self.items():
@@ -148,7 +151,7 @@ class DrawOutline(Tool):
         if event.key() == Qt.Key.Key_Escape:
             self.points = []
             self.session.select("")
-            self.canvas.update()
+            self.session.view_changed.emit()
             return True
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.current() is not None:
             if self.marked is not None and len(self.corners()) > 3:
@@ -161,7 +164,13 @@ class DrawOutline(Tool):
 
     def close(self) -> None:
         if len(self.points) < 3:
-            self.points = []
+            has = "one" if len(self.points) == 1 else "two"
+            self.session.tell(
+                f"An outline needs three corners, this one has {has}.",
+                "Click the next one; Escape drops it.",
+                "doubtful",
+                holds=lambda: 0 < len(self.points) < 3,
+            )
             return
         value = tuple(float(v) for p in self.points for v in p)
         self.points = []
