@@ -8,6 +8,7 @@ import numpy as np
 from lodestar.core.basics.job import Job
 from lodestar.core.solve.adjust import Scene, System, held_by, seen
 from lodestar.core.solve.camera import solve
+from lodestar.core.solve.pieces import pieces
 from lodestar.core.solve.report import place_name, report
 from lodestar.core.solve.result import SolveSettings, slip
 from lodestar.core.solve.slip import Noise, draw_noise, noise_of
@@ -29,6 +30,33 @@ def pinned(t: Seeded, s, points: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     X = triangulate(s.R, s.centres, frame, point, s.lens.undistort(true), len(points), 1e3)
     inside = np.einsum("kij,kj->ki", s.R[frame], X[point]) + s.t[frame]
     return np.linalg.norm(s.lens.distort(inside[:, :2] / inside[:, 2:]) - true, axis=1), point
+
+
+class VerdictTest(unittest.TestCase):
+    def test_one_word_from_one_rule(self):
+        t = Seeded(seed=5, frames=40, tracks=260, sigma=0.2, moving=0, life=24)
+        tracks, s = solved(t)
+        told = report(s, tracks)
+        self.assertEqual((told.state, told.word), ("good", "holds"))
+        for change, state, word in (
+            ({"inliers": 0.58}, "doubtful", "58 % of what"),
+            ({"warning": "Only frames 0 to 20 are solved."}, "doubtful", "Only frames 0 to 20"),
+        ):
+            told = report(msgspec.structs.replace(s, **change), tracks)
+            self.assertEqual((told.state, told.word), (state, "is doubtful"))
+            self.assertIn(word.replace(" %", "%"), f"{told.verdict} {told.action}")
+        short = msgspec.structs.replace(s, frames=s.frames[:30], R=s.R[:30], t=s.t[:30], frame_error=s.frame_error[:30])
+        told = report(short, tracks)
+        self.assertEqual((told.state, told.word), ("bad", "does not hold"))
+
+    def test_pieces_between_cuts(self):
+        t = Seeded(seed=5, frames=40, tracks=200, moving=0, life=24)
+        whole = make_tracks(t.frame, t.track, t.xy)
+        self.assertEqual(pieces(whole), [(0, 39)])
+        number = t.track + 1000 * (t.frame >= 15) + 1000 * (t.frame >= 30)
+        cut = make_tracks(t.frame, number, t.xy)
+        self.assertEqual(pieces(cut), [(0, 14), (15, 29), (30, 39)])
+        self.assertEqual(pieces(make_tracks(np.zeros(0, int), np.zeros(0, int), np.zeros((0, 2)))), [])
 
 
 class SlipTest(unittest.TestCase):

@@ -9,6 +9,7 @@ from lodestar.core.edits.arrange import place_of
 from lodestar.core.evaluate.cameras import scene_frame, slip_at
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Object
+from lodestar.core.solve.pieces import pieces
 from lodestar.core.solve.report import Report, report, residuals
 from lodestar.core.solve.spread import point_covariances
 
@@ -54,6 +55,12 @@ def mean_errors(shot: Shot) -> np.ndarray:
         return np.where(count > 0, np.bincount(tracks.track[known], error[known], minlength=tracks.count) / np.maximum(count, 1), np.nan)
 
     return _once(shot, "means", mean)
+
+
+def pieces_of(shot: Shot) -> list[tuple[int, int]]:
+    """First and last frame of each piece of the clip that tracks lead through; none without tracks."""
+    tracks = shot.tracks
+    return _once(shot, "pieces", lambda: pieces(tracks)) if tracks is not None else []
 
 
 def report_of(shot: Shot) -> Report:

@@ -24,7 +24,7 @@ from lodestar.core.shot.motion import with_things
 from lodestar.core.work import delivery, matting, solving, tracking
 from lodestar.core.work.matting import due_mattes
 
-from .derived import keep_errors, with_errors
+from .derived import keep_errors, pieces_of, with_errors
 
 FRAMES_MS = 250  # between looks at what was found meanwhile
 Reads = Callable[[Shot], dict[str, Any]]
@@ -116,7 +116,8 @@ class LongWork(QObject):
         def then() -> None:
             keep_errors(self.session.shot, errors)
             if result.solve is not None and result.solve.warning:
-                self.session.tell(result.solve.warning, "", "doubtful")
+                look = (("Show the pieces", lambda: self.session.show_step("Track")),) if len(pieces_of(self.session.shot)) > 1 else ()
+                self.session.tell(result.solve.warning, "", "doubtful", *look)
             else:
                 self._propose_level()
 

@@ -9,6 +9,7 @@ from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 from lodestar.core.shot.objects import Title
+from lodestar.core.solve.report import WORDS
 from lodestar.core.work.matting import due_mattes
 
 from .derived import report_of
@@ -67,12 +68,14 @@ def solve(shot: Shot) -> Reading:
         return Reading(STALE, "stale · tracks are newer", "", ("Bring up to date", "solve"))
     worst = int(s.frames[s.frame_error.argmax()])
     fps = shot.plate.fps if shot.plate else 25
-    lines = f"{s.mean_px:.2f} px · {s.word}", f"worst {s.frame_error.max():.2f} px at {worst / fps:.1f} s"
+    second = f"worst {s.frame_error.max():.2f} px at {worst / fps:.1f} s"
     if shot.tracks is None:
-        return Reading(GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD, *lines)
+        # common practice, no source: under 1 px is usable
+        state = GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD
+        return Reading(state, f"{s.mean_px:.2f} px · {WORDS[state]}", second)
     told = report_of(shot)
     hover = f"{told.verdict} {told.action}\nWorst in time: frame {worst}, {s.frame_error.max():.2f} px. Worst in the picture: {told.worst_place}."
-    return Reading(DOUBTFUL if s.warning and told.state == GOOD else told.state, *lines, hover=hover)
+    return Reading(told.state, f"{s.mean_px:.2f} px · {told.word}", second, hover=hover)
 
 
 def ground(shot: Shot) -> Reading:

@@ -306,7 +306,7 @@ class SolvePanel(Panel):
             (f"{max(told.slip_px, 0.05):.2f} px", f"95 %: {max(told.slip_p95_px, 0.05):.2f} px") if told.slip_p95_px else ("?", "solve again to know")
         )
         values = {
-            "Average": (f"{solve.mean_px:.2f} px", solve.word),
+            "Average": (f"{solve.mean_px:.2f} px", told.word),
             "Middle, 95 %": (f"{solve.median_px:.2f} px", f"{solve.p95_px:.2f} px"),
             "A title slides": slides,
             "Against noise": (f"{told.ratio:.2f} ×" if told.ratio else "?", f"tracks: {told.noise_px:.2f} px" if told.ratio else ""),

@@ -10,7 +10,7 @@ from lodestar.core.track.rules import meant_by
 
 from .. import theme
 from ..commands import Command
-from ..derived import errors_of, mean_errors
+from ..derived import errors_of, mean_errors, pieces_of
 from ..fields import Choice, button, icon_button, quiet
 from ..viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
 from ..viewer.tools.outlines import remove_outline
@@ -66,6 +66,7 @@ class TrackPanel(Panel):
         self.go = button("Track", "track", "Follow features through the range, forward and backward", lambda: self.commands.run("track"), True)
         self.head.addWidget(self.go)
         self._fill_features()
+        self._fill_pieces()
         self._fill_kept_out()
         self._fill_marks()
         self._shown: tuple | None = None
@@ -105,6 +106,35 @@ class TrackPanel(Panel):
         self.spacing.changed.connect(lambda v, g: edit("Set spacing", "follow", g, spacing_px=round(v)))
         self.contrast.changed.connect(lambda v, g: edit("Set contrast for the tracker", "follow", g, contrast=round(v, 3)))
         self.blur.changed.connect(lambda v, g: edit("Set blur for the tracker", "follow", g, blur_px=round(v, 2)))
+
+    def _fill_pieces(self) -> None:
+        self.pieces = self.section("Pieces")
+        self.pieces.add_wide(quiet("Hardly a track leads from one to the next: a cut, blur or darkness. One camera holds for one piece."))
+        self.piece_list = QVBoxLayout()
+        self.piece_list.setSpacing(4)
+        self.pieces.add_wide(plain(self.piece_list))
+        self._pieces: list[tuple[int, int]] = []
+
+    def _show_pieces(self) -> None:
+        shot = self.session.shot
+        found = pieces_of(shot)
+        self.pieces.setVisible(len(found) > 1)
+        self.pieces.fact.setText(f"{len(found)}")
+        if found == self._pieces and self.piece_list.count():
+            return
+        self._pieces = found
+        while self.piece_list.count():
+            self.piece_list.takeAt(0).widget().deleteLater()
+        for first, last in found if len(found) > 1 else ():
+            row = QHBoxLayout()
+            row.addWidget(quiet(f"frames {first} to {last}"), 1)
+            work = lambda a=first, b=last: self._work_on(a, b)
+            row.addWidget(button("Work on this piece", f"piece-{first}", "Set in and out to this piece; then track and solve it", work))
+            self.piece_list.addWidget(plain(row))
+
+    def _work_on(self, first: int, last: int) -> None:
+        self.session.set("Set in and out", first=first, last=last)
+        self.session.show_frame(first)
 
     def _fill_kept_out(self) -> None:
         self.regions = self.section("Kept out")
@@ -223,6 +253,7 @@ class TrackPanel(Panel):
             (self.least, self.session.least_frames),
         ):
             field.show_value(value)
+        self._show_pieces()
         self.marks.setVisible(shot.tracks is not None)
         self.suggest.setEnabled(shot.solve is not None and shot.tracks is not None)
         state = (shot.regions, self.session.selected)

@@ -17,6 +17,7 @@ from .constants import SOLVER
 from .free import FreeSolver
 from .known import Span
 from .lensing import Lensing
+from .pieces import links
 from .result import Solve, SolveSettings
 from .shutter import displacement, motion
 from .slip import CovarianceSample, covariance_sample, misfit, slide
@@ -204,11 +205,7 @@ def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
     begin, end = np.full(table.tracks, table.frames), np.full(table.tracks, -1)
     np.minimum.at(begin, table.track, table.frame)
     np.maximum.at(end, table.track, table.frame)
-    crossing = np.zeros(table.frames + 1, int)
-    np.add.at(crossing, begin[end >= 0], 1)
-    np.add.at(crossing, end[end >= 0], -1)
-    links = np.cumsum(crossing)[: table.frames - 1]
-    breaks = np.flatnonzero(links < SOLVER.least_link)
+    breaks = np.flatnonzero(links(begin, end, table.frames) < SOLVER.least_link)
     if len(breaks) == 0:
         return table, first, ""
     edges = np.r_[0, breaks + 1, table.frames]
@@ -240,7 +237,7 @@ def _refuse_still(table: Table) -> None:
     if moved < SOLVER.still_px * max(1.0, table.width / 1280):
         raise SolveError(
             f"The camera stands still: half of the tracks move less than {moved:.1f} px over the whole range.",
-            "A still camera needs no solve; choose a part of the clip in which it moves.",
+            "A still camera needs no solve: place titles at once, they stay where they are put.",
         )
 
 

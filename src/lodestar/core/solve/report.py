@@ -19,6 +19,8 @@ SLIDES_PX, TOO_MUCH_PX = 0.5, 1.5  # what a title may slide, median and worst, a
 LITTLE_PX, LITTLE_NOISES = 3.0, 8.0  # parallax under which depths are mostly noise
 NOISY_RATIO = 1.5
 VAGUE_FOCAL = 0.02
+LEAST_SHARE = 0.7  # of what was followed; a camera that explains less explains something else, or little (common practice, no source)
+WORDS = {"good": "holds", "doubtful": "is doubtful", "bad": "does not hold"}
 
 
 class Report(msgspec.Struct, frozen=True, eq=False):
@@ -52,6 +54,11 @@ class Report(msgspec.Struct, frozen=True, eq=False):
     state: str
     verdict: str
     action: str
+
+    @property
+    def word(self) -> str:
+        """The verdict in a word or two: of the same rule as the state."""
+        return WORDS[self.state]
 
     def tree(self) -> dict:
         """As plain numbers and words, for JSON."""
@@ -239,6 +246,12 @@ def _judge(
             f"{base}, but much of what was followed at the {place_name(row, column)} does not fit: something moves there by itself.",
             "Look at the region that is suggested under Track, and cover it.",
         )
+    if solve.inliers < LEAST_SHARE:
+        return (
+            "doubtful",
+            f"{base}, but only {solve.inliers:.0%} of what was followed fits this camera.",
+            f"Ask for one that {'only turns' if solve.motion == 'free' else 'moves freely'}, or cover what moves by itself.",
+        )
     if ratio > NOISY_RATIO:
         return (
             "doubtful",
@@ -257,4 +270,6 @@ def _judge(
         return "doubtful", f"{base}, but the focal length is known to {vague:.0%} only.", "Enter it if you know it."
     if solve.mean_px > 0.6 * scale:
         return "doubtful", base + ".", "Reject the worst tracks and solve again."
+    if solve.warning:
+        return "doubtful", base + ".", solve.warning
     return "good", base + ".", ""

@@ -7,9 +7,6 @@ from ..projection.camera import Camera
 from ..projection.pinhole import LEAST_DEPTH, Lens
 from .slip import CovarianceSample, slide
 
-# Common practice, no source: under 1 px is usable, 0.2 to 0.3 px excellent.
-WORDS = ((0.35, "holds"), (0.6, "good"), (1.0, "usable"), (np.inf, "slides"))
-
 
 class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """focal_px: 0 when unknown. motion: 'auto', 'free' or 'turning'. k1, k2: whether they are solved; distortion: what they are
@@ -102,10 +99,6 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     def centres(self) -> np.ndarray:
         """(k, 3) where the camera stood."""
         return -np.einsum("kji,kj->ki", self.R, self.t)
-
-    @property
-    def word(self) -> str:
-        return next(word for limit, word in WORDS if self.mean_px < limit)
 
 
 def slip(solve: Solve, points: np.ndarray) -> np.ndarray:
