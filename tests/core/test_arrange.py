@@ -267,7 +267,7 @@ class PlacingTest(unittest.TestCase):
     def spot(self, normal, centre=(0.0, 10.0, 0.0), hangs=True):
         camera = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.zeros(3), Lens(900.0, 900.0, 639.5, 359.5))
         patch = Patch(np.array(centre), np.array(normal, float), np.zeros(0, int), 0.0, 0.0)
-        return placing.Spot(Shot(), camera, patch, hangs)
+        return placing.Spot(Shot(), camera, patch, 0, hangs)
 
     def test_a_title_stands_upright_on_the_ground_and_faces_the_camera(self):
         title = placing.title_at(self.spot((0, 0, 1), (0.0, 10.0, 0.05)))

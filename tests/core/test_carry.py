@@ -9,13 +9,16 @@ from lodestar.core.basics.geometry import near_turn, turn_from_matrix, turn_matr
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits.arrange import added, ground_through, reparented, with_pose
+from lodestar.core.edits.placing import Spot, title_at
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.evaluate.objects import mesh_of, model_of
+from lodestar.core.evaluate.pointing import Points, surface_under
 from lodestar.core.light.lamps import light_of
 from lodestar.core.scene.ground import Ground, PictureLine
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
+from lodestar.core.shot.document import rebased
 from lodestar.core.shot.objects import Anchor, Title
 from lodestar.core.solve.known import Span
 from lodestar.core.track.tracks import make_tracks
@@ -45,6 +48,33 @@ class CarryCase(unittest.TestCase):
             ),
         )
         cls.shot = msgspec.structs.replace(cls.shot, objects=(cls.shot.objects[0], keyed))
+
+
+class FirstSolveTest(unittest.TestCase):
+    def test_what_was_placed_before_the_solve_keeps_its_place_and_size_in_the_picture_of_its_frame(self):
+        solved, frame = make_shot(3), 12
+        empty = rebased(solved, solve=None, objects=())
+        camera = camera_at(empty, frame)
+        pixels = {"low": (700.0, 560.0), "side": (350.0, 500.0)}  # below the horizon of both cameras
+        for name, pixel in pixels.items():
+            patch = surface_under(empty, camera, np.array(pixel), Points(np.zeros((0, 3)), None))
+            title = msgspec.structs.replace(title_at(Spot(empty, camera, patch, frame), "GATE"), id=name)
+            empty = added(empty, title)
+        far = added(empty, msgspec.structs.replace(empty.objects[0], id="sky", position=constant(3.0, 400.0, 90.0)))
+        after = with_solve(far, solved.solve)
+        for item in far.objects:
+            same = next(o for o in after.objects if o.id == item.id)
+            self.assertIsNone(same.placed)
+            old, new = (
+                camera_at(s, frame).project(moved(model_of(s, o, frame), mesh_of(o, frame).vertices.astype(float)))[0]
+                for s, o in ((far, item), (after, same))
+            )
+            foot = [camera_at(s, frame).project(np.array(o.position.at(frame)))[0] for s, o in ((far, item), (after, same))]
+            self.assertLess(np.linalg.norm(foot[1] - foot[0]), 0.01, item.id)
+            self.assertAlmostEqual(np.ptp(new[:, 1]) / np.ptp(old[:, 1]), 1, delta=0.12, msg=item.id)  # seen more or less from above
+            self.assertAlmostEqual(same.turn.at(0)[1], 0, delta=1e-6)
+            if item.id != "sky":
+                self.assertAlmostEqual(same.position.at(0)[2], 0, delta=1e-6)
 
 
 class SolveTest(CarryCase):

@@ -25,11 +25,12 @@ LEVEL, ON_GROUND = 0.99, 0.03  # a normal that looks up more, so near to the gro
 
 
 class Spot(NamedTuple):
-    """Where something new is placed: a patch of surface, seen by a camera; hangs: whether upright patches are walls to hang on."""
+    """Where something new is placed: a patch of surface, seen by the camera of a frame; hangs: whether upright patches are walls to hang on."""
 
     shot: Shot
     camera: Camera
     patch: Patch
+    frame: int
     hangs: bool = True
 
     @property
@@ -63,6 +64,7 @@ def _fields(spot: Spot, depth: float = 0.0) -> dict[str, Any]:
         "position": constant(*at),
         "turn": constant(round(heading_towards(towards), 1), 0, 0),
         "tracks": tuple(int(i) for i in ids),
+        "placed": spot.frame if shot.solve is None else None,
     }
 
 

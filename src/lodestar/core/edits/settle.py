@@ -17,6 +17,7 @@ from ..evaluate.objects import pose_of
 from ..light.lamps import Sun
 from ..light.sun import bearing_and_height, direction
 from ..scene.ground import Ground
+from ..scene.surfaces import on_ground
 from ..shot.document import ShadowLine, Shot, rebased
 from ..shot.objects import Object
 from ..solve.result import Solve
@@ -24,6 +25,7 @@ from ..track.edit import renumbering
 from ..track.tracks import Tracks
 from .turns import turned
 
+FAR, ON_GROUND = 200.0, 0.03  # metres; and so near to the ground, for its distance, it stands on it
 LEVEL_DEG = 3.0  # a new solve's idea of up differs by less; then what stood upright goes on standing upright
 LEAST_FACTOR = 0.001  # an object's own factor is told from that of the scene only beyond this
 RENUMBER = -1
@@ -50,8 +52,10 @@ def with_ground(shot: Shot, ground: Ground) -> Shot:
 
 def _carried(before: Shot, after: Shot) -> Shot:
     """`after` with objects and light where they were in the picture of `before`, in whose scene they still stand."""
-    if before.solve is None or after.solve is None:
+    if after.solve is None:
         return after
+    if before.solve is None:
+        return _arrived(before, after)
     if not after.objects and not after.shadow.lines and after.lamps == Shot().lamps:
         return after
     old, new = scene_frame(before), scene_frame(after)
@@ -107,6 +111,43 @@ def same_lineage(old: Tracks, new: Tracks) -> bool:
     at = np.clip(np.searchsorted(key_new, key_old), 0, len(key_new) - 1)
     same = (key_new[at] == key_old) & (new.xy[at] == old.xy).all(1)
     return float(same.mean()) > 0.5
+
+
+# the first solve ----------------------------------------------------------------------------------------------------------------
+
+
+def _arrived(before: Shot, after: Shot) -> Shot:
+    """`after`, whose camera is the first one, with what was placed without one where it was in the picture of its frame, and as large:
+    on the ground where that is seen there, else as far away as it was."""
+
+    def how(item: Object) -> Similarity:
+        frame = min(max(item.placed or 0, int(after.solve.frames[0])), int(after.solve.frames[-1]))  # type: ignore[union-attr]
+        old, new = camera_at(before, frame), camera_at(after, frame)
+        place = np.array(item.position.at(frame))
+        pixel, depth = old.project(place)
+        if depth <= 0:
+            return Similarity(1.0, np.eye(3), np.zeros(3))
+        stood = abs(place[2]) < ON_GROUND * float(depth)
+        at = on_ground(new, pixel, FAR) if stood else None
+        if at is None:
+            ray = new.rays(pixel)
+            at = new.centre + ray * (float(np.linalg.norm(place - old.centre)) * new.lens.fx / old.lens.fx)
+        scale = float(new.project(at)[1] / depth * old.lens.fx / new.lens.fx)
+        # upright stays upright: its heading alone goes with the camera's
+        turn = turn_matrix((turn_from_matrix(new.R.T @ old.R)[0], 0.0, 0.0))
+        return Similarity(scale, turn, at - scale * turn @ place)
+
+    placed = [o.placed is not None for o in after.objects]
+    if not any(placed):
+        return after
+    by_id = {o.id for o in after.objects}
+    objects = tuple(
+        msgspec.structs.replace(_moved_object(o, how(o), how(o).scale, False, after), placed=None)
+        if o.placed is not None and o.parent not in by_id
+        else msgspec.structs.replace(o, placed=None)
+        for o in after.objects
+    )
+    return msgspec.structs.replace(after, objects=objects)
 
 
 # a new solve --------------------------------------------------------------------------------------------------------------------

@@ -18,7 +18,8 @@ Vector = tuple[float, float, float]
 
 class Thing(msgspec.Struct, frozen=True, kw_only=True):
     """What every object has. turn: heading, pitch, roll; size: factor. tracks: those that it stands on, by which a new solve
-    carries it. span: first and last frame in which it is there, or None for the whole shot. lane: colour of its lane.
+    carries it. placed: frame at which it was placed while no camera was known; there it keeps its place and size in the picture when
+    one arrives. span: first and last frame in which it is there, or None for the whole shot. lane: colour of its lane.
 
     space: what its position is measured in. mattes: ids of those that stand before it; None for all of them.
 
@@ -43,6 +44,7 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
     pivot: Vector = (0.0, 0.0, 0.0)
     parent: str = ""
     tracks: tuple[int, ...] = ()
+    placed: int | None = None
     span: tuple[int, int] | None = None
     visible: bool = True
     locked: bool = False

@@ -170,7 +170,7 @@ class PlaceObject(Tool):
     # what is made
 
     def spot(self, patch: Patch) -> placing.Spot:
-        return placing.Spot(self.session.shot, self.canvas.camera(), patch, self.session.snap not in ("far", "point"))
+        return placing.Spot(self.session.shot, self.canvas.camera(), patch, self.session.frame, self.session.snap not in ("far", "point"))
 
     def make(self, patch: Patch) -> Object:
         raise NotImplementedError
