@@ -4,13 +4,16 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from PyQt6.QtCore import QPoint, QPointF, Qt
+import numpy as np
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QWidget
 
 from lodestar.app.session import STEPS
 from lodestar.core.shot import files
+from lodestar.core.shot.document import rebased
+from lodestar.core.track.tracks import make_tracks
 from tests.app.window_case import WindowCase
 from tests.helpers import DEMO, SHOTS, numbered, write_clip
 
@@ -213,6 +216,146 @@ class ClipTest(DemoCase):
         self.session.undo()
         self.session.undo()
         self.assertEqual(self.session.shot, before)
+
+
+class OutlineTest(DemoCase):
+    def setUp(self):
+        super().setUp()
+        self.session.set("No mattes", mattes=())
+        self.click("step-foreground")
+        self.click("tool-matte")
+
+    def test_two_corners_and_enter_keep_the_corners_and_say_what_is_missing(self):
+        for at in ((300, 300), (400, 300)):
+            self.click_at(at)
+        self.key(Qt.Key.Key_Return)
+        self.assertIn("three corners, this one has two", self.told())
+        self.assertTrue(self.window.strip.isVisible())
+        self.click_at((350, 400))
+        self.key(Qt.Key.Key_Return)
+        self.assertEqual(len(self.session.shot.mattes[0].shape.at(0)), 6)
+        self.assertFalse(self.window.strip.isVisible(), "the message outlives its cause")
+
+    def test_a_click_outside_lets_an_outline_go_and_begins_none(self):
+        for at in ((300, 300), (400, 300), (350, 400)):
+            self.click_at(at)
+        self.key(Qt.Key.Key_Return)
+        tool = self.canvas.tool
+        self.assertIsNotNone(tool.current())
+        self.click_at((800, 200))
+        self.assertIsNone(tool.current())
+        self.assertEqual(tool.points, [])
+        self.click_at((800, 200))
+        self.assertEqual(len(tool.points), 1)
+
+    def test_a_double_click_is_one_corner(self):
+        self.click_at((300, 300))
+        at = self.canvas.to_widget((400, 300))
+        for _ in range(2):
+            self.mouse(QEvent.Type.MouseButtonPress, at)
+            self.mouse(QEvent.Type.MouseButtonRelease, at, Qt.MouseButton.NoButton)
+        self.assertEqual(len(self.canvas.tool.points), 2)
+
+    def test_clicks_in_the_scene_are_not_swallowed(self):
+        self.click("view-scene")
+        scene = self.find("scene")
+        QTest.mouseClick(scene, Qt.MouseButton.LeftButton, pos=QPoint(scene.width() - 8, scene.height() - 8))
+        self.settle()
+        self.assertIn("works in the picture", self.told())
+        self.click("strip-show-the-picture")
+        self.assertTrue(self.canvas.isVisible())
+
+
+class TimeTest(DemoCase):
+    def wheel_over(self, widget, x: float, turn: int, modifiers=Qt.KeyboardModifier.NoModifier) -> None:
+        at = QPointF(x, 8.0)
+        none = Qt.ScrollPhase.NoScrollPhase, False
+        event = QWheelEvent(at, widget.mapToGlobal(at), QPoint(), QPoint(0, turn), Qt.MouseButton.NoButton, modifiers, *none)
+        QApplication.sendEvent(widget, event)
+        self.settle()
+
+    def test_time_is_zoomed_at_the_pointer_and_panned(self):
+        ruler, axis = self.window.time.ruler, self.window.time.axis
+        x = axis().x(30)
+        for _ in range(6):
+            self.wheel_over(ruler, x, 120)
+        self.assertAlmostEqual(axis().x(30), x, delta=0.5)
+        self.assertGreater(axis().room, 3 * axis().width / 100)
+        self.mouse(QEvent.Type.MouseButtonPress, (axis().x(33), 8), widget=ruler)
+        self.mouse(QEvent.Type.MouseButtonRelease, (axis().x(33), 8), widget=ruler)
+        self.assertEqual(self.session.frame, 33)
+        begin = axis().begin
+        self.wheel_over(self.window.time.lanes, x, -120, Qt.KeyboardModifier.ShiftModifier)
+        self.assertGreater(axis().begin, begin)
+        self.session.show_frame(95)  # the playhead never leaves what is on show
+        self.settle()
+        self.assertTrue(axis().begin <= 95.5 <= axis().end)
+        for _ in range(9):
+            self.wheel_over(ruler, x, -120)
+        self.assertIsNone(self.session.time_shown)
+
+    def test_what_is_played_over_and_over_is_no_part_of_the_shot(self):
+        before, ruler, axis = self.session.shot, self.window.time.ruler, self.window.time.axis()
+        control = Qt.KeyboardModifier.ControlModifier
+        self.mouse(QEvent.Type.MouseButtonPress, (axis.x(20), 8), modifiers=control, widget=ruler)
+        self.mouse(QEvent.Type.MouseMove, (axis.x(26), 8), modifiers=control, widget=ruler)
+        self.mouse(QEvent.Type.MouseButtonRelease, (axis.x(26), 8), Qt.MouseButton.NoButton, control, widget=ruler)
+        self.assertEqual(self.session.loop, (20, 26))
+        self.assertIs(self.session.shot, before)
+        player, seen = self.window.time.player, set()
+        self.session.frame_changed.connect(seen.add)
+        self.key(Qt.Key.Key_Space)
+        self.wait(lambda: len(seen) == 7)
+        self.key(Qt.Key.Key_Space)
+        self.assertFalse(player.playing)
+        self.assertEqual(seen, set(range(20, 27)))
+        self.window.commands.run("play-all")
+        self.assertIsNone(self.session.loop)
+
+    def test_a_key_is_as_wide_as_a_hand(self):
+        self.session.edit_value("Key", "open-sky", "size", lambda v: v.with_key(40, (1.0,)))
+        self.session.select("open-sky")
+        self.settle()
+        lanes, axis = self.window.time.lanes, self.window.time.axis()
+        for off in (-7, 7):
+            self.session.choose_keys(frozenset())
+            QTest.mouseClick(lanes, Qt.MouseButton.LeftButton, pos=QPoint(round(axis.x(40) + off), 9))
+            self.assertEqual({k[2] for k in self.session.keys}, {40})
+
+
+class FieldTest(DemoCase):
+    def test_no_digit_of_a_number_is_cut_off(self):
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.session.edit_value("Turn", "open-sky", "turn", lambda v: v.changed(0, (-180.0, -180.0, -180.0)))
+        self.settle()
+        field = self.find("turn-heading")
+        ink = lambda: np.flatnonzero((gray(field.grab().toImage()) > 120).any(0))
+        self.assertLessEqual(ink().max(), field.width() - 3)
+        self.assertGreaterEqual(ink().min(), 3)
+        field.begin_typing()
+        self.settle()
+        edit = field.editor
+        self.assertLessEqual(edit.fontMetrics().horizontalAdvance(edit.text()), edit.width() - 4, edit.text())
+
+
+def gray(image) -> np.ndarray:
+    image = image.convertToFormat(image.Format.Format_Grayscale8)
+    rows = np.frombuffer(image.constBits().asstring(image.sizeInBytes()), np.uint8).reshape(image.height(), image.bytesPerLine())
+    return rows[:, : image.width()]
+
+
+class PiecesTest(DemoCase):
+    def test_each_piece_between_cuts_has_a_button_that_sets_in_and_out(self):
+        shot = self.session.shot
+        t = shot.tracks
+        after = t.frame >= 60  # as if there were a cut: no track leads from frame 59 to 60
+        cut = make_tracks(t.frame, np.where(after, t.track + t.count, t.track), t.xy)
+        self.session.edit("Cut", lambda s: rebased(s, tracks=cut, solve=None))
+        self.click("step-track")
+        self.find("piece-0")
+        self.click("piece-60")
+        self.assertEqual((self.session.shot.first, self.session.shot.last, self.session.frame), (60, 99, 60))
 
 
 class MessageTest(DemoCase):

@@ -24,7 +24,7 @@ from lodestar.core.basics.units import parse
 
 from . import theme
 
-LABEL_WIDTH, KEY_WIDTH = 100, 20
+LABEL_WIDTH, KEY_WIDTH, NARROW = 100, 20, 60
 TYPED = "0123456789.-("
 
 
@@ -143,8 +143,8 @@ class NumberField(QWidget):
             self.value, self.note = shown, note
             self.update()
 
-    def text(self) -> str:
-        return f"{self.value:.{self.decimals}f}".replace("-", "−")
+    def text(self, decimals: int | None = None) -> str:
+        return f"{self.value:.{self.decimals if decimals is None else decimals}f}".replace("-", "−")
 
     def _offer(self, shown: float, group: object) -> None:
         shown = min(max(shown, self.low), self.high)
@@ -168,9 +168,11 @@ class NumberField(QWidget):
             p.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 4, 4)
         p.setFont(theme.font(13))
         p.setPen(QColor(theme.TEXT if self.isEnabled() else theme.OFF))
-        margin = 8 if self.width() > 60 else 5
+        margin = 8 if self.width() > NARROW else 5
         inner = QRectF(margin, 0, self.width() - 2 * margin, self.height())
-        p.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.text())
+        # a digit that is cut off would tell another number: decimals go first
+        text = next((t for d in range(self.decimals, -1, -1) if p.fontMetrics().horizontalAdvance(t := self.text(d)) <= inner.width()), self.text(0))
+        p.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, text)
         p.setPen(QColor(theme.QUIET))
         p.setFont(theme.font(12))
         p.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.note or self.unit)
@@ -200,6 +202,8 @@ class NumberField(QWidget):
 
     def begin_typing(self, text: str | None = None) -> None:
         self.editor.setGeometry(self.rect())
+        # a narrow field shows all digits while they are typed
+        self.editor.setStyleSheet("padding: 0 1px; font-size: 12px;" if self.width() <= NARROW else "")
         self.editor.setText(self.text() if text is None else text)
         self.editor.show()
         self.editor.setFocus()

@@ -95,6 +95,8 @@ class Session(QObject):
         self.shifting = False  # an edit shifts the whole motion
         self.snap = "surface"  # what a thing that is placed snaps to
         self.far_distance = 50.0
+        self.time_shown: tuple[float, float] | None = None  # the part of the clip that the time shows; None for all of it
+        self.loop: tuple[int, int] | None = None  # first and last frame that are played over and over; None for in to out
         self.least_frames = 12  # that a track has to live when more are asked for in one place
 
     @property
@@ -168,7 +170,9 @@ class Session(QObject):
         self.keys = self._present(self.keys)
         if self.selected not in ids:
             self.selected = next(iter(self.others), "")
-        self.frame = min(max(self.frame, 0), max(shot.plate.count - 1, 0) if shot.plate else 0)
+        last = max(shot.plate.count - 1, 0) if shot.plate else 0
+        self.frame = min(max(self.frame, 0), last)
+        self.loop = self.loop if self.loop is not None and self.loop[1] <= last else None
         self.shot_changed.emit()
 
     # view state --------------------------------------------------------------------------------------------------------------
@@ -179,6 +183,18 @@ class Session(QObject):
         if frame != self.frame:
             self.frame = frame
             self.frame_changed.emit(frame)
+
+    def show_time(self, part: tuple[float, float] | None) -> None:
+        """The part of the clip that the time shows, in frames from edge to edge; None for all of it."""
+        if part != self.time_shown:
+            self.time_shown = part
+            self.view_changed.emit()
+
+    def play_only(self, part: tuple[int, int] | None) -> None:
+        """First and last frame that are played over and over; None for all from in to out. It is no part of the shot."""
+        if part != self.loop:
+            self.loop = part
+            self.view_changed.emit()
 
     def show_step(self, step: str) -> None:
         if step != self.step:

@@ -78,6 +78,12 @@ class TimeCommands:
                 keyed,
                 "the last step runs past and swings in, as keys",
             ),
+            Command("play-from", "Time", "Play from here on", lambda: self._play_only(s.frame, None), "", has, "over and over; in and out stay"),
+            Command("play-to", "Time", "Play up to here", lambda: self._play_only(None, s.frame), "", has, "over and over; in and out stay"),
+            Command("play-all", "Time", "Play all from in to out", lambda: s.play_only(None), "", lambda: s.loop is not None),
+            Command("zoom-time-in", "Time", "Zoom into the time", lambda: self._zoom(2.0), "Ctrl+Alt+=", has),
+            Command("zoom-time-out", "Time", "Zoom out of the time", lambda: self._zoom(0.5), "Ctrl+Alt+-", lambda: s.time_shown is not None),
+            Command("show-all-time", "Time", "Show all of the time", lambda: s.show_time(None), "Ctrl+Alt+0", lambda: s.time_shown is not None),
             Command("curves", "Time", "Curves or lanes", lambda: self.time.show_curves(not self.time.on_curves), "Ctrl+L"),
             Command("marker", "Time", "Marker here", self._marker, "M", has, "again: takes it away"),
             Command(
@@ -105,6 +111,15 @@ class TimeCommands:
                 lambda: bool(s.shot.markers),
             ),
         ]
+
+    def _play_only(self, first: int | None, last: int | None) -> None:
+        old = self.session.loop or (self.session.shot.first, self.session.shot.last)
+        a, b = old[0] if first is None else first, old[1] if last is None else last
+        # the end that was not said gives way
+        self.session.play_only((a, b) if a <= b else (a, self.session.shot.last) if last is None else (self.session.shot.first, b))
+
+    def _zoom(self, factor: float) -> None:
+        self.time.zoom(self.time.axis().x(self.session.frame), factor)
 
     def _key_here(self) -> None:
         s, item = self.session, self.session.object()

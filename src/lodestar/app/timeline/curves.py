@@ -77,9 +77,9 @@ class Curves(QWidget):
 
     def _samples(self, value: Keyed, axis: TimeAxis) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Frames (n,), values (n, k) and speeds (n,) along the width; worked out once for a value."""
-        key = (value, axis.width, axis.count, axis.fps)
+        key = (value, axis.width, axis.begin, axis.end, axis.fps)
         if not self._lines or self._lines[0][0] is not value or self._lines[0][1:] != key[1:]:
-            frames = np.linspace(-0.5, axis.count - 0.5, max(int(axis.width / SAMPLE_PX), 2))
+            frames = np.linspace(axis.begin - 0.5, axis.end - 0.5, max(int(axis.width / SAMPLE_PX), 2))
             # a hold changes within no time: its corner is drawn by two samples beside the key
             frames = np.sort(np.concatenate([frames, *([k.frame - 1e-6, k.frame] for k in value.keys)]))
             self._lines = (key, (frames, np.array([value.at(f) for f in frames]), speed(value, frames, axis.fps)))
@@ -150,6 +150,7 @@ class Curves(QWidget):
         else:
             self._paint_curves(p, axis, value)
         x = axis.x(self.session.frame)
+        axis.clip(p, self.height())
         p.setPen(QPen(QColor(theme.ACCENT), 1))
         p.drawLine(QPointF(x, 0), QPointF(x, self.height()))
 

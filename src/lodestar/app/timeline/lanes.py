@@ -110,8 +110,10 @@ class Lanes(QWidget):
         for i, row in enumerate(rows(self.session)):
             self._paint_row(p, axis, row, i * LANE)
         x = axis.x(self.session.frame)
+        axis.clip(p, self.height())
         p.setPen(QPen(QColor(theme.ACCENT), 1))
         p.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        p.setClipping(False)
         if self._box is not None:
             p.setPen(QPen(QColor(theme.TEXT), 1, Qt.PenStyle.DashLine))
             p.setBrush(Qt.BrushStyle.NoBrush)
@@ -125,6 +127,7 @@ class Lanes(QWidget):
         indent = 24 if row.part else 12
         name = p.fontMetrics().elidedText(row.name, Qt.TextElideMode.ElideRight, GUTTER - indent - 8)
         p.drawText(QRectF(indent, y, GUTTER - indent - 8, LANE), Qt.AlignmentFlag.AlignVCenter, name)
+        axis.clip(p, self.height())
         if not row.part:
             a, b = span_of(row.thing, axis.count)
             p.setPen(Qt.PenStyle.NoPen)
@@ -143,6 +146,7 @@ class Lanes(QWidget):
             p.setBrush(QColor(theme.ACCENT if held else theme.TEXT))
             w, h = (6, 13) if held else (4, 10)
             p.drawRoundedRect(QRectF(axis.x(f) - w / 2, y + 9 - h / 2, w, h), 2, 2)
+        p.setClipping(False)
 
     def _paint_found(self, p: QPainter, axis: TimeAxis, source: Brushed, y: float) -> None:
         """On which frames a subject was found: full height where it is sure, half where it is not; painted ones have a tall mark. What was

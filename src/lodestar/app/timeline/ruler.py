@@ -16,7 +16,7 @@ STRIP_TOP_PX = 0.85
 
 
 class Ruler(QWidget):
-    """Ruler and strip; a click or drag moves the playhead, Shift drag sets in and out."""
+    """Ruler and strip; a click or drag moves the playhead, Shift drag sets in and out, Ctrl drag the part that plays."""
 
     def __init__(self, session: Session, pictures: Pictures, canvas) -> None:
         super().__init__()
@@ -24,10 +24,12 @@ class Ruler(QWidget):
         self.setObjectName("ruler")
         self.setAccessibleName("Time ruler and steadiness")
         self.setToolTip(
-            "Click or drag: go there · Shift drag: in and out · drag a marker, double click names it\nBelow: error by frame as height, few tracks as thin bars"
+            "Click or drag: go there · Shift drag: in and out · Ctrl drag: the part that plays, Ctrl click plays all · drag a marker, double click names it\n"
+            "Wheel: zoom of time · Shift and wheel, or middle drag: along it\nBelow: error by frame as height, few tracks as thin bars"
         )
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self._start: int | None = None
+        self._loop: int | None = None
         self._marker: tuple | None = None
         self._bars: tuple = ()  # what the bars of the strip were drawn from, and their picture
         self.editor = QLineEdit(self)
@@ -43,14 +45,16 @@ class Ruler(QWidget):
         axis, session = TimeAxis(self.session, self.width()), self.session
         shot = session.shot
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._paint_strip_name(p, axis, shot)
+        axis.clip(p, self.height())
         self._paint_range(p, axis, shot)
         p.setFont(theme.font(11))
-        step = 5 if axis.width / axis.count > 1.2 else max(5, round(axis.fps))
+        step = 1 if axis.room > 9 else 5 if axis.room > 1.2 else max(5, round(axis.fps))
         for f in range(0, axis.count, step):
             second = f % max(round(axis.fps), 1) == 0
             p.setPen(QPen(QColor(theme.QUIET if second else theme.LINE), 1))
             p.drawLine(QPointF(axis.x(f), RULER - (7 if second else 4)), QPointF(axis.x(f), RULER))
-            if second and axis.width / axis.count * axis.fps > 34:
+            if second and axis.room * axis.fps > 34:
                 p.drawText(QPointF(axis.x(f) + 3, 13), f"{f / axis.fps:.0f} s")
         self._paint_strip(p, axis, shot)
         self._paint_markers(p, axis, shot)
@@ -63,16 +67,29 @@ class Ruler(QWidget):
         for a, b in ((0, shot.first - 1), (shot.last + 1, axis.count - 1)):
             if b >= a:
                 p.fillRect(QRectF(axis.x(a) - half, 0, axis.x(b) - axis.x(a) + 2 * half, self.height()), theme.colour("#000000", 0.35))
+        if self.session.loop is not None:
+            left, right = (axis.x(f) for f in self.session.loop)
+            p.fillRect(QRectF(left - half, 0, right - left + 2 * half, 2), QColor(theme.READING))
+            for x in (left - half, right + half - 2):
+                p.fillRect(QRectF(x, 0, 2, 7), QColor(theme.READING))
         request = self.canvas.request()
         if request is not None:
             for f in self.pictures.kept_frames(request):
                 p.fillRect(QRectF(axis.x(f) - half, RULER - 1, 2 * half, 1), theme.colour(theme.ACCENT, 0.6))
 
-    def _paint_strip(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
+    def _paint_strip_name(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
         bottom, top = self.height() - 1.0, RULER + 4.0
         p.setFont(theme.font(12))
         p.setPen(QColor(theme.TEXT))
         p.drawText(QRectF(12, RULER, 70, bottom - RULER), Qt.AlignmentFlag.AlignVCenter, "Steadiness")
+        if shot.solve is not None:
+            line = bottom - (bottom - top) * 0.5 / STRIP_TOP_PX
+            p.setPen(QColor(theme.QUIET))
+            p.setFont(theme.font(11))
+            p.drawText(QRectF(80, line - 8, GUTTER - 86, 16), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, "0.5 px")
+
+    def _paint_strip(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
+        bottom, top = self.height() - 1.0, RULER + 4.0
         solve = shot.solve
         if solve is None:
             p.setPen(QColor(theme.QUIET))
@@ -81,10 +98,7 @@ class Ruler(QWidget):
         line = bottom - (bottom - top) * 0.5 / STRIP_TOP_PX
         p.setPen(QPen(QColor(theme.LINE), 1, Qt.PenStyle.DotLine))
         p.drawLine(QPointF(GUTTER, line), QPointF(self.width() - 12, line))
-        p.setPen(QColor(theme.QUIET))
-        p.setFont(theme.font(11))
-        p.drawText(QRectF(80, line - 8, GUTTER - 86, 16), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, "0.5 px")
-        made_of = (solve, shot.tracks, axis.count, self.size(), self.devicePixelRatioF())
+        made_of = (solve, shot.tracks, axis.count, axis.begin, axis.end, self.size(), self.devicePixelRatioF())
         if not self._bars or any(x is not y and x != y for x, y in zip(self._bars[0], made_of, strict=True)):
             self._bars = (made_of, self._draw_bars(axis, shot, top, bottom))
         p.drawPixmap(0, 0, self._bars[1])
@@ -95,7 +109,7 @@ class Ruler(QWidget):
         pixmap.setDevicePixelRatio(self.devicePixelRatioF())
         pixmap.fill(Qt.GlobalColor.transparent)
         count = np.bincount(shot.tracks.frame[shot.tracks.kept()], minlength=axis.count) if shot.tracks is not None else np.full(axis.count, 100)
-        room, p = axis.width / axis.count, QPainter(pixmap)
+        room, p = axis.room, QPainter(pixmap)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         for f, e in zip(shot.solve.frames, shot.solve.frame_error, strict=True):
             if f >= axis.count:
@@ -174,6 +188,9 @@ class Ruler(QWidget):
             self.session.show_frame(marker.frame)
         elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             self._start = axis.frame(event.position().x())
+        elif event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self._loop = axis.frame(event.position().x())
+            self.session.play_only(None)
         else:
             self.session.show_frame(axis.frame(event.position().x()))
 
@@ -191,9 +208,11 @@ class Ruler(QWidget):
         elif self._start is not None and self.session.shot.plate:
             a, b = sorted((self._start, at))
             self.session.set("Set in and out", ("range", self._start), first=a, last=b)
+        elif self._loop is not None:
+            self.session.play_only((min(self._loop, at), max(self._loop, at)))
         else:
             self.session.show_frame(at)
 
     def mouseReleaseEvent(self, event) -> None:
-        self._start = self._marker = None
+        self._start = self._loop = self._marker = None
         self.session.history.close_group()

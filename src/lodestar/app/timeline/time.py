@@ -10,12 +10,13 @@ from .. import theme
 from ..fields import icon_button
 from ..pictures import Pictures
 from ..session import Gently, Session
-from .axis import GUTTER, RULER
+from .axis import GUTTER, RULER, TimeAxis
 from .curves import Curves
 from .lanes import Lanes
 from .ruler import Ruler
 
 LANES_HEIGHT, CURVES_HEIGHT, LEAST_HEIGHT = 126, 246, 100
+ZOOM_STEP, PAN_SHARE, PAGE_SHARE = 1.25, 0.1, 0.05
 GRIP = 3  # px of the upper edge by which the height is dragged
 
 
@@ -52,7 +53,8 @@ class Player(QWidget):
         if self.playing:
             self.timer.stop()
         else:
-            self.began, self.from_ = time.perf_counter(), self.session.frame if shot.first <= self.session.frame < shot.last else shot.first
+            first, last = self.session.loop or (shot.first, shot.last)
+            self.began, self.from_ = time.perf_counter(), self.session.frame if first <= self.session.frame < last else first
             self.timer.start()
         self._show_icon()
 
@@ -66,8 +68,8 @@ class Player(QWidget):
             self.toggle()
             return
         gone = int((time.perf_counter() - self.began) * shot.plate.fps)
-        length = shot.last - shot.first + 1
-        self.session.show_frame(shot.first + (self.from_ - shot.first + gone) % length)
+        first, last = self.session.loop or (shot.first, shot.last)
+        self.session.show_frame(first + (self.from_ - first + gone) % (last - first + 1))
 
     def paintEvent(self, event) -> None:
         p = QPainter(self)
@@ -110,6 +112,9 @@ class Time(QWidget):
         self.toggle.setStyleSheet("padding: 0;")
         self.toggle.setGeometry(GUTTER - 26, GRIP + 1, 22, 20)
         self._grip: tuple[float, int] | None = None
+        self._pan: tuple[float, float] | None = None  # x and the frame there as a middle drag began
+        for part in (self.ruler, self.lanes, self.curves):
+            part.installEventFilter(self)
         self._gently = Gently(session, self.refresh)
         session.frame_changed.connect(lambda _: self._moved())
         canvas.picture_changed.connect(self.ruler.update)
@@ -137,7 +142,40 @@ class Time(QWidget):
         self.ruler.update()
         self.player.update()
 
+    def axis(self) -> TimeAxis:
+        return TimeAxis(self.session, self.width())
+
+    def eventFilter(self, watched, event) -> bool:
+        """The wheel over the ruler, or with Ctrl anywhere in the time, zooms at the pointer; with Shift, or a middle drag, it pans."""
+        kind = event.type()
+        if kind == event.Type.Wheel:
+            turn = event.angleDelta().y() or event.angleDelta().x()  # Alt, and Shift on some systems, turn the wheel sideways
+            if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                self.session.show_time(self.axis().panned(-turn / 120 * PAN_SHARE * (self.axis().end - self.axis().begin)))
+                return True
+            if watched is self.ruler or event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+                self.zoom(event.position().x(), ZOOM_STEP ** (turn / 120))
+                return True
+        elif kind == event.Type.MouseButtonPress and event.button() == Qt.MouseButton.MiddleButton:
+            self._pan = (event.position().x(), self.axis().begin)
+            return True
+        elif kind == event.Type.MouseMove and self._pan is not None:
+            axis, (x, begin) = self.axis(), self._pan
+            self.session.show_time(axis.panned(begin - (event.position().x() - x) / axis.room - axis.begin))
+            return True
+        elif kind == event.Type.MouseButtonRelease and event.button() == Qt.MouseButton.MiddleButton:
+            self._pan = None
+            return True
+        return False
+
+    def zoom(self, x: float, factor: float) -> None:
+        self.session.show_time(self.axis().zoomed(x, factor))
+
     def _moved(self) -> None:
+        axis = self.axis()
+        if not axis.begin <= self.session.frame + 0.5 <= axis.end:
+            # the playhead left what is on show: a page further, so that it is not the lanes that run while it plays
+            self.session.show_time(axis.panned(self.session.frame - axis.begin - PAGE_SHARE * (axis.end - axis.begin)))
         for part in (self.ruler, self.lanes, self.curves, self.player):
             part.update()
 
