@@ -34,8 +34,8 @@ from lodestar.core.exchange.camera_file import read_camera, write_camera
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
 from lodestar.core.shape import drawings, fonts
-from lodestar.core.shape.extrude import title_mesh
-from lodestar.core.shape.outlines import Setting
+from lodestar.core.shape.extrude import bevelled, solid
+from lodestar.core.shape.setting import pieces_of
 from lodestar.core.shot import files
 from monkey import long_shot, monkey
 
@@ -95,7 +95,8 @@ def picture(path: Path) -> None:
 
 def font(path: Path) -> None:
     fonts._full_name(path)
-    title_mesh(path, "Ayé &\nfi", Setting(), 0.2, 0.02)
+    for piece in pieces_of(path, "Ayé &\nfi"):
+        solid(piece.joined, bevelled(0.2, 0.02))
 
 
 READERS: dict[str, Callable[[Path], object]] = {

@@ -23,10 +23,10 @@ from lodestar.core.render.eye import Nets, eye_of, ray_through
 from lodestar.core.render.geometry import halvings
 from lodestar.core.render.items import LEVEL, Item
 from lodestar.core.render.region import footprint
-from lodestar.core.shape.extrude import Mesh, title_mesh
-from lodestar.core.shape.fonts import SHIPPED, face_path
-from lodestar.core.shape.outlines import Setting
+from lodestar.core.shape.extrude import Mesh
+from lodestar.core.shape.fonts import SHIPPED
 from lodestar.core.shape.solids import box_mesh, card_mesh
+from tests.helpers import word_mesh
 
 GROUND = Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True)
 OVERHEAD = SunLight(np.array([0, 0, 1.0]), np.ones(3), 0.0)
@@ -222,7 +222,7 @@ class SamplesTest(unittest.TestCase):
 
 def busy_scene():
     """Letters, a box, a wall and a mirror of the place, a card with holes, ground; camera with a bent lens that moves."""
-    letters = Item(title_mesh(face_path(next(iter(SHIPPED))), "Aé", Setting(), 0.3, 0.02), placed(0.0, 0.0, 0.0), (0.8, 0.7, 0.5), 0.4, 0.2)
+    letters = Item(word_mesh(next(iter(SHIPPED)), "Aé", 0.3, 0.02), placed(0.0, 0.0, 0.0), (0.8, 0.7, 0.5), 0.4, 0.2)
     holes = np.zeros((16, 16, 4), np.uint8)
     holes[::2, :, 3], holes[..., 0] = 255, 200
     card = Item(card_mesh(), placed(1.4, -0.3, 0.0), (1, 1, 1), 0.8, 0.0, picture=holes)

@@ -10,11 +10,10 @@ from lodestar.core.light.sun import direction
 from lodestar.core.render.engine import BOUNCE, Engine, Quality
 from lodestar.core.render.items import LEVEL, Item
 from lodestar.core.render.lighting import MIRROR_WIDTH
-from lodestar.core.shape.extrude import title_mesh
-from lodestar.core.shape.fonts import SHIPPED, face_path
-from lodestar.core.shape.outlines import Setting
+from lodestar.core.shape.fonts import SHIPPED
 from lodestar.core.shape.solids import box_mesh
 from tests.core.test_rays import looking, placed
+from tests.helpers import word_mesh
 
 mi.set_variant("scalar_rgb")
 SIZE = (192, 128)
@@ -24,7 +23,7 @@ SKY = SkyLight(np.full(3, 0.45))
 
 
 def things():
-    letters = Item(title_mesh(face_path(next(iter(SHIPPED))), "Ra", Setting(), 0.3, 0.02), placed(-0.6, 0.0, 0.0), (0, 0, 0), 1.0, 0.0)
+    letters = Item(word_mesh(next(iter(SHIPPED)), "Ra", 0.3, 0.02), placed(-0.6, 0.0, 0.0), (0, 0, 0), 1.0, 0.0)
     block = Item(box_mesh(), placed(1.5, 0.4, 0.0, 0.6, 0.6, 0.9), (0, 0, 0), 1.0, 0.0)
     wall = Item(box_mesh(), placed(0.0, 2.0, 0.0, 4.0, 0.3, 1.6), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)
     ground = Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True)

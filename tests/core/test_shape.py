@@ -7,9 +7,11 @@ from fontTools.pens.boundsPen import BoundsPen
 from fontTools.ttLib import TTFont
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.shape.extrude import extrude, title_mesh
+from lodestar.core.shape.extrude import extrude
 from lodestar.core.shape.fonts import SHIPPED, all_faces, face_path
-from lodestar.core.shape.outlines import Setting, cap_height, word_box, word_outlines
+from lodestar.core.shape.outlines import cap_height
+from lodestar.core.shape.setting import Setting, word_box
+from tests.helpers import word_contours, word_mesh
 
 
 def volume(mesh) -> float:
@@ -41,7 +43,7 @@ class OutlinesTest(unittest.TestCase):
             cap = cap_height(path) * upem
             for letter in "HOgR8":
                 name = order[ord(letter)]
-                contours, width = word_outlines(path, letter)
+                contours, width = word_contours(path, letter)
                 self.assertAlmostEqual(width * cap, font["hmtx"][name][0], delta=0.01)
                 pen = BoundsPen(glyphs)
                 glyphs[name].draw(pen)
@@ -51,10 +53,10 @@ class OutlinesTest(unittest.TestCase):
 
     def test_kerning_lines_and_spacing(self):
         path = face_path("Inter Display Black")
-        width = lambda text, spacing=0.0: word_outlines(path, text, Setting(spacing))[1]
+        width = lambda text, spacing=0.0: word_contours(path, text, Setting(spacing))[1]
         self.assertLess(width("AV"), width("A") + width("V"))
         self.assertAlmostEqual(width("OOO", 0.1) - width("OOO"), 0.2 / cap_height(path), places=6)
-        two, _ = word_outlines(path, "H\nH")
+        two, _ = word_contours(path, "H\nH")
         heights = sorted(c[:, 1].min() for c in two)
         self.assertAlmostEqual(heights[0], 0.0, places=3)
         self.assertGreater(heights[-1], 1.2)
@@ -62,10 +64,10 @@ class OutlinesTest(unittest.TestCase):
     def test_lines_are_set_in_the_widest_one(self):
         path = face_path("Inter Display Black")
         left = lambda align, k: min(
-            c[:, 0].min() for c in word_outlines(path, "HHHH\nH", Setting(align=align))[0] if (c[:, 1].min() > 0.5) == (k == 0)
+            c[:, 0].min() for c in word_contours(path, "HHHH\nH", Setting(align=align))[0] if (c[:, 1].min() > 0.5) == (k == 0)
         )
-        wide = word_outlines(path, "HHHH")[1]
-        one = word_outlines(path, "H")[1]
+        wide = word_contours(path, "HHHH")[1]
+        one = word_contours(path, "H")[1]
         for align, place in (("left", 0.0), ("centre", (wide - one) / 2), ("right", wide - one)):
             self.assertAlmostEqual(left(align, 1) - left(align, 0), place, places=4)
             self.assertAlmostEqual(left(align, 0), left("centre", 0), places=6)
@@ -73,14 +75,14 @@ class OutlinesTest(unittest.TestCase):
     def test_spaces_line_steps_and_width(self):
         """Advances are the face's own (hmtx by fontTools) and what is added to them."""
         path = face_path("Inter Display Black")
-        width = lambda text, **more: word_outlines(path, text, Setting(**more))[1]
+        width = lambda text, **more: word_contours(path, text, Setting(**more))[1]
         self.assertAlmostEqual(width("H H H", word_spacing=0.3) - width("H H H"), 0.6 / cap_height(path), places=6)
         self.assertAlmostEqual(width("HH", word_spacing=0.3), width("HH"), places=9)
         with TTFont(path) as font:
             advance = font["hmtx"][font.getBestCmap()[ord("H")]][0] / font["head"].unitsPerEm
         self.assertAlmostEqual(width("H"), advance / cap_height(path), places=6)
         self.assertAlmostEqual(width("H", width=0.7), 0.7 * width("H"), places=9)
-        tops = lambda step: sorted(c[:, 1].max() for c in word_outlines(path, "H\nH\nH", Setting(line_step=step))[0])
+        tops = lambda step: sorted(c[:, 1].max() for c in word_contours(path, "H\nH\nH", Setting(line_step=step))[0])
         np.testing.assert_allclose(np.diff(tops(1.5)), 1.5 / cap_height(path), atol=1e-6)
         low, high = word_box(path, "AB\nC", Setting(width=2.0, line_step=1.0))
         self.assertAlmostEqual(
@@ -107,12 +109,12 @@ class SolidTest(unittest.TestCase):
     def test_letters_are_closed_also_where_strokes_vanish(self):
         for face in SHIPPED:
             for bevel in (0.0, 0.02, 0.08, 0.3):
-                mesh = title_mesh(face_path(face), "Ag&8é", Setting(), 0.4, bevel)
+                mesh = word_mesh(face, "Ag&8é", 0.4, bevel)
                 self.assertEqual(open_edges(mesh), 0, (face, bevel))
                 self.assertGreater(volume(mesh), 0.2)
 
     def test_normals_point_outward_and_the_title_stands_on_its_base_line(self):
-        mesh = title_mesh(face_path("Inter Display Black"), "HEH", Setting(), 0.3, 0.03)
+        mesh = word_mesh("Inter Display Black", "HEH", 0.3, 0.03)
         a, b, c = (mesh.vertices[mesh.triangles[:, k]] for k in range(3))
         face = np.cross(b - a, c - a)
         agree = np.einsum("ij,ij->i", face, mesh.normals[mesh.triangles[:, 0]])
@@ -122,4 +124,4 @@ class SolidTest(unittest.TestCase):
         self.assertAlmostEqual(low[0], -high[0], delta=0.05)
 
     def test_nothing_to_see_makes_an_empty_mesh(self):
-        self.assertEqual(len(title_mesh(face_path("Zilla Slab Bold"), "   ", Setting(), 0.3, 0.02).triangles), 0)
+        self.assertEqual(len(word_mesh("Zilla Slab Bold", "   ", 0.3, 0.02).triangles), 0)

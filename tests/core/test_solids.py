@@ -11,6 +11,7 @@ from scipy.spatial import Delaunay, cKDTree
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.shape.drawings import check_svg, drawing_outlines, logo_mesh
+from lodestar.core.shape.extrude import bevelled
 from lodestar.core.shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 
 HEAD = "<svg xmlns='http://www.w3.org/2000/svg' xmlns:xlink='http://www.w3.org/1999/xlink' viewBox='0 0 1000 1000'>"
@@ -143,7 +144,7 @@ class SvgTest(unittest.TestCase):
         self.assertAlmostEqual(drawing_outlines(both)[1], 1.0, places=6)
 
     def test_the_solid_is_closed(self):
-        mesh = logo_mesh(path("M0,0 h100 v100 h-100 z M25,25 v50 h50 v-50 z"), 0.2, 0.01)
+        mesh = logo_mesh(path("M0,0 h100 v100 h-100 z M25,25 v50 h50 v-50 z"), bevelled(0.2, 0.01))
         self.assertAlmostEqual(volume(mesh), 0.75 * 0.2, delta=0.006)
 
 

@@ -16,6 +16,7 @@ from .objects import mesh_of, model_of
 
 NEAR_SHARE = 0.02  # of its distance to the cameras: a point so near to the level ground lies on it
 GAP_SHARE = 0.25  # of the distance to the cameras: over wider gaps between points nothing bears the ground out
+OF_ONE_FOOT = 0.05  # of its height: parts of a thing whose feet differ by less stand on one line
 TOLD_SHARE = 0.03  # of an object that the ground hides: from here on it is told; round letters always reach a hair below it
 TRUSTED = 2.0  # times the usual error: a point with a larger one moves, or is not one point
 
@@ -70,7 +71,12 @@ def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64)
     """That part of the level ground which may hide something: where what is sunk into it is seen through it from `eye` (3,)."""
     if not shot.ground.hides or eye[2] <= 1e-6 or not level_ground(things):
         return []
-    sunk = [c[c[:, 2] < 0] for i in items if i.drawn and len(i.mesh.vertices) for m in (i.model(0.0),) for c in (moved(m, box_corners(i.mesh)),)]
+    corners_of: dict[str, list[np.ndarray]] = {}
+    for k, item in enumerate(items):
+        if item.drawn and len(item.mesh.vertices):
+            corners_of.setdefault(item.of or f"#{k}", []).append(moved(item.model(0.0), box_corners(item.mesh)))
+    # of a thing as a whole: a round letter reaches a hair under the ground, on which all of its word stands
+    sunk = [_lowest(np.concatenate(own)) for own in corners_of.values()]
     below = np.concatenate(sunk) if sunk else np.zeros((0, 3))
     mesh = borne_ground(shot) if len(below) else EMPTY
     if not len(mesh.triangles):
@@ -82,6 +88,13 @@ def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64)
     if not near.any():
         return []
     return [Item(_part(mesh, near), lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)]
+
+
+def _lowest(corners: F64) -> F64:
+    """(m, 3) what of the boxes of a thing, corners (n, 3), lies under the level ground: none where nothing does, else also the feet of
+    those of its parts that touch it."""
+    low = float(corners[:, 2].min())
+    return corners[corners[:, 2] <= max(0.0, low + OF_ONE_FOOT * float(np.ptp(corners[:, 2])))] if low < 0 else np.zeros((0, 3))
 
 
 def _part(mesh: Mesh, rows: np.ndarray) -> Mesh:

@@ -14,13 +14,14 @@ from ..basics.geometry import turn_matrix
 from ..basics.keyed import constant
 from ..media.pictures import picture_frame
 from ..shape.drawings import drawing_outlines, logo_mesh
-from ..shape.extrude import Mesh, title_mesh
+from ..shape.extrude import Form, Mesh, bevelled, solid
 from ..shape.fonts import SHIPPED, face_path
-from ..shape.outlines import Setting, word_box
+from ..shape.setting import Setting, pieces_of, word_box
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
 
 EMPTY = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
+IN_PLACE = np.eye(4)
 LEAST = 1e-4  # metres; nothing is thinner
 OVERSHOOT = 0.04  # cap heights (common practice, no source)
 GRID_CELLS, GRID_PX = 8, 512
@@ -33,12 +34,23 @@ class OnIt(NamedTuple):
     paints: bool
 
 
+class Part(NamedTuple):
+    """One solid of an object: place (4, 4) in the axes that `Kind.stretch` takes."""
+
+    mesh: Mesh
+    place: np.ndarray
+
+
 class Kind:
     """A kind of object; each method takes an object of it and a frame of the clip. This one has no body."""
 
     def mesh(self, item: Any, frame: float) -> Mesh:
-        """The solid, in axes that `stretch` takes to the object's own; empty where there is none."""
+        """The one solid, in axes that `stretch` takes to the object's own; empty where there is none."""
         return EMPTY
+
+    def parts(self, item: Any, frame: float) -> list[Part]:
+        """All of its solids."""
+        return [Part(self.mesh(item, frame), IN_PLACE)]
 
     def stretch(self, item: Any, frame: float) -> np.ndarray:
         """(4, 4) from the axes of the mesh to the object's own, in metres."""
@@ -72,10 +84,10 @@ class Extruded(Kind):
         return msgspec.structs.replace(item, bevel=constant(0.0))
 
     @staticmethod
-    def in_heights(item: Title | Logo, frame: float) -> tuple[float, float]:
-        """Depth and bevel, in heights of the solid."""
+    def form(item: Title | Logo, frame: float) -> Form:
+        """How its outlines become solids, in its heights."""
         height = max(item.height.at(frame)[0], LEAST)
-        return round(max(item.depth.at(frame)[0], LEAST) / height, 5), round(max(item.bevel.at(frame)[0], 0.0) / height, 5)
+        return bevelled(round(max(item.depth.at(frame)[0], LEAST) / height, 5), round(max(item.bevel.at(frame)[0], 0.0) / height, 5))
 
     @staticmethod
     def sizes(item: Title | Logo, frame: float) -> tuple[float, float]:
@@ -98,11 +110,12 @@ def _setting(item: Title, frame: float) -> Setting:
 
 
 class Letters(Extruded):
-    def mesh(self, item: Title, frame: float) -> Mesh:
+    def parts(self, item: Title, frame: float) -> list[Part]:
         try:
-            return title_mesh(_face_path(item), item.text, _setting(item, frame), *self.in_heights(item, frame))
+            pieces, form = pieces_of(_face_path(item), item.text, _setting(item, frame)), self.form(item, frame)
+            return [Part(solid(piece.joined, form), shifted(piece.x, 0.0, piece.y)) for piece in pieces]
         except UserError:  # told by `problem`; the picture goes on without it
-            return EMPTY
+            return []
 
     def box(self, item: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
         low, high = word_box(_face_path(item), item.text, _setting(item, frame))
@@ -118,7 +131,7 @@ class Letters(Extruded):
 class Drawings(Extruded):
     def mesh(self, item: Logo, frame: float) -> Mesh:
         try:
-            return logo_mesh(item.svg, *self.in_heights(item, frame))
+            return logo_mesh(item.svg, self.form(item, frame))
         except UserError:  # told by `problem`
             return EMPTY
 
@@ -222,6 +235,14 @@ def _grid() -> np.ndarray:
 
 
 _GRID = _grid()
+
+
+def shifted(x: float, y: float, z: float) -> np.ndarray:
+    """(4, 4) of a shift."""
+    m = np.eye(4)
+    m[:3, 3] = x, y, z
+    return m
+
 
 KINDS: dict[type, Kind] = {
     Title: Letters(),

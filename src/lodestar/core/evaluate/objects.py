@@ -1,14 +1,18 @@
 """The objects of a shot at a time: where each stands, its solid, its box, and what the renderer is given of it."""
 
+import functools
+from collections.abc import Callable
+
 import numpy as np
 
 from ..basics.colour import decode
 from ..render.items import Item
-from ..scene.poses import pose_matrix
+from ..scene.poses import pose_matrix, size_of
 from ..shape.extrude import Mesh
+from ..shape.solids import joined
 from ..shot.document import Shot
 from ..shot.objects import Object, Solid, ancestors, is_there
-from .kinds import kind_of
+from .kinds import EMPTY, IN_PLACE, Part, kind_of
 
 
 def pose_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
@@ -25,8 +29,22 @@ def model_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
 
 
 def mesh_of(item: Object, frame: float) -> Mesh:
-    """The object's solid, in the axes that `model_of` takes; empty where it has none."""
-    return kind_of(item).mesh(item, frame)
+    """All solids of the object as one, in the axes that `model_of` takes; empty where it has none."""
+    parts = kind_of(item).parts(item, frame)
+    if len(parts) == 1 and parts[0].place is IN_PLACE:
+        return parts[0].mesh
+    key = tuple((id(part.mesh), part.place.tobytes()) for part in parts)
+    kept = _joined.get(key)
+    if kept is None:
+        while len(_joined) >= MOST_JOINED:
+            _joined.pop(next(iter(_joined)), None)
+        # the parts are kept with it, so that no other mesh takes their names
+        kept = _joined[key] = (parts, joined([(part.mesh, part.place) for part in parts]))
+    return kept[1]
+
+
+MOST_JOINED = 32
+_joined: dict[tuple, tuple[list[Part], Mesh]] = {}
 
 
 def box_of(item: Object, frame: float) -> tuple[np.ndarray, np.ndarray]:
@@ -49,13 +67,16 @@ def objects_at(shot: Shot, frame: float) -> list[Object]:
     return [o for o in shot.objects if is_there(o, frame) and o.BODY and (o.drawn or o.receives or o.hides or o.reflects.at(frame)[0] > 0)]
 
 
-def item_of(shot: Shot, thing: Object, index: int) -> Item:
-    """What the renderer is given of an object that has a body."""
+def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
+    """What the renderer is given of an object that has a body: an item for each of its solids."""
     assert isinstance(thing, Solid)
-    picture = kind_of(thing).picture(thing, index) if thing.drawn else None
+    kind = kind_of(thing)
+    picture = kind.picture(thing, index) if thing.drawn else None
     base = np.ones(3) if picture is not None and picture.paints else decode(np.array(thing.colour), "srgb")
-    return Item(
-        mesh_of(thing, index),
+    parts, low_high = kind.parts(thing, index), kind.box(thing, index)
+    thickness = float(np.sort(low_high[1] - low_high[0])[1]) * size_of(pose_of(shot, thing, index))
+    whole = Item(
+        EMPTY,
         lambda share: model_of(shot, thing, index + share),
         (float(base[0]), float(base[1]), float(base[2])),
         float(np.clip(thing.roughness.at(index)[0], 0.03, 1)),
@@ -65,4 +86,14 @@ def item_of(shot: Shot, thing: Object, index: int) -> Item:
         thing.receives,
         thing.hides,
         float(np.clip(thing.reflects.at(index)[0], 0, 1)),
+        of=thing.id,
+        thickness=thickness,
     )
+    if len(parts) == 1 and parts[0].place is IN_PLACE:
+        return [whole._replace(mesh=parts[0].mesh)]
+    model = functools.cache(whole.model)  # of all of its parts alike
+    return [whole._replace(mesh=part.mesh, model=functools.partial(_placed, model, part.place)) for part in parts]
+
+
+def _placed(model: Callable[[float], np.ndarray], place: np.ndarray, share: float) -> np.ndarray:
+    return model(share) @ place

@@ -8,7 +8,7 @@ import numpy as np
 from ..basics.colour import in_primaries
 from ..evaluate.cameras import camera_at
 from ..evaluate.ground import hiding_ground, level_ground
-from ..evaluate.objects import item_of, objects_at
+from ..evaluate.objects import items_of, objects_at
 from ..light.lamps import lights_of
 from ..matte.sources import View, matte_of
 from ..projection.camera import Camera
@@ -55,7 +55,7 @@ def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qualit
     things = objects_at(shot, index) if shot.solve is None or index in shot.solve.frames else []
     if not any(thing.drawn for thing in things):
         return None
-    items = {thing.id: item_of(shot, thing, index) for thing in things}
+    items = {thing.id: items_of(shot, thing, index) for thing in things}
     whole = _render(shot, workshop, index, size, quality, things, items, check)
     if whole is None:
         return None
@@ -105,12 +105,19 @@ def _by_mattes(shot: Shot, drawn: list[Object]) -> dict[tuple[str, ...], list[Ob
 
 
 def _render(
-    shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, things: list[Object], items: dict[str, Item], check: Callable[[], None]
+    shot: Shot,
+    workshop: Workshop,
+    index: int,
+    size: Size,
+    quality: Quality,
+    things: list[Object],
+    items: dict[str, list[Item]],
+    check: Callable[[], None],
 ) -> Layers | None:
     def camera(share: float) -> Camera:
         return camera_at(shot, index + share).scaled(size.scale)
 
-    solid = list(items.values())
+    solid = [item for own in items.values() for item in own]
     ground = [*hiding_ground(shot, things, solid, camera(0.0).centre), *level_ground(things)]
     return workshop.engine.render([*solid, *ground], lights_of(shot.lamps, index), camera, size[:2], quality, check)
 
@@ -122,7 +129,7 @@ def _each_cut(
     size: Size,
     quality: Quality,
     things: list[Object],
-    items: dict[str, Item],
+    items: dict[str, list[Item]],
     groups: dict[tuple[str, ...], list[Object]],
     whole: Layers,
     cut: Callable,
@@ -138,7 +145,10 @@ def _each_cut(
     for names, group in groups.items():
         ids = {thing.id for thing in group}
         # a picture with holes would hide as a whole card: it is left out
-        alone = {i: item if i in ids or not item.drawn else item.only_hiding() for i, item in items.items() if i in ids or item.picture is None}
+        alone = {
+            i: [item if i in ids or not item.drawn else item.only_hiding() for item in own if i in ids or item.picture is None]
+            for i, own in items.items()
+        }
         part = _render(shot, workshop, index, size, quality, things, alone, check)
         if part is None:
             continue

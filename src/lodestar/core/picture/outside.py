@@ -5,7 +5,7 @@ import numpy as np
 
 from ..evaluate.ground import level_ground
 from ..evaluate.kinds import draft_of
-from ..evaluate.objects import item_of, objects_at
+from ..evaluate.objects import items_of, objects_at
 from ..light.lamps import lights_of
 from ..projection.camera import Camera
 from ..shot.document import Shot
@@ -27,7 +27,7 @@ def scene_picture(shot: Shot, index: int, view: Camera, width: int, height: int,
     result = np.zeros((height, width, 4), np.uint8)
     final = quality == "final"
     things = [t for t in objects_at(shot, index) if t.drawn]
-    items = [item_of(shot, t if final else draft_of(t), index) for t in things]
+    items = [item for t in things for item in items_of(shot, t if final else draft_of(t), index)]
     # the view's pixels begin at their edge, ours at the centre of the first one
     lens = msgspec.structs.replace(view.lens, cx=view.lens.cx - 0.5, cy=view.lens.cy - 0.5)
     camera = Camera(view.R, view.t, lens)

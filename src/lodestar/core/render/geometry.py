@@ -20,7 +20,7 @@ EVERY = 0xFFFFFFFF
 # columns of `Things.number`
 FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, PICTURE, NUMBERS = range(10)
 # columns of `Things.value`; FADE is the distance from the eye within which a solid becomes thin air
-BASE, ROUGHNESS, METAL, REFLECTS, FADE, VALUES = 0, 3, 4, 5, 6, 7
+BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, VALUES = 0, 3, 4, 5, 6, 7, 8
 # columns of `Things.levels`: where a level of a picture begins, and its px
 BEGIN, WIDE, HIGH = range(3)
 MOST_LEVELS = 14
@@ -72,7 +72,10 @@ def stage(items: Sequence[Item], span: float) -> Stage:
     """The items over an exposure of `span` frames' time round the middle. Raises RenderError."""
     solid = [i for i in items if len(i.mesh.triangles)]
     origin, scale = bounds([i for i in solid if i.drawn] or solid, [i.model(0.0) for i in solid if i.drawn] or [i.model(0.0) for i in solid])
-    meshes, first_triangle, first_corner = _meshes(tuple(_Same(i.mesh) for i in solid))
+    each = {id(i.mesh): k for k, i in reversed(list(enumerate(solid)))}  # letters of one shape share its arrays
+    shapes = sorted(each.values())
+    number_of = {id(solid[k].mesh): n for n, k in enumerate(shapes)}
+    meshes, first_triangle, first_corner = _meshes(tuple(_Same(solid[k].mesh) for k in shapes))
     into = np.eye(4)
     into[:3] = np.c_[np.eye(3), -origin] / scale
     matrices = [np.array([(into @ m)[:3] for m in over_time(item, span)]) for item in solid]
@@ -83,9 +86,9 @@ def stage(items: Sequence[Item], span: float) -> Stage:
     for k, item in enumerate(solid):
         pictured = item.drawn and item.picture is not None
         picture = next((n for n, p in enumerate(pictures) if pictured and p is item.picture), -1)
-        flat = not item.mesh.closed
-        number[k] = first_triangle[k], first_corner[k], item.drawn, item.receives, item.hides, flat, first_step, len(matrices[k]), picture
-        value[k] = *item.base, item.roughness, item.metal, 0.0 if item.drawn else item.reflects, _fade(item, matrices[k][0])
+        flat, shape = not item.mesh.closed, number_of[id(item.mesh)]
+        number[k] = first_triangle[shape], first_corner[shape], item.drawn, item.receives, item.hides, flat, first_step, len(matrices[k]), picture
+        value[k] = *item.base, item.roughness, item.metal, 0.0 if item.drawn else item.reflects, _fade(item, matrices[k][0], scale), item.opacity
         masks.append(mask_of(item))
         first_step += len(matrices[k])
     instances = embree.Instances(embree.solids_of([i.mesh for i in solid]), matrices, masks)
@@ -102,17 +105,25 @@ def stage(items: Sequence[Item], span: float) -> Stage:
 
 
 def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> tuple[np.ndarray, np.ndarray]:
-    """(b, 6) boxes round the instances over the exposure, a hair larger, and their masks (b,); one round all where they are many."""
-    boxes = np.zeros((len(solid), 6))
-    for k, (item, steps) in enumerate(zip(solid, matrices)):
-        corners = np.concatenate([box_corners(item.mesh) @ m[:, :3].T + m[:, 3] for m in steps])
+    """(b, 6) boxes round the things over the exposure, a hair larger, and their masks (b,); one round all where they are many."""
+    found: dict[str, list[np.ndarray]] = {}
+    bits: dict[str, int] = {}
+    for k, (item, steps, mask) in enumerate(zip(solid, matrices, masks)):
+        own = box_corners(item.mesh)
+        name = item.of or f"#{k}"
+        found.setdefault(name, []).extend(own @ m[:, :3].T + m[:, 3] for m in steps)
+        bits[name] = bits.get(name, 0) | mask
+    boxes = np.zeros((len(found), 6))
+    for k, rows in enumerate(found.values()):
+        corners = np.concatenate(rows)
         low, high = corners.min(0), corners.max(0)
         room = 1e-5 * (1 + np.abs(corners).max())
         boxes[k] = *(low - room), *(high + room)
+    together = list(bits.values())
     if len(boxes) > MOST_BOXES:
         boxes = np.concatenate([boxes[:, :3].min(0), boxes[:, 3:].max(0)])[None]
-        masks = [int(np.bitwise_or.reduce(masks))]
-    return np.ascontiguousarray(boxes), np.array(masks, np.int64)
+        together = [int(np.bitwise_or.reduce(together))]
+    return np.ascontiguousarray(boxes), np.array(together, np.int64)
 
 
 def check_solids(items: Sequence[Item]) -> None:
@@ -126,7 +137,7 @@ def check_solids(items: Sequence[Item]) -> None:
 def mask_of(item: Item) -> int:
     """Which rays meet the item: the eye's, mirrored ones, and those that ask for light."""
     if item.drawn:
-        casts = 0 if not item.casts else PICTURED if item.picture is not None else OPAQUE
+        casts = 0 if not item.casts else PICTURED if item.picture is not None or item.opacity < 1 else OPAQUE
         return casts | MIRRORED | (SEEN if item.seen else 0)
     solid = item.hides or item.reflects > 0
     return (SEEN if solid or item.receives else 0) | (PLACE if item.hides and item.casts else 0) | (MIRRORED if item.hides else 0)
@@ -150,7 +161,9 @@ def _turned_deg(a: np.ndarray, b: np.ndarray) -> float:
     return float(np.rad2deg(np.arccos(np.clip((units[0] * units[1]).sum(0), -1, 1)).max()))
 
 
-def _fade(item: Item, matrix: np.ndarray) -> float:
+def _fade(item: Item, matrix: np.ndarray, scale: float) -> float:
+    if item.thickness > 0:
+        return FADE_SHARE * item.thickness / scale
     corners = box_corners(item.mesh)
     sides = np.linalg.norm(matrix[:, :3], axis=0) * (corners[-1] - corners[0])
     return FADE_SHARE * float(np.sort(sides)[1])

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..shape.extrude import Mesh
 
-KEPT_BOXES = 64
+KEPT_BOXES = 512
 
 # the endless level plane z = 0, as the mesh of an item
 LEVEL = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
@@ -21,7 +21,8 @@ class Item(NamedTuple):
     picture: (h, w, 4) uint8 straight alpha on a card, or None. drawn: seen, and throws a shadow; else it stands in for something
     of the plate. receives, hides: shadows, and what lies behind. reflects: share of the drawn ones that it mirrors, as its
     surface turns it; rougher is more blurred. seen: by the eye, not only in mirrors. casts: it keeps light from what lies
-    behind it, where it is drawn or hides.
+    behind it, where it is drawn or hides. of: the thing that it is a part of, with others; thickness: the middle one of that one's
+    sides, 0 for that of the item's own. opacity: of what is drawn.
     """
 
     mesh: Mesh
@@ -36,6 +37,9 @@ class Item(NamedTuple):
     reflects: float = 0.0
     seen: bool = True
     casts: bool = True
+    of: str = ""
+    thickness: float = 0.0
+    opacity: float = 1.0
 
     def only_hiding(self) -> "Item":
         """The same as something that is not seen itself."""

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..basics.jit import inlined
 from . import embree
-from .geometry import BEGIN, FIRST_CORNER, FIRST_STEP, FIRST_TRIANGLE, HIGH, MOST_LEVELS, PICTURE, PICTURED, STEPS, WIDE
+from .geometry import BEGIN, FIRST_CORNER, FIRST_STEP, FIRST_TRIANGLE, FLAT, HIGH, MOST_LEVELS, OPACITY, PICTURE, PICTURED, STEPS, WIDE
 from .vectors import along, dot, normalised
 
 FAR = 1e30
@@ -151,14 +151,18 @@ def blocked(things, ray, words, address, p, d, at, mask):
 
 @inlined
 def _through_cards(things, ray, words, address, p, d, at):
-    """Share of light that pictures with holes let pass."""
+    """Share of light that pictures with holes, and what is not solid to the eye, let pass."""
     left = 1.0
     o = p
     for _ in range(MOST_MEETINGS):
         if not nearest(things, ray, words, address, o, d, at, PICTURED):
             break
         k, place, _, face, _, own, _ = hit(things, ray, words, at)
-        left *= 1.0 - painted(things, things.number[k, PICTURE], own[0], own[2], 1.0)[3]
+        alpha = things.value[k, OPACITY]
+        if things.number[k, PICTURE] >= 0:
+            alpha *= painted(things, things.number[k, PICTURE], own[0], own[2], 1.0)[3]
+        if dot(face, d) < 0 or things.number[k, FLAT]:  # a solid takes its share once, where the ray enters it
+            left *= 1.0 - alpha
         if left < THIN:
             return 0.0
         o = off(place, face, d)

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..basics.jit import inlined, kernel, unmanaged
 from .eye import Eye, ray_through
-from .geometry import BASE, DRAWN, FADE, FLAT, HIDES, METAL, MIRRORED, PICTURE, RECEIVES, REFLECTS, ROUGHNESS, SEEN, WIDE, Things
+from .geometry import BASE, DRAWN, FADE, FLAT, HIDES, METAL, MIRRORED, OPACITY, PICTURE, RECEIVES, REFLECTS, ROUGHNESS, SEEN, WIDE, Things
 from .lighting import Lights, mirrored, received, shaded
 from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, painted
 from .sampling import BLOCK, MIRROR, Table
@@ -62,11 +62,11 @@ def _unit(v):
 @inlined
 def _surface(things, number, value, own, travelled, px):
     """Colour and alpha of one of ours at a place in its own axes; px: how much of these one px of the picture covers."""
-    base, alpha = (value[BASE], value[BASE + 1], value[BASE + 2]), 1.0
+    base, alpha = (value[BASE], value[BASE + 1], value[BASE + 2]), value[OPACITY]
     if number[PICTURE] >= 0:
         picture = number[PICTURE]
-        red, green, blue, alpha = painted(things, picture, own[0], own[2], px * things.levels[picture, 0, WIDE])
-        base = (base[0] * red, base[1] * green, base[2] * blue)
+        red, green, blue, cover = painted(things, picture, own[0], own[2], px * things.levels[picture, 0, WIDE])
+        base, alpha = (base[0] * red, base[1] * green, base[2] * blue), alpha * cover
     if travelled < value[FADE]:
         alpha *= smoothstep(0.5 * value[FADE], value[FADE], travelled)
     return base, alpha

@@ -1,12 +1,12 @@
 """Drawings (SVG) to flat outlines. Only shapes with a fill are taken; nothing that a file names is fetched or run."""
 
-import functools
 import io
 import re
 import threading
 import xml.etree.ElementTree as ET
 from collections import OrderedDict
 from collections.abc import Callable
+from typing import NamedTuple
 
 import manifold3d as m3
 import numpy as np
@@ -14,7 +14,7 @@ import svgelements as se
 
 from ..basics.apart import apart
 from ..basics.errors import UserError
-from .extrude import Mesh, extrude
+from .extrude import Form, Mesh, solid
 
 MOST_BYTES, MOST_SHAPES, MOST_POINTS = 4_000_000, 4000, 200_000
 HEAVY = 8_000  # characters, with those of what `use` repeats, from which a drawing is worked out in a child process: some 0.3 s
@@ -190,7 +190,15 @@ def _along(segment: se.PathSegment, t: np.ndarray) -> np.ndarray:
     return np.array([(q.x, q.y) for q in (segment.point(u) for u in t[:, 0])])
 
 
-@functools.lru_cache(maxsize=32)
-def logo_mesh(text: str, depth: float, bevel: float) -> Mesh:
-    """The solid of a drawing one unit high; depth and bevel in its heights."""
-    return extrude(list(drawing_outlines(text)[0]), depth, bevel)
+class Drawing(NamedTuple):
+    """The outline of a drawing one unit high, by its source."""
+
+    text: str
+
+    def contours(self) -> list[np.ndarray]:
+        return list(drawing_outlines(self.text)[0])
+
+
+def logo_mesh(text: str, form: Form) -> Mesh:
+    """The solid of a drawing one unit high; its form in heights. Raises UserError."""
+    return solid(Drawing(text), form)

@@ -1,29 +1,194 @@
-"""Flat outlines to solid letters with a rounded bevel."""
+"""Flat outlines to solids: a depth, edges of a profile, rounded corners, a wall instead of a full body."""
 
 import functools
-from pathlib import Path
-from typing import NamedTuple
+from collections.abc import Hashable
+from typing import NamedTuple, Protocol
 
 import manifold3d as m3
 import numpy as np
 
-from .outlines import Setting, word_outlines
-
+PROFILES = ("round", "flat", "step", "hollow")
 BEVEL_STEPS = 5
 CREASE = np.cos(np.deg2rad(30))
 SIMPLIFY = 2e-4
+MOST_HEIGHT = 0.45  # of the depth that an edge may take
+FACE, EDGE, SIDE, BACK = range(4)  # parts of a solid
+NO_PART = np.zeros(0, np.uint8)
 
 
 class Mesh(NamedTuple):
     """vertices (n, 3) and normals (n, 3) float32, triangles (m, 3) int32, counter-clockwise from outside.
 
-    closed: it has an inside, so that of its triangles only those that face the eye are ever seen.
+    closed: it has an inside, so that of its triangles only those that face the eye are ever seen. parts (m,) uint8: FACE, EDGE,
+    SIDE or BACK of each triangle; empty where it has one part.
     """
 
     vertices: np.ndarray
     normals: np.ndarray
     triangles: np.ndarray
     closed: bool = False
+    parts: np.ndarray = NO_PART
+
+
+class Edge(NamedTuple):
+    """profile: one of PROFILES. width: how far it goes inward; height: how much of the depth it takes."""
+
+    profile: str = "round"
+    width: float = 0.0
+    height: float = 0.0
+
+
+class Form(NamedTuple):
+    """How an outline becomes a solid, in its own units. rounding: radius of its corners; wall: thickness of the body along the outline, 0
+    for a full one; panel: how far within the front edge a face lies, and by how much it is raised (or sunk, below 0)."""
+
+    depth: float
+    front: Edge = Edge()
+    back: Edge = Edge()
+    rounding: float = 0.0
+    wall: float = 0.0
+    panel: tuple[float, float] = (0.0, 0.0)
+
+
+def bevelled(depth: float, bevel: float) -> Form:
+    """A plain solid whose edges are rounded by `bevel` front and back, held under 0.45 of the depth."""
+    edge = Edge("round", min(bevel, MOST_HEIGHT * depth), min(bevel, MOST_HEIGHT * depth))
+    return Form(depth, edge, edge)
+
+
+class Source(Hashable, Protocol):
+    """What has an outline, and is the same whenever that is."""
+
+    def contours(self) -> list[np.ndarray]:
+        """Closed polygons (n, 2), by the non-zero rule."""
+        ...
+
+
+class Contours(NamedTuple):
+    """An outline as it is, told from others by its numbers."""
+
+    polygons: tuple[tuple[tuple[float, float], ...], ...]
+
+    def contours(self) -> list[np.ndarray]:
+        return [np.array(p) for p in self.polygons]
+
+
+def extrude(contours: list[np.ndarray], depth: float, bevel: float) -> Mesh:
+    """`solid` of polygons (n, 2), plain and rounded by `bevel`."""
+    return solid(Contours(tuple(tuple((float(x), float(y)) for x, y in p) for p in contours)), bevelled(depth, bevel))
+
+
+@functools.lru_cache(maxsize=1024)
+def solid(source: Source, form: Form) -> Mesh:
+    """A solid of `form.depth` along -y behind its front (x right, z up, front at y = -depth / 2)."""
+    shell = _shell(source, form._replace(depth=0.0))
+    z = shell.rise + shell.side * (form.depth / 2)
+    # from outline axes (x right, y up, z towards the reader) to object axes (x right, y away, z up)
+    vertices = np.stack([shell.xy[:, 0], -z, shell.xy[:, 1]], 1)
+    return Mesh(np.ascontiguousarray(vertices, np.float32), shell.normals, shell.triangles, True, shell.parts)
+
+
+class _Shell(NamedTuple):
+    """A solid without its depth: places (n, 2) and heights (n,) against the plane that the side (n,), 1 front, -1 back, lies in."""
+
+    xy: np.ndarray
+    rise: np.ndarray
+    side: np.ndarray
+    normals: np.ndarray
+    triangles: np.ndarray
+    parts: np.ndarray
+
+
+@functools.lru_cache(maxsize=1024)
+def _shell(source: Source, form: Form) -> _Shell:
+    """An edge is a height field over nested insets, so that it never crosses itself, also where a stroke vanishes."""
+    insets = _Insets(_shaped(m3.CrossSection([np.asarray(c) for c in source.contours()], m3.FillRule.NonZero).simplify(SIMPLIFY), form))
+    build = _Builder()
+    for side, edge, panel in ((1.0, form.front, form.panel), (-1.0, form.back, (0.0, 0.0))):
+        bands = [*profile(edge), *_panel(edge, panel)]
+        for band in bands:
+            if band.inset == band.next_inset:
+                low, high = sorted(side * (rise - edge.height) for rise in (band.rise, band.next_rise))
+                for ring in insets[band.inset]:
+                    _wall(build, ring, (low, side), (high, side), EDGE, band.next_rise > band.rise)
+            else:
+                _band(build, insets[band.inset], insets[band.next_inset], band, edge.height, side)
+        last = bands[-1] if bands else _Band(0, 0, 0, 0, 0, 0)
+        _cap(build, insets[last.next_inset], last.next_rise - edge.height, side)
+    for ring in insets[0.0]:
+        _wall(build, ring, (form.back.height, -1.0), (-form.front.height, 1.0), SIDE)
+    return build.shell()
+
+
+def _shaped(section: m3.CrossSection, form: Form) -> m3.CrossSection:
+    """The outline with its corners rounded, or as a wall along it."""
+    if form.rounding > 1e-6:
+        r = form.rounding
+        # what is taken off outward corners, then inward ones
+        section = section.offset(-r, m3.JoinType.Round, 2.0, 32).offset(2 * r, m3.JoinType.Round, 2.0, 32).offset(-r, m3.JoinType.Round, 2.0, 32)
+        section = section.simplify(SIMPLIFY)
+    if form.wall > 1e-6:
+        section = section - section.offset(-form.wall, m3.JoinType.Miter, 2.0, 32)
+    return section
+
+
+class _Insets(dict):
+    """The outline and its insets, by how far they go, as polygons (n, 2) whose inside lies left."""
+
+    def __init__(self, section: m3.CrossSection) -> None:
+        super().__init__()
+        self.section = section
+
+    def __missing__(self, inset: float) -> list[np.ndarray]:
+        section = self.section if inset == 0 else self.section.offset(-inset, m3.JoinType.Round, 2.0, 32).simplify(SIMPLIFY)
+        self[inset] = found = [np.asarray(p, float) for p in section.to_polygons()]
+        return found
+
+
+class _Band(NamedTuple):
+    """A strip of an edge: how far in and how high it begins and ends, and how its normal leans there, from outward (0) to up (half pi)."""
+
+    inset: float
+    rise: float
+    lean: float
+    next_inset: float
+    next_rise: float
+    next_lean: float
+
+
+def profile(edge: Edge) -> list[_Band]:
+    """The strips of an edge from the side to the face."""
+    w, h = edge.width, edge.height
+    if w <= 1e-6 or h <= 1e-6:
+        return []
+    a = np.linspace(0, np.pi / 2, BEVEL_STEPS + 1)
+    if edge.profile == "flat":
+        slope = float(np.arctan2(w, h))
+        return [_Band(0.0, 0.0, slope, w, h, slope)]
+    if edge.profile == "step":
+        up = np.pi / 2
+        return [
+            _Band(0.0, 0.0, up, w / 2, 0.0, up),
+            _Band(w / 2, 0.0, 0.0, w / 2, h / 2, 0.0),
+            _Band(w / 2, h / 2, up, w, h / 2, up),
+            _Band(w, h / 2, 0.0, w, h, 0.0),
+        ]
+    if edge.profile == "hollow":
+        inset, rise, lean = w * np.sin(a), h * (1 - np.cos(a)), np.arctan2(w * np.cos(a), h * np.sin(a))
+    else:
+        inset, rise, lean = w * (1 - np.cos(a)), h * np.sin(a), np.arctan2(np.sin(a) / h, np.cos(a) / w)
+    inset[0], rise[0], inset[-1], rise[-1] = 0.0, 0.0, w, h
+    return [_Band(*(float(v) for v in row)) for row in np.c_[inset[:-1], rise[:-1], lean[:-1], inset[1:], rise[1:], lean[1:]]]
+
+
+def _panel(edge: Edge, panel: tuple[float, float]) -> list[_Band]:
+    """A face within the face, raised or sunk."""
+    margin, rise = panel
+    if margin <= 1e-6 or abs(rise) <= 1e-6:
+        return []
+    inner, up = edge.width + margin, np.pi / 2
+    low, high = edge.height, edge.height + rise
+    return [_Band(edge.width, low, up, inner, low, up), _Band(inner, low, 0.0, inner, high, 0.0)]
 
 
 def _corner_normals(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -42,85 +207,59 @@ def _smooth(p: np.ndarray) -> np.ndarray:
 
 class _Builder:
     def __init__(self) -> None:
-        self.parts: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
+        self.strips: list[tuple[np.ndarray, ...]] = []
         self.count = 0
 
-    def add(self, positions: np.ndarray, normals: np.ndarray, triangles: np.ndarray) -> None:
-        self.parts.append((positions, normals, triangles + self.count))
-        self.count += len(positions)
+    def add(self, xy: np.ndarray, rise: np.ndarray, side: np.ndarray, normals: np.ndarray, triangles: np.ndarray, part: int) -> None:
+        self.strips.append((xy, rise, side, normals, triangles + self.count, np.full(len(triangles), part)))
+        self.count += len(xy)
 
-    def mesh(self) -> Mesh:
-        if not self.parts:
-            return Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
-        v, n, t = (np.concatenate(x) for x in zip(*self.parts, strict=True))
-        return Mesh(np.ascontiguousarray(v, np.float32), np.ascontiguousarray(n, np.float32), np.ascontiguousarray(t, np.int32), True)
-
-
-def extrude(contours: list[np.ndarray], depth: float, bevel: float) -> Mesh:
-    """A solid of `depth` along -y behind the front (x right, z up, front at y = -depth / 2) with edges rounded by `bevel`.
-
-    contours: closed polygons (n, 2) by the non-zero rule. The bevel is a height field over nested insets, so that it never
-    crosses itself, also where a stroke vanishes. bevel is held under 0.45 of the depth.
-    """
-    bevel = min(bevel, 0.45 * depth)
-    section = m3.CrossSection([np.asarray(c) for c in contours], m3.FillRule.NonZero).simplify(SIMPLIFY)
-    angles = np.linspace(0, np.pi / 2, BEVEL_STEPS + 1) if bevel > 1e-6 else np.zeros(1)
-    inset, rise = bevel * (1 - np.cos(angles)), bevel * np.sin(angles)
-    layers = [section] + [section.offset(-d, m3.JoinType.Round, 2.0, 32).simplify(SIMPLIFY) for d in inset[1:]]
-    rings = [[np.asarray(p, float) for p in layer.to_polygons()] for layer in layers]
-    build = _Builder()
-    for side in (1.0, -1.0):
-        for k in range(len(rings) - 1):
-            _band(build, rings[k], rings[k + 1], depth / 2 - bevel + rise[k], depth / 2 - bevel + rise[k + 1], angles[k], angles[k + 1], side)
-        _cap(build, rings[-1], depth / 2 - bevel + rise[-1], side)
-    for ring in rings[0]:
-        _wall(build, ring, depth / 2 - bevel)
-    mesh = build.mesh()
-    # from outline axes (x right, y up, z towards the reader) to object axes (x right, y away, z up)
-    turn = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], np.float32)
-    return Mesh(mesh.vertices @ turn.T, mesh.normals @ turn.T, mesh.triangles, mesh.closed)
+    def shell(self) -> _Shell:
+        empty = (np.zeros((0, 2)), np.zeros(0), np.zeros(0), np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0))
+        xy, rise, side, n, t, parts = (np.concatenate(x) for x in zip(empty, *self.strips, strict=True))
+        # normals in object axes: x right, y away, z up
+        normals = np.ascontiguousarray(np.stack([n[:, 0], -n[:, 2], n[:, 1]], 1), np.float32)
+        return _Shell(xy, rise, side, normals, np.ascontiguousarray(t, np.int32), parts.astype(np.uint8))
 
 
-def _band(build: _Builder, outer: list, inner: list, z0: float, z1: float, a0: float, a1: float, side: float) -> None:
+def _band(build: _Builder, outer: list, inner: list, band: _Band, height: float, side: float) -> None:
     polygons = outer + [p[::-1] for p in inner]
     if not outer:
         return
     triangles = np.asarray(m3.triangulate(polygons), int)
     xy = np.concatenate(polygons)
     count = sum(map(len, outer))
-    z, angle = np.full(len(xy), z1), np.full(len(xy), a1)
-    z[:count], angle[:count] = z0, a0
+    rise, lean = np.full(len(xy), band.next_rise), np.full(len(xy), band.next_lean)
+    rise[:count], lean[:count] = band.rise, band.lean
     flat = np.concatenate([_smooth(p) for p in outer] + [_smooth(p)[::-1] for p in inner])
-    normal = np.c_[flat * np.cos(angle)[:, None], side * np.sin(angle)]
-    build.add(np.c_[xy, side * z], normal, triangles if side > 0 else triangles[:, ::-1])
+    normal = np.c_[flat * np.cos(lean)[:, None], side * np.sin(lean)]
+    build.add(xy, side * (rise - height), np.full(len(xy), side), normal, triangles if side > 0 else triangles[:, ::-1], EDGE)
 
 
-def _cap(build: _Builder, polygons: list, z: float, side: float) -> None:
+def _cap(build: _Builder, polygons: list, rise: float, side: float) -> None:
     if not polygons:
         return
     triangles = np.asarray(m3.triangulate(polygons), int)
     xy = np.concatenate(polygons)
-    build.add(np.c_[xy, np.full(len(xy), side * z)], np.tile([0, 0, side], (len(xy), 1)), triangles if side > 0 else triangles[:, ::-1])
+    flat, sides = np.full(len(xy), side * rise), np.full(len(xy), side)
+    up = np.tile([0, 0, side], (len(xy), 1))
+    build.add(xy, flat, sides, up, triangles if side > 0 else triangles[:, ::-1], FACE if side > 0 else BACK)
 
 
-def _wall(build: _Builder, p: np.ndarray, z: float) -> None:
-    """The side of one contour; corners sharper than 30 degrees stay sharp."""
-    if z <= 0:
-        return
+def _wall(build: _Builder, p: np.ndarray, low: tuple[float, float], high: tuple[float, float], part: int, outward: bool = True) -> None:
+    """A wall along one contour, between two heights, each against the plane of a side; corners sharper than 30 degrees stay sharp.
+
+    outward: the body is within the contour there; else round it.
+    """
+    (z0, side0), (z1, side1) = low, high
     after, before = _corner_normals(p)
     round_ = ((after * before).sum(1) > CREASE)[:, None]
     mean = _smooth(p)
     start = np.where(round_, mean, after)
     end = np.roll(np.where(round_, mean, before), -1, 0)
     q, m = np.roll(p, -1, 0), len(p)
-    heights = np.repeat([z, z, -z, -z], m)
-    normal = np.c_[np.concatenate([start, end, end, start]), np.zeros(4 * m)]
     i = np.arange(m)
+    normal = np.c_[np.concatenate([start, end, end, start]) * (1 if outward else -1), np.zeros(4 * m)]
     triangles = np.concatenate([np.c_[i, i + 3 * m, i + 2 * m], np.c_[i, i + 2 * m, i + m]])
-    build.add(np.c_[np.concatenate([p, q, q, p]), heights], normal, triangles)
-
-
-@functools.lru_cache(maxsize=64)
-def title_mesh(path: Path, text: str, setting: Setting, depth: float, bevel: float) -> Mesh:
-    """The solid of a title, its capitals one unit high: last base line on z = 0, centred on x = 0. depth, bevel in cap heights."""
-    return extrude(word_outlines(path, text, setting)[0], depth, bevel)
+    rise, side = np.repeat([z1, z1, z0, z0], m), np.repeat([side1, side1, side0, side0], m)
+    build.add(np.concatenate([p, q, q, p]), rise, side, normal, triangles if outward else triangles[:, ::-1], part)

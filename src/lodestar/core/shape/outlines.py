@@ -1,8 +1,8 @@
-"""Words to flat outlines, in units of the letter height: shaped by HarfBuzz, curves cut into chords."""
+"""Glyphs of a face to flat outlines, curves cut into chords."""
 
 import functools
+import unicodedata
 from pathlib import Path
-from typing import NamedTuple
 
 import numpy as np
 import uharfbuzz as hb
@@ -16,7 +16,8 @@ LINE_STEP = 1.15  # from base line to base line, in ems (common practice, no sou
 
 
 @functools.lru_cache(maxsize=32)
-def _font(path: Path) -> hb.Font:
+def font_of(path: Path) -> hb.Font:
+    """A face as the shaper reads it. Raises UserError."""
     try:
         # its bytes, not the file: one that is mapped and then cut short by somebody ends the program
         return hb.Font(hb.Face(hb.Blob(bytes_of(path, MOST_FONT))))
@@ -24,9 +25,16 @@ def _font(path: Path) -> hb.Font:
         raise UserError(f"{path.name} cannot be read as a font.", "Choose another face.") from error
 
 
+@functools.lru_cache(maxsize=256)
+def has_letter(path: Path, character: str) -> bool:
+    """Whether a face has a glyph for a character, or none is needed."""
+    return character.isspace() or unicodedata.category(character) in ("Cf", "Cc") or bool(font_of(path).get_nominal_glyph(ord(character)))
+
+
+@functools.lru_cache(maxsize=256)
 def cap_height(path: Path) -> float:
     """Height of a capital H over the base line, in ems."""
-    font = _font(path)
+    font = font_of(path)
     extents = font.get_glyph_extents(font.get_nominal_glyph(ord("H")) or 0)
     return (extents.y_bearing if extents and extents.y_bearing > 0 else 0.7 * font.face.upem) / font.face.upem
 
@@ -73,64 +81,14 @@ def _pen() -> hb.DrawFuncs:
     return pen
 
 
-class Setting(NamedTuple):
-    """How words are set. spacing, word_spacing: extra advance after each letter, and after each space, in ems; line_step: from base line
-    to base line, in ems; width: of the letters, against their own; align: 'left', 'centre' or 'right', of lines in the widest one."""
-
-    spacing: float = 0.0
-    word_spacing: float = 0.0
-    line_step: float = LINE_STEP
-    width: float = 1.0
-    align: str = "centre"
-
-
-PLAIN = Setting()
-
-
-@functools.lru_cache(maxsize=64)
-def word_box(path: Path, text: str, setting: Setting = PLAIN) -> tuple[tuple[float, float], tuple[float, float]]:
-    """Low and high corner of the words, in units of the cap height; a unit square where there is nothing to see."""
-    contours, _ = word_outlines(path, text, setting)
-    if not contours:
-        return (-0.5, 0.0), (0.5, 1.0)
-    points = np.concatenate(contours)
-    (x0, y0), (x1, y1) = points.min(0), points.max(0)
-    return (float(x0), float(y0)), (float(x1), float(y1))
-
-
-def word_outlines(path: Path, text: str, setting: Setting = PLAIN) -> tuple[list[np.ndarray], float]:
-    """Closed contours [(n, 2)] and the width of the widest line, in units of the cap height.
-
-    The text's last base line is y = 0, and its widest line is centred on x = 0.
-    """
-    font = _font(path)
-    upem, unit = font.face.upem, cap_height(path) * font.face.upem
-    lines = [_line(font, line, setting) for line in text.split("\n")]
-    widest = max(width for _, width in lines)
-    contours: list[np.ndarray] = []
-    for number, (row, width) in enumerate(lines):
-        start = {"left": -widest / 2, "right": widest / 2 - width}.get(setting.align, -width / 2)
-        drop = (len(lines) - 1 - number) * setting.line_step * upem
-        contours += [(c + (start, drop)) / unit for c in row]
-    if setting.width != 1.0:
-        contours = [c * (setting.width, 1.0) for c in contours]
-    return contours, widest / unit * setting.width
-
-
-def _line(font: hb.Font, line: str, setting: Setting) -> tuple[list[np.ndarray], float]:
-    """Contours and width of one line, in font units; it begins at x = 0."""
+@functools.lru_cache(maxsize=2048)
+def glyph_outline(path: Path, glyph: int) -> tuple[np.ndarray, ...]:
+    """Closed contours (n, 2) of a glyph by its number, in ems; none where there is nothing to see. Raises UserError."""
+    font = font_of(path)
     upem = font.face.upem
-    buffer = hb.Buffer()
-    buffer.add_str(line)
-    buffer.guess_segment_properties()
-    hb.shape(font, buffer, {"kern": True})
-    space = font.get_nominal_glyph(ord(" "))
-    x, row = 0.0, []
-    # an empty line has no glyphs, for which the shaper gives None
-    for info, at in zip(buffer.glyph_infos or (), buffer.glyph_positions or (), strict=True):
-        chords = _Chords(upem)
-        font.draw_glyph(info.codepoint, _pen(), chords)
-        offset = (x + at.x_offset, at.y_offset)
-        row += [np.array(c, float) + offset for c in chords.contours if len(c) > 2]
-        x += at.x_advance + setting.spacing * upem + (setting.word_spacing * upem if info.codepoint == space else 0.0)
-    return row, max(x - setting.spacing * upem, 0.0)
+    chords = _Chords(upem)
+    font.draw_glyph(glyph, _pen(), chords)
+    contours = tuple(np.array(c, float) / upem for c in chords.contours if len(c) > 2)
+    for contour in contours:
+        contour.flags.writeable = False
+    return contours

@@ -11,6 +11,19 @@ from .extrude import Mesh, extrude
 ROUND = 32  # sides of a tube
 
 
+def joined(solids: list[tuple[Mesh, np.ndarray]]) -> Mesh:
+    """Meshes as one, each moved by its (4, 4)."""
+    vertices, normals, triangles, count = [np.zeros((0, 3))], [np.zeros((0, 3))], [np.zeros((0, 3), np.int32)], 0
+    for mesh, m in solids:
+        turned = mesh.normals @ np.linalg.inv(m[:3, :3])
+        vertices.append(mesh.vertices @ m[:3, :3].T + m[:3, 3])
+        normals.append(turned / np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-12))
+        triangles.append(mesh.triangles + count)
+        count += len(mesh.vertices)
+    flat = lambda rows, kind: np.ascontiguousarray(np.concatenate(rows), kind)
+    return Mesh(flat(vertices, np.float32), flat(normals, np.float32), flat(triangles, np.int32), all(mesh.closed for mesh, _ in solids))
+
+
 @functools.cache
 def card_mesh() -> Mesh:
     """A flat square one unit wide and high that stands on z = 0, centred on x = 0, facing -y."""
