@@ -14,6 +14,8 @@ SIMPLIFY = 2e-4
 MOST_HEIGHT = 0.45  # of the depth that an edge may take
 FACE, EDGE, SIDE, BACK = range(4)  # parts of a solid
 NO_PART = np.zeros(0, np.uint8)
+NO_PANEL = (0.0, 0.0)
+NOTHING = (np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32), NO_PART)
 
 
 class Mesh(NamedTuple):
@@ -47,7 +49,7 @@ class Form(NamedTuple):
     back: Edge = Edge()
     rounding: float = 0.0
     wall: float = 0.0
-    panel: tuple[float, float] = (0.0, 0.0)
+    panel: tuple[float, float] = NO_PANEL
 
 
 def bevelled(depth: float, bevel: float) -> Form:
@@ -103,21 +105,51 @@ class _Shell(NamedTuple):
 def _shell(source: Source, form: Form) -> _Shell:
     """An edge is a height field over nested insets, so that it never crosses itself, also where a stroke vanishes."""
     insets = _Insets(_shaped(m3.CrossSection([np.asarray(c) for c in source.contours()], m3.FillRule.NonZero).simplify(SIMPLIFY), form))
-    build = _Builder()
-    for side, edge, panel in ((1.0, form.front, form.panel), (-1.0, form.back, (0.0, 0.0))):
-        bands = [*profile(edge), *_panel(edge, panel)]
-        for band in bands:
-            if band.inset == band.next_inset:
-                low, high = sorted(side * (rise - edge.height) for rise in (band.rise, band.next_rise))
-                for ring in insets[band.inset]:
-                    _wall(build, ring, (low, side), (high, side), EDGE, band.next_rise > band.rise)
-            else:
-                _band(build, insets[band.inset], insets[band.next_inset], band, edge.height, side)
-        last = bands[-1] if bands else _Band(0, 0, 0, 0, 0, 0)
-        _cap(build, insets[last.next_inset], last.next_rise - edge.height, side)
-    for ring in insets[0.0]:
-        _wall(build, ring, (form.back.height, -1.0), (-form.front.height, 1.0), SIDE)
-    return build.shell()
+    front = _upper(insets, form.front, form.panel)
+    back = front if (form.back, NO_PANEL) == (form.front, form.panel) else _upper(insets, form.back, NO_PANEL)
+    sides = [_wall(ring, (form.back.height, -1.0), (-form.front.height, 1.0), SIDE) for ring in insets[0.0]]
+    strips = [*front, *(_turned_over(strip) for strip in back), *sides]
+    if not strips:
+        return _Shell(np.zeros((0, 2)), np.zeros(0), np.zeros(0), *NOTHING)
+    begins = np.cumsum([0, *(len(strip.xy) for strip in strips)])
+    xy, rise, side, n = (np.concatenate([getattr(strip, name) for strip in strips]) for name in ("xy", "rise", "side", "normals"))
+    triangles = np.concatenate([strip.triangles + begin for strip, begin in zip(strips, begins)])
+    parts = np.repeat([strip.part for strip in strips], [len(strip.triangles) for strip in strips])
+    # normals in object axes: x right, y away, z up
+    normals = np.ascontiguousarray(np.stack([n[:, 0], -n[:, 2], n[:, 1]], 1), np.float32)
+    return _Shell(xy, rise, side, normals, np.ascontiguousarray(triangles, np.int32), parts.astype(np.uint8))
+
+
+class _Strip(NamedTuple):
+    """A piece of a shell, in outline axes: x right, y up, z towards the reader."""
+
+    xy: np.ndarray
+    rise: np.ndarray
+    side: np.ndarray
+    normals: np.ndarray
+    triangles: np.ndarray
+    part: int
+
+
+def _turned_over(strip: _Strip) -> _Strip:
+    """The same at the back."""
+    part = BACK if strip.part == FACE else strip.part
+    return _Strip(strip.xy, -strip.rise, -strip.side, strip.normals * [1, 1, -1], strip.triangles[:, ::-1], part)
+
+
+def _upper(insets: "_Insets", edge: Edge, panel: tuple[float, float]) -> list[_Strip]:
+    """Edge and face of the front."""
+    bands, strips = [*profile(edge), *_panel(edge, panel)], []
+    for band in bands:
+        if band.inset == band.next_inset:
+            low, high = sorted(rise - edge.height for rise in (band.rise, band.next_rise))
+            strips += [_wall(ring, (low, 1.0), (high, 1.0), EDGE, band.next_rise > band.rise) for ring in insets[band.inset]]
+        elif insets[band.inset]:
+            strips.append(_band(insets, band, edge.height))
+    last = bands[-1] if bands else _Band(0, 0, 0, 0, 0, 0)
+    if insets[last.next_inset]:
+        strips.append(_cap(insets[last.next_inset], last.next_rise - edge.height))
+    return strips
 
 
 def _shaped(section: m3.CrossSection, form: Form) -> m3.CrossSection:
@@ -138,6 +170,13 @@ class _Insets(dict):
     def __init__(self, section: m3.CrossSection) -> None:
         super().__init__()
         self.section = section
+        self._smooth: dict[float, list[np.ndarray]] = {}
+
+    def smooth(self, inset: float) -> list[np.ndarray]:
+        """Outward normals (n, 2) at the corners of each polygon, smooth from edge to edge."""
+        if inset not in self._smooth:
+            self._smooth[inset] = [_smooth(p) for p in self[inset]]
+        return self._smooth[inset]
 
     def __missing__(self, inset: float) -> list[np.ndarray]:
         section = self.section if inset == 0 else self.section.offset(-inset, m3.JoinType.Round, 2.0, 32).simplify(SIMPLIFY)
@@ -193,60 +232,37 @@ def _panel(edge: Edge, panel: tuple[float, float]) -> list[_Band]:
 
 def _corner_normals(p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Outward normals of the edge after and the edge before each corner of a polygon whose inside lies left."""
-    edge = np.roll(p, -1, 0) - p
+    edge = np.concatenate([p[1:], p[:1]]) - p
     after = np.stack([edge[:, 1], -edge[:, 0]], 1)
-    after /= np.maximum(np.linalg.norm(after, axis=1, keepdims=True), 1e-12)
-    return after, np.roll(after, 1, 0)
+    after /= np.maximum(np.hypot(after[:, 0], after[:, 1]), 1e-12)[:, None]
+    return after, np.concatenate([after[-1:], after[:-1]])
 
 
 def _smooth(p: np.ndarray) -> np.ndarray:
     after, before = _corner_normals(p)
     n = after + before
-    return n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-9)
+    return n / np.maximum(np.hypot(n[:, 0], n[:, 1]), 1e-9)[:, None]
 
 
-class _Builder:
-    def __init__(self) -> None:
-        self.strips: list[tuple[np.ndarray, ...]] = []
-        self.count = 0
-
-    def add(self, xy: np.ndarray, rise: np.ndarray, side: np.ndarray, normals: np.ndarray, triangles: np.ndarray, part: int) -> None:
-        self.strips.append((xy, rise, side, normals, triangles + self.count, np.full(len(triangles), part)))
-        self.count += len(xy)
-
-    def shell(self) -> _Shell:
-        empty = (np.zeros((0, 2)), np.zeros(0), np.zeros(0), np.zeros((0, 3)), np.zeros((0, 3)), np.zeros(0))
-        xy, rise, side, n, t, parts = (np.concatenate(x) for x in zip(empty, *self.strips, strict=True))
-        # normals in object axes: x right, y away, z up
-        normals = np.ascontiguousarray(np.stack([n[:, 0], -n[:, 2], n[:, 1]], 1), np.float32)
-        return _Shell(xy, rise, side, normals, np.ascontiguousarray(t, np.int32), parts.astype(np.uint8))
-
-
-def _band(build: _Builder, outer: list, inner: list, band: _Band, height: float, side: float) -> None:
+def _band(insets: _Insets, band: _Band, height: float) -> _Strip:
+    outer, inner = insets[band.inset], insets[band.next_inset]
     polygons = outer + [p[::-1] for p in inner]
-    if not outer:
-        return
     triangles = np.asarray(m3.triangulate(polygons), int)
     xy = np.concatenate(polygons)
     count = sum(map(len, outer))
     rise, lean = np.full(len(xy), band.next_rise), np.full(len(xy), band.next_lean)
     rise[:count], lean[:count] = band.rise, band.lean
-    flat = np.concatenate([_smooth(p) for p in outer] + [_smooth(p)[::-1] for p in inner])
-    normal = np.c_[flat * np.cos(lean)[:, None], side * np.sin(lean)]
-    build.add(xy, side * (rise - height), np.full(len(xy), side), normal, triangles if side > 0 else triangles[:, ::-1], EDGE)
+    flat = np.concatenate(insets.smooth(band.inset) + [n[::-1] for n in insets.smooth(band.next_inset)])
+    return _Strip(xy, rise - height, np.ones(len(xy)), np.c_[flat * np.cos(lean)[:, None], np.sin(lean)], triangles, EDGE)
 
 
-def _cap(build: _Builder, polygons: list, rise: float, side: float) -> None:
-    if not polygons:
-        return
+def _cap(polygons: list, rise: float) -> _Strip:
     triangles = np.asarray(m3.triangulate(polygons), int)
     xy = np.concatenate(polygons)
-    flat, sides = np.full(len(xy), side * rise), np.full(len(xy), side)
-    up = np.tile([0, 0, side], (len(xy), 1))
-    build.add(xy, flat, sides, up, triangles if side > 0 else triangles[:, ::-1], FACE if side > 0 else BACK)
+    return _Strip(xy, np.full(len(xy), rise), np.ones(len(xy)), np.tile([0.0, 0.0, 1.0], (len(xy), 1)), triangles, FACE)
 
 
-def _wall(build: _Builder, p: np.ndarray, low: tuple[float, float], high: tuple[float, float], part: int, outward: bool = True) -> None:
+def _wall(p: np.ndarray, low: tuple[float, float], high: tuple[float, float], part: int, outward: bool = True) -> _Strip:
     """A wall along one contour, between two heights, each against the plane of a side; corners sharper than 30 degrees stay sharp.
 
     outward: the body is within the contour there; else round it.
@@ -262,4 +278,4 @@ def _wall(build: _Builder, p: np.ndarray, low: tuple[float, float], high: tuple[
     normal = np.c_[np.concatenate([start, end, end, start]) * (1 if outward else -1), np.zeros(4 * m)]
     triangles = np.concatenate([np.c_[i, i + 3 * m, i + 2 * m], np.c_[i, i + 2 * m, i + m]])
     rise, side = np.repeat([z1, z1, z0, z0], m), np.repeat([side1, side1, side0, side0], m)
-    build.add(np.concatenate([p, q, q, p]), rise, side, normal, triangles if outward else triangles[:, ::-1], part)
+    return _Strip(np.concatenate([p, q, q, p]), rise, side, normal, triangles if outward else triangles[:, ::-1], part)
