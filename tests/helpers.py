@@ -10,11 +10,11 @@ import msgspec
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
-from lodestar.core.evaluate.kinds import shifted
+from lodestar.core.evaluate.lettering import shifted
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.shape.extrude import Mesh, bevelled, solid
-from lodestar.core.shape.fonts import face_path
+from lodestar.core.shape.fonts import Face, face_of
 from lodestar.core.shape.setting import PLAIN, Setting, letters_of, pieces_of
 from lodestar.core.shape.solids import joined
 
@@ -23,7 +23,7 @@ SHOTS = ROOT / "demo" / "shots"
 DEMO = ROOT / "demo" / "open-night.lode"
 
 
-def word_contours(path: Path, text: str, setting: Setting = PLAIN) -> tuple[list[np.ndarray], float]:
+def word_contours(path: Face, text: str, setting: Setting = PLAIN) -> tuple[list[np.ndarray], float]:
     """Closed polygons of a set text and the width of its widest line, in cap heights."""
     pieces = pieces_of(path, text, setting)
     return [c + (piece.x, piece.y) for piece in pieces for c in piece.joined.contours()], letters_of(path, text, setting)[1]
@@ -31,7 +31,7 @@ def word_contours(path: Path, text: str, setting: Setting = PLAIN) -> tuple[list
 
 def word_mesh(face: str, text: str, depth: float, bevel: float) -> Mesh:
     """The solid of a text in one of the shipped faces."""
-    pieces = pieces_of(face_path(face), text, PLAIN)
+    pieces = pieces_of(face_of(face), text, PLAIN)
     return joined([(solid(piece.joined, bevelled(depth, bevel)), shifted(piece.x, 0.0, piece.y)) for piece in pieces])
 
 

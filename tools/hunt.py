@@ -95,7 +95,7 @@ def picture(path: Path) -> None:
 
 def font(path: Path) -> None:
     fonts._full_name(path)
-    for piece in pieces_of(path, "Ayé &\nfi"):
+    for piece in pieces_of(fonts.Face(path), "Ayé &\nfi"):
         solid(piece.joined, bevelled(0.2, 0.02))
 
 

@@ -300,7 +300,11 @@ class BrokenFontsTest(FolderCase):
         (self.folder / "folder.ttf").mkdir()
         fonts.system_faces.cache_clear()
         try:
-            with mock.patch.object(fonts, "FOLDERS", (str(self.folder),)), mock.patch.object(fonts, "_unreadable", []):
+            with (
+                mock.patch.object(fonts, "known_faces", lambda: None),
+                mock.patch.object(fonts, "FOLDERS", (str(self.folder),)),
+                mock.patch.object(fonts, "_unreadable", []),
+            ):
                 self.assertIn("Zilla Slab Bold", fonts.system_faces())
                 self.assertGreater(len(fonts.unreadable_faces()), 10)
         finally:

@@ -8,7 +8,7 @@ from fontTools.ttLib import TTFont
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.shape.extrude import extrude
-from lodestar.core.shape.fonts import SHIPPED, all_faces, face_path
+from lodestar.core.shape.fonts import SHIPPED, all_faces, face_of
 from lodestar.core.shape.outlines import cap_height
 from lodestar.core.shape.setting import Setting, word_box
 from tests.helpers import word_contours, word_mesh
@@ -36,8 +36,8 @@ class OutlinesTest(unittest.TestCase):
     def test_advance_widths_and_boxes_are_the_fonts_own(self):
         # outside check: the font's hmtx table and glyph bounds, read by fontTools
         for face in SHIPPED:
-            path = face_path(face)
-            font = TTFont(path)
+            path = face_of(face)
+            font = TTFont(path.path)
             glyphs, order = font.getGlyphSet(), font.getBestCmap()
             upem = font["head"].unitsPerEm
             cap = cap_height(path) * upem
@@ -52,7 +52,7 @@ class OutlinesTest(unittest.TestCase):
                 np.testing.assert_allclose([*points.min(0), *points.max(0)], pen.bounds, atol=0.0013 * upem)
 
     def test_kerning_lines_and_spacing(self):
-        path = face_path("Inter Display Black")
+        path = face_of("Inter Display Black")
         width = lambda text, spacing=0.0: word_contours(path, text, Setting(spacing))[1]
         self.assertLess(width("AV"), width("A") + width("V"))
         self.assertAlmostEqual(width("OOO", 0.1) - width("OOO"), 0.2 / cap_height(path), places=6)
@@ -62,7 +62,7 @@ class OutlinesTest(unittest.TestCase):
         self.assertGreater(heights[-1], 1.2)
 
     def test_lines_are_set_in_the_widest_one(self):
-        path = face_path("Inter Display Black")
+        path = face_of("Inter Display Black")
         left = lambda align, k: min(
             c[:, 0].min() for c in word_contours(path, "HHHH\nH", Setting(align=align))[0] if (c[:, 1].min() > 0.5) == (k == 0)
         )
@@ -74,11 +74,11 @@ class OutlinesTest(unittest.TestCase):
 
     def test_spaces_line_steps_and_width(self):
         """Advances are the face's own (hmtx by fontTools) and what is added to them."""
-        path = face_path("Inter Display Black")
+        path = face_of("Inter Display Black")
         width = lambda text, **more: word_contours(path, text, Setting(**more))[1]
         self.assertAlmostEqual(width("H H H", word_spacing=0.3) - width("H H H"), 0.6 / cap_height(path), places=6)
         self.assertAlmostEqual(width("HH", word_spacing=0.3), width("HH"), places=9)
-        with TTFont(path) as font:
+        with TTFont(path.path) as font:
             advance = font["hmtx"][font.getBestCmap()[ord("H")]][0] / font["head"].unitsPerEm
         self.assertAlmostEqual(width("H"), advance / cap_height(path), places=6)
         self.assertAlmostEqual(width("H", width=0.7), 0.7 * width("H"), places=9)
@@ -90,9 +90,9 @@ class OutlinesTest(unittest.TestCase):
         )
 
     def test_faces(self):
-        self.assertEqual(all_faces()[:2], list(SHIPPED))
+        self.assertEqual(all_faces()[:5], list(SHIPPED))
         with self.assertRaises(UserError):
-            face_path("No Such Face")
+            face_of("No Such Face")
 
 
 class SolidTest(unittest.TestCase):

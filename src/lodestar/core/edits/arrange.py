@@ -15,7 +15,7 @@ from ..scene.poses import moved, pose_matrix, size_of
 from ..scene.surfaces import heading_towards, sturdy_plane
 from ..shape.solids import ground_mesh
 from ..shot.document import Shot
-from ..shot.objects import Card, GroundMesh, Object, Tube, ancestors
+from ..shot.objects import Card, GroundMesh, Object, Tube, ancestors, owned
 from .turns import turned
 
 PIVOTS = (
@@ -237,7 +237,15 @@ def reparented(shot: Shot, id_: str, parent: str) -> Shot:
 def copies(items: Sequence[Object]) -> tuple[Object, ...]:
     """Copies with ids of their own, hung on one another as the originals were; a parent that is not among them stays."""
     names = {o.id: new_id() for o in items}
-    return tuple(msgspec.structs.replace(o, id=names[o.id], parent=names.get(o.parent, o.parent)) for o in items)
+    return tuple(
+        msgspec.structs.replace(
+            o,
+            id=names[o.id],
+            parent=names.get(o.parent, o.parent),
+            **{name: tuple(msgspec.structs.replace(child, id=new_id()) for child in own) for name, own in owned(o).items()},
+        )
+        for o in items
+    )
 
 
 def with_children(shot: Shot, ids: Sequence[str]) -> list[Object]:

@@ -3,7 +3,6 @@
 A new kind of object is a struct in `shot/objects.py` and a `Kind` here.
 """
 
-from pathlib import Path
 from typing import Any, NamedTuple
 
 import msgspec
@@ -14,15 +13,12 @@ from ..basics.geometry import turn_matrix
 from ..basics.keyed import constant
 from ..media.pictures import picture_frame
 from ..shape.drawings import drawing_outlines, logo_mesh
-from ..shape.extrude import Form, Mesh, bevelled, solid
-from ..shape.fonts import SHIPPED, face_path
-from ..shape.setting import Setting, pieces_of, word_box
+from ..shape.extrude import Mesh
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
+from .lettering import LEAST, Part, layers_at, title_box, title_parts, title_problem
 
 EMPTY = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
-IN_PLACE = np.eye(4)
-LEAST = 1e-4  # metres; nothing is thinner
 OVERSHOOT = 0.04  # cap heights (common practice, no source)
 GRID_CELLS, GRID_PX = 8, 512
 
@@ -34,13 +30,6 @@ class OnIt(NamedTuple):
     paints: bool
 
 
-class Part(NamedTuple):
-    """One solid of an object: place (4, 4) in the axes that `Kind.stretch` takes."""
-
-    mesh: Mesh
-    place: np.ndarray
-
-
 class Kind:
     """A kind of object; each method takes an object of it and a frame of the clip. This one has no body."""
 
@@ -50,7 +39,7 @@ class Kind:
 
     def parts(self, item: Any, frame: float) -> list[Part]:
         """All of its solids."""
-        return [Part(self.mesh(item, frame), IN_PLACE)]
+        return [Part(self.mesh(item, frame))]
 
     def stretch(self, item: Any, frame: float) -> np.ndarray:
         """(4, 4) from the axes of the mesh to the object's own, in metres."""
@@ -73,7 +62,7 @@ class Kind:
         return item
 
 
-class Extruded(Kind):
+class Extrusions(Kind):
     """Letters and drawings: a solid of its height, with a depth and rounded edges."""
 
     def stretch(self, item: Any, frame: float) -> np.ndarray:
@@ -81,13 +70,7 @@ class Extruded(Kind):
         return np.diag([height, height, height, 1.0])
 
     def draft(self, item: Any) -> Any:
-        return msgspec.structs.replace(item, bevel=constant(0.0))
-
-    @staticmethod
-    def form(item: Title | Logo, frame: float) -> Form:
-        """How its outlines become solids, in its heights."""
-        height = max(item.height.at(frame)[0], LEAST)
-        return bevelled(round(max(item.depth.at(frame)[0], LEAST) / height, 5), round(max(item.bevel.at(frame)[0], 0.0) / height, 5))
+        return msgspec.structs.replace(item, bevel=constant(0.0), rounding=constant(0.0), panel=constant(0.0, 0.0))
 
     @staticmethod
     def sizes(item: Title | Logo, frame: float) -> tuple[float, float]:
@@ -95,45 +78,30 @@ class Extruded(Kind):
         return max(item.height.at(frame)[0], LEAST), max(item.depth.at(frame)[0], LEAST) / 2
 
 
-def _face_path(title: Title) -> Path:
-    """The title's face, or the first shipped one where it is missing: never fatal."""
-    try:
-        return face_path(title.face)
-    except UserError:
-        return face_path(next(iter(SHIPPED)))
-
-
-def _setting(item: Title, frame: float) -> Setting:
-    """How a title is set at a frame, in steps that cannot be seen, by which meshes are kept."""
-    at = lambda value: round(value.at(frame)[0], 4)
-    return Setting(at(item.spacing), at(item.word_spacing), at(item.line_spacing), max(at(item.letter_width), LEAST), item.align)
-
-
-class Letters(Extruded):
+class Letters(Extrusions):
     def parts(self, item: Title, frame: float) -> list[Part]:
         try:
-            pieces, form = pieces_of(_face_path(item), item.text, _setting(item, frame)), self.form(item, frame)
-            return [Part(solid(piece.joined, form), shifted(piece.x, 0.0, piece.y)) for piece in pieces]
+            return title_parts(item, frame)
         except UserError:  # told by `problem`; the picture goes on without it
             return []
 
     def box(self, item: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
-        low, high = word_box(_face_path(item), item.text, _setting(item, frame))
+        low, high = title_box(item, frame)
         height, half = self.sizes(item, frame)
         # round letters reach a hair below the base line on which all stand
         foot = 0.0 if -OVERSHOOT < low[1] < 0 else low[1]
         return np.array([low[0] * height, -half, foot * height]), np.array([high[0] * height, half, high[1] * height])
 
     def problem(self, item: Title, frame: float) -> str:
-        return _told(face_path, item.face)
+        return title_problem(item, frame)
 
 
-class Drawings(Extruded):
-    def mesh(self, item: Logo, frame: float) -> Mesh:
+class Drawings(Extrusions):
+    def parts(self, item: Logo, frame: float) -> list[Part]:
         try:
-            return logo_mesh(item.svg, self.form(item, frame))
+            return [Part(logo_mesh(item.svg, form), place, colour, opacity) for form, place, colour, opacity in layers_at(item, frame)]
         except UserError:  # told by `problem`
-            return EMPTY
+            return []
 
     def box(self, item: Logo, frame: float) -> tuple[np.ndarray, np.ndarray]:
         try:
@@ -235,14 +203,6 @@ def _grid() -> np.ndarray:
 
 
 _GRID = _grid()
-
-
-def shifted(x: float, y: float, z: float) -> np.ndarray:
-    """(4, 4) of a shift."""
-    m = np.eye(4)
-    m[:3, 3] = x, y, z
-    return m
-
 
 KINDS: dict[type, Kind] = {
     Title: Letters(),

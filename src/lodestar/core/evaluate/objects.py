@@ -12,7 +12,8 @@ from ..shape.extrude import Mesh
 from ..shape.solids import joined
 from ..shot.document import Shot
 from ..shot.objects import Object, Solid, ancestors, is_there
-from .kinds import EMPTY, IN_PLACE, Part, kind_of
+from .kinds import EMPTY, kind_of
+from .lettering import IN_PLACE, Part
 
 
 def pose_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
@@ -44,6 +45,7 @@ def mesh_of(item: Object, frame: float) -> Mesh:
 
 
 MOST_JOINED = 32
+MAY_BE_NOTHING = ("bevel", "bevel_height", "rounding", "wall", "panel")
 _joined: dict[tuple, tuple[list[Part], Mesh]] = {}
 
 
@@ -54,10 +56,10 @@ def box_of(item: Object, frame: float) -> tuple[np.ndarray, np.ndarray]:
 
 def problem_of(item: Object, frame: float) -> str:
     """What keeps the object from being drawn as it should be; empty when nothing does."""
-    for name in ("size", *item.LENGTHS):
+    for name in ("size", *(name for name in item.LENGTHS if name not in MAY_BE_NOTHING)):
         value = getattr(item, name)
         # one that is keyed may well grow out of nothing
-        if name != "bevel" and not value.keys and min(value.value) <= 0:
+        if not value.keys and min(value.value) <= 0:
             return f"Its {name} is {min(value.value):g}, so there is nothing to see. Give it more than 0."
     return kind_of(item).problem(item, frame)
 
@@ -75,6 +77,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     base = np.ones(3) if picture is not None and picture.paints else decode(np.array(thing.colour), "srgb")
     parts, low_high = kind.parts(thing, index), kind.box(thing, index)
     thickness = float(np.sort(low_high[1] - low_high[0])[1]) * size_of(pose_of(shot, thing, index))
+    opacity = float(np.clip(thing.opacity.at(index)[0], 0, 1))
     whole = Item(
         EMPTY,
         lambda share: model_of(shot, thing, index + share),
@@ -88,11 +91,16 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         float(np.clip(thing.reflects.at(index)[0], 0, 1)),
         of=thing.id,
         thickness=thickness,
+        opacity=opacity if thing.drawn else 1.0,
     )
-    if len(parts) == 1 and parts[0].place is IN_PLACE:
-        return [whole._replace(mesh=parts[0].mesh)]
     model = functools.cache(whole.model)  # of all of its parts alike
-    return [whole._replace(mesh=part.mesh, model=functools.partial(_placed, model, part.place)) for part in parts]
+    return [_part_item(whole, part, model) for part in parts] if opacity > 0 or not thing.drawn else []
+
+
+def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray]) -> Item:
+    red, green, blue = whole.base if part.colour is None else (float(v) for v in decode(np.array(part.colour), "srgb"))
+    how = model if part.place is IN_PLACE else functools.partial(_placed, model, part.place)
+    return whole._replace(mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity)
 
 
 def _placed(model: Callable[[float], np.ndarray], place: np.ndarray, share: float) -> np.ndarray:

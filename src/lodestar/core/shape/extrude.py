@@ -42,13 +42,14 @@ class Edge(NamedTuple):
 
 class Form(NamedTuple):
     """How an outline becomes a solid, in its own units. rounding: radius of its corners; wall: thickness of the body along the outline, 0
-    for a full one; panel: how far within the front edge a face lies, and by how much it is raised (or sunk, below 0)."""
+    for a full one; grow: by how much it is fatter all round; panel: how far within the front edge a face lies, and by how much it is raised (or sunk, below 0)."""
 
     depth: float
     front: Edge = Edge()
     back: Edge = Edge()
     rounding: float = 0.0
     wall: float = 0.0
+    grow: float = 0.0
     panel: tuple[float, float] = NO_PANEL
 
 
@@ -159,6 +160,8 @@ def _shaped(section: m3.CrossSection, form: Form) -> m3.CrossSection:
         # what is taken off outward corners, then inward ones
         section = section.offset(-r, m3.JoinType.Round, 2.0, 32).offset(2 * r, m3.JoinType.Round, 2.0, 32).offset(-r, m3.JoinType.Round, 2.0, 32)
         section = section.simplify(SIMPLIFY)
+    if abs(form.grow) > 1e-6:
+        section = section.offset(form.grow, m3.JoinType.Round, 2.0, 64).simplify(SIMPLIFY)
     if form.wall > 1e-6:
         section = section - section.offset(-form.wall, m3.JoinType.Miter, 2.0, 32)
     return section

@@ -1,16 +1,25 @@
-"""Faces to set titles in: the shipped ones and the system's."""
+"""Faces to set titles in: the shipped ones, the system's, and those of files."""
 
 import functools
 import os
 import struct
 from pathlib import Path
+from typing import NamedTuple
 
 from fontTools.ttLib import TTFont, TTLibError
 
 from ..basics.errors import UserError
+from .fontconfig import Found, known_faces
 
 SHIPPED_FOLDER = Path(__file__).parents[2] / "fonts"
-SHIPPED = {"Inter Display Black": "InterDisplay-Black.otf", "Zilla Slab Bold": "ZillaSlab-Bold.ttf"}
+SHIPPED = {
+    "Inter Display Black": "InterDisplay-Black.otf",
+    "Zilla Slab Bold": "ZillaSlab-Bold.ttf",
+    "Bebas Neue Bold": "BebasNeue-Bold.otf",
+    "Allerta Stencil": "Allerta-Stencil.otf",
+    "Kaushan Script": "KaushanScript-Regular.otf",
+}
+ENDINGS = (".ttf", ".otf", ".ttc", ".otc")  # of files that the shaper reads
 # what broken tables make their reader raise: it asserts and unpacks as it goes
 FONT_ERRORS = (
     TTLibError,
@@ -32,32 +41,71 @@ _unreadable: list[Path] = []
 FOLDERS = ("/usr/share/fonts", "/usr/local/share/fonts", "~/.fonts", "~/.local/share/fonts")
 
 
-def face_path(face: str) -> Path:
-    """The file of a face by its name, or a path to a font file. Raises UserError when there is no such face here."""
-    if face in SHIPPED:
-        return SHIPPED_FOLDER / SHIPPED[face]
-    if face in (system := system_faces()):
-        return system[face]
-    if os.sep in face and Path(face).exists():
-        return Path(face)
-    raise UserError(f"The face {face} is not on this machine.", f"Choose another; {next(iter(SHIPPED))} stands in for it.")
+class Face(NamedTuple):
+    """A face as it is set: file, which face of it, and the places of a variable face on its axes, by their tags."""
+
+    path: Path
+    number: int = 0
+    axes: tuple[tuple[str, float], ...] = ()
+
+
+def face_of(name: str, axes: tuple[tuple[str, float], ...] = ()) -> Face:
+    """A face by its name, or by the path of a font file ('/path/collection.ttc#1' for the second of a collection). Raises UserError when
+    there is no such face here."""
+    if name in SHIPPED:
+        return Face(SHIPPED_FOLDER / SHIPPED[name], 0, axes)
+    if os.sep in name:
+        path, _, number = name.partition("#")
+        if Path(path).is_file():
+            return Face(Path(path), int(number) if number.isdigit() else 0, axes)
+    elif name in (system := system_faces()):
+        return Face(system[name].path, system[name].number, axes)
+    raise UserError(f"The face {name} is not on this machine.", f"Choose another; {next(iter(SHIPPED))} stands in for it.")
 
 
 @functools.cache
-def system_faces() -> dict[str, Path]:
-    """Full names of the faces in the system's font folders, and their files."""
-    found: dict[str, Path] = {}
-    for folder in FOLDERS:
-        for path in sorted(Path(folder).expanduser().rglob("*")):
-            if path.suffix.lower() in (".ttf", ".otf") and path.is_file():
-                name = _full_name(path)
-                if name:
-                    found.setdefault(name, path)
+def system_faces() -> dict[str, Found]:
+    """The faces of this machine by their full names: as fontconfig knows them, or else of the usual folders."""
+    found: dict[str, Found] = {}
+    for face in known_faces() or _in_folders():
+        if face.path.suffix.lower() in ENDINGS:
+            found.setdefault(face.name, face)
     return found
 
 
+def _in_folders() -> list[Found]:
+    found = []
+    for folder in FOLDERS:
+        for path in sorted(Path(folder).expanduser().rglob("*")):
+            if path.suffix.lower() in (".ttf", ".otf") and path.is_file() and (name := _full_name(path)):
+                found.append(Found(name, name, "", path, 0, 400, 100, False, False, frozenset({"Latin"})))
+    return found
+
+
+@functools.lru_cache(maxsize=128)
+def faces_with(characters: str) -> tuple[Face, ...]:
+    """Faces that together have as many of these characters as faces here do, each one with the most of those that are left."""
+    found: list[Face] = []
+    left = characters
+    while left:
+        faces = next((faces for some in (left, left[0]) if (faces := [f for f in known_faces(some) or [] if f.path.suffix.lower() in ENDINGS])), [])
+        if not faces:
+            left = left[1:]
+            continue
+        # of upright ones nearest to a bold weight, which titles mostly have
+        best = min(faces, key=lambda f: ("Italic" in f.style or "Oblique" in f.style, f.fixed, abs(f.weight - 700), f.name))
+        found.append(Face(best.path, best.number))
+        left = "".join(c for c in left if not _has(best, c))
+    return tuple(found)
+
+
+@functools.lru_cache(maxsize=512)
+def _has(face: Found, character: str) -> bool:
+    return any((f.path, f.number) == (face.path, face.number) for f in known_faces(character) or [])
+
+
 def faces_are_known() -> bool:
-    """Whether the system's faces were read already; hundreds of fonts take seconds, so the window has it done elsewhere."""
+    """Whether the system's faces were read already; hundreds of fonts may take seconds, so the window has it done elsewhere."""
     return system_faces.cache_info().currsize > 0
 
 
@@ -76,6 +124,6 @@ def all_faces() -> list[str]:
 
 
 def unreadable_faces() -> list[Path]:
-    """Files in the font folders that hold no face that can be read; they are left out."""
+    """Files in the font folders that hold no face that can be read; they are left out. Fontconfig leaves them out without a word."""
     system_faces()
     return list(_unreadable)

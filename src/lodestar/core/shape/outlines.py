@@ -2,13 +2,13 @@
 
 import functools
 import unicodedata
-from pathlib import Path
 
 import numpy as np
 import uharfbuzz as hb
 
 from ..basics.errors import UserError
 from ..basics.paths import bytes_of
+from .fonts import Face
 
 MOST_FONT = 100_000_000  # bytes of a font file; those of Han scripts have 20 million
 CHORD = 0.0012  # largest distance of a chord from its curve, in ems
@@ -16,25 +16,28 @@ LINE_STEP = 1.15  # from base line to base line, in ems (common practice, no sou
 
 
 @functools.lru_cache(maxsize=32)
-def font_of(path: Path) -> hb.Font:
+def font_of(face: Face) -> hb.Font:
     """A face as the shaper reads it. Raises UserError."""
     try:
         # its bytes, not the file: one that is mapped and then cut short by somebody ends the program
-        return hb.Font(hb.Face(hb.Blob(bytes_of(path, MOST_FONT))))
+        font = hb.Font(hb.Face(hb.Blob(bytes_of(face.path, MOST_FONT)), face.number))
+        if face.axes:
+            font.set_variations(dict(face.axes))
+        return font
     except (hb.HarfBuzzError, OSError, ValueError) as error:
-        raise UserError(f"{path.name} cannot be read as a font.", "Choose another face.") from error
+        raise UserError(f"{face.path.name} cannot be read as a font.", "Choose another face.") from error
 
 
 @functools.lru_cache(maxsize=256)
-def has_letter(path: Path, character: str) -> bool:
+def has_letter(face: Face, character: str) -> bool:
     """Whether a face has a glyph for a character, or none is needed."""
-    return character.isspace() or unicodedata.category(character) in ("Cf", "Cc") or bool(font_of(path).get_nominal_glyph(ord(character)))
+    return character.isspace() or unicodedata.category(character) in ("Cf", "Cc") or bool(font_of(face).get_nominal_glyph(ord(character)))
 
 
 @functools.lru_cache(maxsize=256)
-def cap_height(path: Path) -> float:
+def cap_height(face: Face) -> float:
     """Height of a capital H over the base line, in ems."""
-    font = font_of(path)
+    font = font_of(face)
     extents = font.get_glyph_extents(font.get_nominal_glyph(ord("H")) or 0)
     return (extents.y_bearing if extents and extents.y_bearing > 0 else 0.7 * font.face.upem) / font.face.upem
 
@@ -82,9 +85,9 @@ def _pen() -> hb.DrawFuncs:
 
 
 @functools.lru_cache(maxsize=2048)
-def glyph_outline(path: Path, glyph: int) -> tuple[np.ndarray, ...]:
+def glyph_outline(face: Face, glyph: int) -> tuple[np.ndarray, ...]:
     """Closed contours (n, 2) of a glyph by its number, in ems; none where there is nothing to see. Raises UserError."""
-    font = font_of(path)
+    font = font_of(face)
     upem = font.face.upem
     chords = _Chords(upem)
     font.draw_glyph(glyph, _pen(), chords)

@@ -5,7 +5,6 @@ Source of the order of mixed directions: Unicode Standard Annex 9, by python-bid
 
 import functools
 from collections.abc import Iterator
-from pathlib import Path
 from typing import NamedTuple
 
 import manifold3d as m3
@@ -14,6 +13,7 @@ import uharfbuzz as hb
 from bidi import algorithm as bidi
 from fontTools import unicodedata
 
+from .fonts import Face
 from .outlines import LINE_STEP, cap_height, font_of, glyph_outline, has_letter
 
 LEAST_TOUCH = 1e-7  # of a cap height squared: letters whose outlines share more make one solid
@@ -22,9 +22,9 @@ ALIGNS = ("left", "centre", "right", "both")
 
 
 class Style(NamedTuple):
-    """How some of the letters are set: face (a file), size against the others, and how much they are raised, in cap heights."""
+    """How some of the letters are set: face, size against the others, and how much they are raised, in cap heights."""
 
-    face: Path
+    face: Face
     size: float = 1.0
     raised: float = 0.0
 
@@ -45,7 +45,7 @@ class Setting(NamedTuple):
     features: tuple[tuple[str, int], ...] = ()
     styles: tuple[tuple[int, int, Style], ...] = ()
     kerns: tuple[tuple[int, float], ...] = ()
-    fallbacks: tuple[Path, ...] = ()
+    fallbacks: tuple[Face, ...] = ()
 
 
 PLAIN = Setting()
@@ -55,7 +55,7 @@ class Letter(NamedTuple):
     """A placed glyph: face and number; x, y of its origin and size of its em, in cap heights; advance, to the next one. letter: index in
     the text of the character that it begins with; line, word: which one of the text, in reading order. lacking: the face has no such glyph."""
 
-    face: Path
+    face: Face
     glyph: int
     x: float
     y: float
@@ -70,7 +70,7 @@ class Letter(NamedTuple):
 class Joined(NamedTuple):
     """Glyphs that make one solid: (face, glyph, x, y, em) of each, against the origin of the first; width: of the letters against their own."""
 
-    glyphs: tuple[tuple[Path, int, float, float, float], ...]
+    glyphs: tuple[tuple[Face, int, float, float, float], ...]
     width: float = 1.0
 
     def contours(self) -> list[np.ndarray]:
@@ -87,15 +87,15 @@ class Piece(NamedTuple):
 
 
 @functools.lru_cache(maxsize=256)
-def letters_of(path: Path, text: str, setting: Setting = PLAIN) -> tuple[tuple[Letter, ...], float]:
-    """The glyphs of a text in reading order, and the width of its widest line, in units of the cap height of the face `path`.
+def letters_of(main: Face, text: str, setting: Setting = PLAIN) -> tuple[tuple[Letter, ...], float]:
+    """The glyphs of a text in reading order, and the width of its widest line, in units of the cap height of the face `main`.
 
     The last base line is y = 0, and the widest line is centred on x = 0. `width` of the setting is counted in. Raises UserError
     where a face cannot be read.
     """
     lines, begin, word = [], 0, 0
     for number, line in enumerate(text.split("\n")):
-        found, width = _line(path, line, begin, setting)
+        found, width = _line(main, line, begin, setting)
         counted = []
         for one in found:
             # a word is told from the next by space before its first letter, in reading order
@@ -105,7 +105,7 @@ def letters_of(path: Path, text: str, setting: Setting = PLAIN) -> tuple[tuple[L
         lines.append((counted, width))
         begin, word = begin + len(line) + 1, word + len(line.split())
     widest = max(width for _, width in lines)
-    drop = setting.line_step / cap_height(path)
+    drop = setting.line_step / cap_height(main)
     placed: list[Letter] = []
     for number, (row, width) in enumerate(lines):
         if setting.align == "both" and number < len(lines) - 1:
@@ -136,12 +136,12 @@ def _stretched(row: list[Letter], text: str, width: float, widest: float) -> lis
     return found
 
 
-def _line(path: Path, line: str, begin: int, setting: Setting) -> tuple[list[Letter], float]:
+def _line(main: Face, line: str, begin: int, setting: Setting) -> tuple[list[Letter], float]:
     """Glyphs of one line from left to right, beginning at x = 0 on y = 0, and its width, in cap heights. begin: of the line in the text."""
-    unit = cap_height(path)
+    unit = cap_height(main)
     kerns, space = dict(setting.kerns), setting.word_spacing / unit
     x, row, last = 0.0, [], 0.0
-    for first, end, rightward, script, style in _runs(path, line, begin, setting):
+    for first, end, rightward, script, style in _runs(main, line, begin, setting):
         font = font_of(style.face)
         upem, own = font.face.upem, cap_height(style.face)
         # another face is set so that its capitals are as high; what only stands in for missing letters keeps the em
@@ -163,10 +163,10 @@ def _line(path: Path, line: str, begin: int, setting: Setting) -> tuple[list[Let
     return row, max(x - last, 0.0)
 
 
-def _runs(path: Path, line: str, begin: int, setting: Setting) -> Iterator[tuple[int, int, bool, str, Style]]:
+def _runs(main: Face, line: str, begin: int, setting: Setting) -> Iterator[tuple[int, int, bool, str, Style]]:
     """Pieces of a line that are shaped as one, from left to right: first and last + 1 character, whether it runs rightward, its script
     ('' where all of the line has one, which the shaper finds), and its style."""
-    styles = [_style_at(path, line[k], begin + k, setting) for k in range(len(line))]
+    styles = [_style_at(main, line[k], begin + k, setting) for k in range(len(line))]
     plain = all(ord(c) < 0x250 for c in line)  # Latin alone: it runs rightward, and is shaped as a whole
     scripts = ["" for _ in line] if plain else _scripts(line)
     levels = [0 for _ in line] if plain else _levels(line)
@@ -190,8 +190,8 @@ def _runs(path: Path, line: str, begin: int, setting: Setting) -> Iterator[tuple
         yield first, end, level % 2 == 0, scripts[first], styles[first]
 
 
-def _style_at(path: Path, character: str, index: int, setting: Setting) -> Style:
-    style = next((s for first, last, s in reversed(setting.styles) if first <= index <= last), Style(path))
+def _style_at(main: Face, character: str, index: int, setting: Setting) -> Style:
+    style = next((s for first, last, s in reversed(setting.styles) if first <= index <= last), Style(main))
     if has_letter(style.face, character):
         return style
     other = next((face for face in setting.fallbacks if has_letter(face, character)), None)
@@ -234,9 +234,9 @@ def _levels(line: str) -> list[int]:
 
 
 @functools.lru_cache(maxsize=256)
-def pieces_of(path: Path, text: str, setting: Setting = PLAIN, apart: bool = False) -> tuple[Piece, ...]:
+def pieces_of(main: Face, text: str, setting: Setting = PLAIN, apart: bool = False) -> tuple[Piece, ...]:
     """The solids of a text, in reading order: each letter one, but those that touch make one together, unless they stand `apart`."""
-    letters = [one for one in letters_of(path, text, setting)[0] if glyph_outline(one.face, one.glyph)]
+    letters = [one for one in letters_of(main, text, setting)[0] if glyph_outline(one.face, one.glyph)]
     groups: list[list[int]] = [[k] for k in range(len(letters))]
     boxes = [_box(one, setting.width) for one in letters]
     owner = list(range(len(letters)))
@@ -269,13 +269,21 @@ def _box(one: Letter, width: float) -> tuple[float, float, float, float]:
 
 
 @functools.lru_cache(maxsize=2048)
-def glyph_box(face: Path, glyph: int) -> tuple[tuple[float, float], tuple[float, float]]:
+def glyph_box(face: Face, glyph: int) -> tuple[tuple[float, float], tuple[float, float]]:
     """Low and high corner of a glyph, in ems; a point where there is nothing to see."""
     outline = glyph_outline(face, glyph)
     if not outline:
         return (0.0, 0.0), (0.0, 0.0)
     points = np.concatenate(outline)
     (x0, y0), (x1, y1) = points.min(0), points.max(0)
+    return (float(x0), float(y0)), (float(x1), float(y1))
+
+
+@functools.lru_cache(maxsize=1024)
+def piece_box(piece: Piece) -> tuple[tuple[float, float], tuple[float, float]]:
+    """Low and high corner of a solid's outline, from its own origin, in cap heights."""
+    boxes = np.array([_box(one, piece.joined.width) for one in piece.letters])
+    (x0, y0), (x1, y1) = boxes[:, :2].min(0) - (piece.x, piece.y), boxes[:, 2:].max(0) - (piece.x, piece.y)
     return (float(x0), float(y0)), (float(x1), float(y1))
 
 
@@ -296,9 +304,9 @@ def _overlap(a: Joined, b: Joined) -> float:
 
 
 @functools.lru_cache(maxsize=256)
-def word_box(path: Path, text: str, setting: Setting = PLAIN) -> tuple[tuple[float, float], tuple[float, float]]:
+def word_box(main: Face, text: str, setting: Setting = PLAIN) -> tuple[tuple[float, float], tuple[float, float]]:
     """Low and high corner of the words, in units of the cap height; a unit square where there is nothing to see."""
-    letters = [one for one in letters_of(path, text, setting)[0] if glyph_outline(one.face, one.glyph)]
+    letters = [one for one in letters_of(main, text, setting)[0] if glyph_outline(one.face, one.glyph)]
     if not letters:
         return (-0.5, 0.0), (0.5, 1.0)
     boxes = np.array([_box(one, setting.width) for one in letters])

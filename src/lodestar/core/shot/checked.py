@@ -21,13 +21,14 @@ from ..solve.result import Solve
 from ..track.tracks import Tracks
 from .document import Shot
 from .motion import LISTS
-from .objects import ALIGNS, GroundMesh, Object, Title
+from .objects import ALIGNS, BACKS, ORDERS, PIVOTS, PROFILES, UNITS, Extruded, GroundMesh, Object, Title, owned
 
 # limits, each far above what anybody makes: they keep nonsense from being computed for hours
 MOST_LETTERS, MOST_SVG, MOST_PATH = 5_000, 20_000_000, 4_096  # characters of a title's words, of a drawing, of a path
 MOST_TEXT, MOST_ITEMS, MOST_KEYS = 10_000, 10_000, 100_000  # characters of any other text, things in a list, keys of a value
 MOST_SIDE, MOST_FRAMES, MOST_SMOOTH = 32_768, 10_000_000, 100  # px, frames of a clip, rounds of smoothing
 MOST_NUMBERS = 300_000  # in an outline or a ground mesh
+MOST_CHILDREN = 200  # layers or movers of an object
 BIG = 1e9  # a number larger than this is no place, size or angle
 
 
@@ -49,6 +50,10 @@ def checked(shot: Shot, name: str) -> Shot:
                 _check_keyed_like(f"{kind}[{i}]", item)
         for i, item in enumerate(shot.objects):
             _check_object(f"objects[{i}]", item)
+            for name, own in owned(item).items():
+                _need(len(own) <= MOST_CHILDREN, f"objects[{i}].{name}", f"has {len(own)} entries; {MOST_CHILDREN} are the most")
+                for k, child in enumerate(own):
+                    _check_keyed_like(f"objects[{i}].{name}[{k}]", child)
         _check_ids(shot)
         if shot.tracks is not None:
             _check_tracks(shot.tracks)
@@ -179,7 +184,13 @@ def _check_object(where: str, item: Object) -> None:
         letters = len(item.text)  # type: ignore[union-attr]
         _need(letters <= MOST_LETTERS, f"{where}.text", f"has {letters:,} letters; {MOST_LETTERS:,} are the most")
     if isinstance(item, Title):
-        _need(item.align in ALIGNS, f"{where}.align", f"is '{item.align[:20]}'; it is {', '.join(ALIGNS)}")
+        _one_of(f"{where}.align", item.align, ALIGNS)
+        for k, mover in enumerate(item.movers):
+            for name, known in (("by", UNITS), ("order", ORDERS), ("about", PIVOTS)):
+                _one_of(f"{where}.movers[{k}].{name}", getattr(mover, name), known)
+    if isinstance(item, Extruded):
+        _one_of(f"{where}.profile", item.profile, PROFILES)
+        _one_of(f"{where}.back", item.back, BACKS)
     if item.span is not None:
         _need(item.span[0] <= item.span[1], f"{where}.span", f"ends at {item.span[1]}, before it begins at {item.span[0]}")
     if isinstance(item, GroundMesh):
@@ -187,12 +198,23 @@ def _check_object(where: str, item: Object) -> None:
         _need(0 <= item.smooth <= MOST_SMOOTH, f"{where}.smooth", f"is {item.smooth}; it is 0 to {MOST_SMOOTH}")
 
 
+def _one_of(where: str, value: str, known: tuple[str, ...]) -> None:
+    _need(value in known, where, f"is '{value[:20]}'; it is {', '.join(known)}")
+
+
 def _check_ids(shot: Shot) -> None:
     seen: dict[str, str] = {}
+
+    def check(where: str, id_: str) -> None:
+        _need(id_ not in seen, f"{where}.id", f"is '{id_[:20]}', as is that of {seen.get(id_)}")
+        seen[id_] = where
+
     for kind in LISTS:
         for i, item in enumerate(getattr(shot, kind)):
-            _need(item.id not in seen, f"{kind}[{i}].id", f"is '{item.id[:20]}', as is that of {seen.get(item.id)}")
-            seen[item.id] = f"{kind}[{i}]"
+            check(f"{kind}[{i}]", item.id)
+            for name, own in owned(item).items() if kind == "objects" else ():
+                for k, child in enumerate(own):
+                    check(f"{kind}[{i}].{name}[{k}]", child.id)
 
 
 # arrays -----------------------------------------------------------------------------------------------------------------------

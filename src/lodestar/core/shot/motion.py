@@ -13,7 +13,7 @@ import numpy as np
 from ..basics.errors import UserError
 from ..basics.keyed import Key, Keyed, Value
 from .document import Shot
-from .objects import keyed_parts
+from .objects import keyed_parts, owned
 
 Chosen = frozenset[tuple[str, str, float]]
 LOOPS = ("again", "there and back", "onwards")
@@ -46,14 +46,33 @@ LISTS, SINGLES = _parts()
 
 
 def keyed_things(shot: Shot) -> dict[str, msgspec.Struct]:
-    """Whatever has keyed values, by its id; what there is one of goes by the name of its field."""
-    found = {item.id: item for kind in LISTS for item in getattr(shot, kind)}
+    """Whatever has keyed values, by its id, layers and movers after the object that has them; what there is one of goes by the name of its field."""
+    found: dict[str, msgspec.Struct] = {}
+    for kind in LISTS:
+        for item in getattr(shot, kind):
+            found[item.id] = item
+            if kind == "objects":
+                found.update({child.id: child for own in owned(item).values() for child in own})
     return {**found, **{name: getattr(shot, name) for name in SINGLES}}
 
 
 def field_of(shot: Shot, id_: str) -> str:
-    """The field of the shot that holds the thing with this id; empty where there is none."""
-    return next((kind for kind in LISTS if any(x.id == id_ for x in getattr(shot, kind))), id_ if id_ in SINGLES else "")
+    """The field of the shot that holds the thing with this id, or the object that it is a part of; empty where there is none."""
+    found = next((kind for kind in LISTS if any(x.id == id_ for x in getattr(shot, kind))), id_ if id_ in SINGLES else "")
+    return found or ("objects" if owner_of(shot, id_) else "")
+
+
+def owner_of(shot: Shot, id_: str) -> str:
+    """The id of the object that has a layer or mover with this id; empty where there is none."""
+    return next((o.id for o in shot.objects for own in owned(o).values() if any(child.id == id_ for child in own)), "")
+
+
+def _with_owned(item: Any, changed: dict[str, msgspec.Struct]) -> Any:
+    """The object with those of its layers and movers that are among the changed."""
+    fields = {
+        name: tuple(changed.get(child.id, child) for child in own) for name, own in owned(item).items() if any(child.id in changed for child in own)
+    }
+    return msgspec.structs.replace(item, **fields) if fields else item
 
 
 def with_things(shot: Shot, changed: dict[str, msgspec.Struct]) -> Shot:
@@ -62,12 +81,19 @@ def with_things(shot: Shot, changed: dict[str, msgspec.Struct]) -> Shot:
         kind: tuple(changed.get(x.id, x) for x in getattr(shot, kind)) for kind in LISTS if any(x.id in changed for x in getattr(shot, kind))
     }
     fields.update({name: changed[name] for name in SINGLES if name in changed})
+    if any(own for o in shot.objects for own in owned(o).values()):
+        fields["objects"] = tuple(_with_owned(o, changed) for o in fields.get("objects", shot.objects))
     return msgspec.structs.replace(shot, **fields) if fields else shot
 
 
 def without_thing(shot: Shot, id_: str) -> Shot:
     """The shot less the thing with this id of one of its lists; `edits.arrange.removed` is for objects, which hang on each other."""
-    fields = {kind: tuple(x for x in getattr(shot, kind) if x.id != id_) for kind in LISTS if any(x.id == id_ for x in getattr(shot, kind))}
+    fields: dict = {kind: tuple(x for x in getattr(shot, kind) if x.id != id_) for kind in LISTS if any(x.id == id_ for x in getattr(shot, kind))}
+    owner = owner_of(shot, id_)
+    if owner:
+        item = next(o for o in shot.objects if o.id == owner)
+        rest = {name: tuple(child for child in own if child.id != id_) for name, own in owned(item).items()}
+        fields["objects"] = tuple(msgspec.structs.replace(o, **rest) if o.id == owner else o for o in shot.objects)
     return msgspec.structs.replace(shot, **fields) if fields else shot
 
 

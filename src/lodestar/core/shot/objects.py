@@ -76,24 +76,138 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Solid(Thing, frozen=True, kw_only=True):
-    """A thing with a surface. colour: code values 0..1, sRGB."""
+    """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow."""
 
     colour: Rgb = (0.89, 0.87, 0.82)
+    opacity: Annotated[Keyed, Row("Opacity", "%", 0.5, 0, 0, 100, 100, tip="How much of what is behind it is covered; its shadow thins with it")] = (
+        constant(1.0)
+    )
     roughness: Annotated[Keyed, Row("Roughness", "", 0.005, 2, 0, 1, tip="0 mirrors, 1 is matt")] = constant(0.45)
     metal: Annotated[Keyed, Row("Metal", "", 0.005, 2, 0, 1, tip="1 reflects in its own colour, as bare metal does")] = constant(0.0)
 
 
 DEPTH = Row("Depth", "m", 0.002, 3, 0.0001, tip="How deep the solid is")
-BEVEL = Row("Bevel", "m", 0.0005, 4, 0.0, tip="How wide its edges are rounded; at most 45 % of the depth")
+BEVEL = Row("Bevel", "m", 0.0005, 4, 0.0, tip="How far its edges go inward; at most 45 % of the depth where they go as deep")
+IN_HEIGHTS = "× height"
+
+PROFILES = ("round", "flat", "step", "hollow")
+BACKS = ("same", "none", *PROFILES)
+ALIGNS = ("left", "centre", "right", "both")
+UNITS = ("letter", "word", "line")
+ORDERS = ("reading", "reversed", "from the middle", "from the ends", "from a point", "shuffled")
+PIVOTS = ("foot", "middle")
 
 
-ALIGNS = ("left", "centre", "right")
+class Layer(msgspec.Struct, frozen=True, kw_only=True):
+    """The same outlines as a solid once more, with a place, size, depth and colour of its own. Lengths are in heights of the letters, so that
+    they go with their size. grow: by how much it is fatter (thinner below 0); wall: a wall along the outline, 0 for a full body."""
+
+    id: str
+    label: str = ""
+    on: bool = True
+    colour: Rgb = (0.16, 0.17, 0.19)
+    offset: Annotated[Keyed, Row("Offset", IN_HEIGHTS, 0.005, 3, tip="Where it stands against the first one", names=("x", "y", "z"))] = constant(
+        0.0, 0.35, 0.0
+    )
+    size: Annotated[Keyed, Row("Size", "×", 0.005, 3, 0.001, tip="Size about the middle of the words")] = constant(1.0)
+    depth: Annotated[Keyed, Row("Depth", "×", 0.01, 2, 0.001, tip="Its depth, as a factor of the depth of the first one")] = constant(1.0)
+    grow: Annotated[Keyed, Row("Grow", IN_HEIGHTS, 0.001, 3, -0.5, 0.5, tip="Fatter by this all round, as an edge that stands out behind")] = (
+        constant(0.0)
+    )
+    wall: Annotated[Keyed, Row("Wall", IN_HEIGHTS, 0.001, 3, 0.0, 1.0, tip="Only a wall of this thickness along the outline; 0 is a full body")] = (
+        constant(0.0)
+    )
+    opacity: Annotated[Keyed, Row("Opacity", "%", 0.5, 0, 0, 100, 100, tip="How much of what is behind it is covered")] = constant(1.0)
+
+    @property
+    def name(self) -> str:
+        return self.label or "Layer"
 
 
-class Title(Solid, frozen=True, kw_only=True, tag="title"):
-    """Solid letters, centred on x = 0. height is that of the capitals; align: one of ALIGNS, of its lines in the widest one."""
+class Mover(msgspec.Struct, frozen=True, kw_only=True):
+    """Moves the letters of a title, one by one, by word or by line. What it does to one is a share of what is said here: the share that its
+    range has of it. Lengths are in heights of the letters.
 
-    LENGTHS = ("height", "depth", "bevel")
+    reach: how much of the words the range covers, from none (0) to all (1), in `order`; soft: how much of them is under way at once; late:
+    frames by which each further one comes later; ease: whether the soft end begins and ends gently. about: what letters turn and
+    size about. role: 'arrive' and 'leave' are drawn as the slanted ends of the lane.
+    """
+
+    id: str
+    label: str = ""
+    on: bool = True
+    role: Literal["", "arrive", "leave"] = ""
+    by: str = "letter"
+    order: str = "reading"
+    seed: int = 1
+    point: Vector = (0.0, 0.0, 0.0)
+    ease: bool = True
+    about: str = "foot"
+    reach: Annotated[Keyed, Row("Reach", "%", 0.5, 0, 0, 100, 100, tip="How much of the words it has hold of: 0 none, 100 all")] = constant(1.0)
+    soft: Annotated[Keyed, Row("Soft end", "%", 0.5, 0, 0, 400, 100, tip="How much of the words is under way at once")] = constant(0.5)
+    late: Annotated[Keyed, Row("Later by", "frames", 0.05, 1, -100, 100, tip="Frames by which each further one comes later")] = constant(0.0)
+    shift: Annotated[Keyed, Row("Shift", IN_HEIGHTS, 0.01, 2, tip="To the right, away and up", names=("x", "y", "z"))] = constant(0.0, 0.0, 0.0)
+    turn: Annotated[Keyed, Row("Turn", "°", 0.5, 1, tip="Heading, pitch and roll of each", names=("heading", "pitch", "roll"))] = constant(
+        0.0, 0.0, 0.0
+    )
+    size: Annotated[Keyed, Row("Size", "×", 0.005, 3, 0.0, tip="Size of each, as a factor")] = constant(1.0)
+    spacing: Annotated[Keyed, Row("Spacing", "%", 0.1, 1, factor=100, tip="Extra room after each, in % of the height")] = constant(0.0)
+    depth: Annotated[Keyed, Row("Depth", "×", 0.005, 3, 0.001, tip="Depth of each, as a factor")] = constant(1.0)
+    bevel: Annotated[Keyed, Row("Bevel", "×", 0.01, 2, 0.0, tip="Bevel of each, as a factor")] = constant(1.0)
+    opacity: Annotated[Keyed, Row("Opacity", "%", 0.5, 0, 0, 100, 100, tip="How much of what is behind each is covered")] = constant(1.0)
+    tint: Annotated[Keyed, Row("Tint", "%", 0.5, 0, 0, 100, 100, tip="How much of its colour each takes on")] = constant(0.0)
+    colour: Rgb = (0.95, 0.72, 0.29)
+
+    @property
+    def name(self) -> str:
+        return self.label or "Mover"
+
+
+class Style(msgspec.Struct, frozen=True, kw_only=True):
+    """How some of the letters differ: those from the first to the last, both counted, of the text. face: empty for that of the title; size and
+    depth as factors; raised: in heights of the letters; colour: None for that of the title."""
+
+    first: int
+    last: int
+    face: str = ""
+    size: float = 1.0
+    depth: float = 1.0
+    raised: float = 0.0
+    colour: Rgb | None = None
+
+
+class Kern(msgspec.Struct, frozen=True, kw_only=True):
+    """Extra room after one letter of the text, in ems."""
+
+    letter: int
+    by: float = 0.0
+
+
+class Extruded(Solid, frozen=True, kw_only=True):
+    """A solid of flat outlines. profile: of its front edges, one of PROFILES; back: one of BACKS. bevel: how far edges go inward, bevel_height
+    how deep, 0 for as deep as they go inward. rounding: radius of corners; wall: only a wall along the outline, 0 for a full body.
+    panel: margin of a face within the face, and by how much that is raised (sunk below 0). layers: the same again."""
+
+    profile: str = "round"
+    back: str = "same"
+    bevel_height: Annotated[Keyed, Row("Edge height", "m", 0.0005, 4, 0.0, tip="How deep its edges go; 0 is as deep as they go inward")] = constant(
+        0.0
+    )
+    rounding: Annotated[Keyed, Row("Rounding", "m", 0.0005, 4, 0.0, tip="Radius by which the corners of its outline are rounded")] = constant(0.0)
+    wall: Annotated[Keyed, Row("Wall", "m", 0.0005, 4, 0.0, tip="Only a wall of this thickness along the outline; 0 is a full body")] = constant(0.0)
+    panel: Annotated[Keyed, Row("Panel", "m", 0.0005, 4, tip="A face within the face", names=("margin", "rise"))] = constant(0.0, 0.0)
+    layers: tuple[Layer, ...] = ()
+
+
+class Title(Extruded, frozen=True, kw_only=True, tag="title"):
+    """Solid letters, centred on x = 0. height is that of the capitals; align: one of ALIGNS, of its lines in the widest one.
+
+    features: of OpenType by their tags, as 'smcp, ss01, liga=0'; axes: of a variable face, as 'wght=650'. capitals: all letters as capitals. bend: degrees of the circle on
+    which the base line lies, over its whole length, upward bulge above 0; its letters stand on it. styles, kerns: what some
+    letters have of their own; movers: what moves letter by letter, one after the other.
+    """
+
+    LENGTHS = ("height", "depth", "bevel", "bevel_height", "rounding", "wall", "panel")
     NOUN = "Title"
 
     text: str = "OPEN SKY"
@@ -108,16 +222,25 @@ class Title(Solid, frozen=True, kw_only=True, tag="title"):
         1.15
     )
     letter_width: Annotated[Keyed, Row("Width", "%", 0.2, 1, 1, 1000, 100, tip="Width of the letters, their height kept")] = constant(1.0)
+    bend: Annotated[Keyed, Row("Bend", "°", 0.5, 1, -360, 360, tip="Lays the base line on a circle: so many degrees of it, upward above 0")] = (
+        constant(0.0)
+    )
+    features: str = ""
+    axes: str = ""
+    capitals: bool = False
+    styles: tuple[Style, ...] = ()
+    kerns: tuple[Kern, ...] = ()
+    movers: tuple[Mover, ...] = ()
 
     @property
     def name(self) -> str:
         return self.label or " ".join(self.text.split()) or self.NOUN
 
 
-class Logo(Solid, frozen=True, kw_only=True, tag="logo"):
+class Logo(Extruded, frozen=True, kw_only=True, tag="logo"):
     """A solid of a drawing. svg: its source, kept in the shot; height: of the whole drawing, which stands on z = 0."""
 
-    LENGTHS = ("height", "depth", "bevel")
+    LENGTHS = ("height", "depth", "bevel", "bevel_height", "rounding", "wall", "panel")
     NOUN = "Logo"
 
     svg: str
@@ -200,6 +323,11 @@ class GroundMesh(Solid, frozen=True, kw_only=True, tag="ground-mesh"):
 
 
 Object = Title | Logo | Card | Anchor | Box | Tube | GroundMesh
+
+
+def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover, ...]]:
+    """Fields of an object that hold things with ids of their own, which have keyed values too."""
+    return {name: found for name in ("layers", "movers") if (found := getattr(item, name, ()))}
 
 
 def keyed_parts(item: msgspec.Struct) -> dict[str, Keyed]:
