@@ -112,10 +112,10 @@ def axes_of(title: Title) -> tuple[tuple[str, float], ...]:
 
 
 def words_of(title: Title) -> str:
-    """What is set: the text, or its capitals, letter for letter."""
-    if not title.capitals:
-        return title.text
-    return "".join(c.upper() if len(c.upper()) == 1 else c for c in title.text)
+    """What is set: the text, or its capitals, letter for letter; a space for what no face has a form for."""
+    letter = lambda c: c if c == "\n" or unicodedata.category(c) not in ("Cc", "Cs") else " "
+    capital = lambda c: c.upper() if title.capitals and len(c.upper()) == 1 else c
+    return "".join(letter(capital(c)) for c in title.text)
 
 
 def features_of(title: Title) -> tuple[tuple[str, int], ...]:
@@ -352,6 +352,8 @@ def ranks_of(mover: Mover, pieces: tuple[Piece, ...], units: list[int]) -> F64:
 
 def share_of(mover: Mover, rank: float, when: float) -> tuple[float, float]:
     """How much of a mover a unit has that comes at `rank`, 0 to 1, at a time of its own; and that time."""
-    reach, soft = mover.reach.at(when)[0], max(mover.soft.at(when)[0], 1e-6)
+    reach, soft = mover.reach.at(when)[0], mover.soft.at(when)[0]
+    if soft < 1e-6:
+        return float(reach >= 1 or reach > rank), when
     share = float(np.clip((reach * (1 + soft) - rank) / soft, 0.0, 1.0))
     return (share * share * (3 - 2 * share) if mover.ease else share), when

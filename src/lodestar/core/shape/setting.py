@@ -4,6 +4,7 @@ Source of the order of mixed directions: Unicode Standard Annex 9, by python-bid
 """
 
 import functools
+import unicodedata
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -11,7 +12,7 @@ import manifold3d as m3
 import numpy as np
 import uharfbuzz as hb
 from bidi import algorithm as bidi
-from fontTools import unicodedata
+from fontTools.unicodedata import script as script_of
 
 from .fonts import Face
 from .outlines import LINE_STEP, cap_height, font_of, glyph_outline, has_letter
@@ -200,7 +201,7 @@ def _style_at(main: Face, character: str, index: int, setting: Setting) -> Style
 
 def _scripts(line: str) -> list[str]:
     """The script of each character; what goes with any takes that of what stands before it, or else after it."""
-    found = [unicodedata.script(c) for c in line]
+    found = [script_of(c) for c in line]
     known = ""
     for k, script in enumerate(found):
         known = found[k] = known if script in COMMON else script
@@ -225,11 +226,13 @@ def _levels(line: str) -> list[int]:
     levels = [storage["base_level"]] * len(line)
     for one in storage["chars"]:
         levels[one["place"]] = one["level"]
-    # rule L1: space at the end goes with the line
+    # rule L1: tabs, and space before them or at the end, go with the line
+    loose = True
     for k in range(len(line) - 1, -1, -1):
-        if not line[k].isspace():
-            break
-        levels[k] = storage["base_level"]
+        kind = unicodedata.bidirectional(line[k])
+        loose = kind == "S" or (loose and kind in ("WS", "BN"))
+        if loose:
+            levels[k] = storage["base_level"]
     return levels
 
 
@@ -238,12 +241,15 @@ def pieces_of(main: Face, text: str, setting: Setting = PLAIN, apart: bool = Fal
     """The solids of a text, in reading order: each letter one, but those that touch make one together, unless they stand `apart`."""
     letters = [one for one in letters_of(main, text, setting)[0] if glyph_outline(one.face, one.glyph)]
     groups: list[list[int]] = [[k] for k in range(len(letters))]
-    boxes = [_box(one, setting.width) for one in letters]
+    boxes = np.array([_box(one, setting.width) for one in letters]).reshape(-1, 4)
+    begins = np.array([one.letter for one in letters])
     owner = list(range(len(letters)))
-    for a in range(len(letters)):
-        for b in range(a):
-            same = letters[a].letter == letters[b].letter
-            if owner[a] != owner[b] and (same or (not apart and _meet(boxes[a], boxes[b]) and _touch(letters[a], letters[b], setting.width))):
+    for a in range(1, len(letters)):
+        same = begins[:a] == begins[a]  # a letter and its marks
+        if not apart:
+            same |= (boxes[:a, :2] < boxes[a, 2:]).all(1) & (boxes[:a, 2:] > boxes[a, :2]).all(1)
+        for b in np.flatnonzero(same):
+            if owner[a] != owner[b] and (begins[a] == begins[b] or _touch(letters[a], letters[b], setting.width)):
                 low, high = sorted((owner[a], owner[b]))
                 groups[low] += groups[high]
                 for k in groups[high]:
@@ -285,10 +291,6 @@ def piece_box(piece: Piece) -> tuple[tuple[float, float], tuple[float, float]]:
     boxes = np.array([_box(one, piece.joined.width) for one in piece.letters])
     (x0, y0), (x1, y1) = boxes[:, :2].min(0) - (piece.x, piece.y), boxes[:, 2:].max(0) - (piece.x, piece.y)
     return (float(x0), float(y0)), (float(x1), float(y1))
-
-
-def _meet(a: tuple[float, float, float, float], b: tuple[float, float, float, float]) -> bool:
-    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
 
 
 def _touch(a: Letter, b: Letter, width: float) -> bool:
