@@ -7,7 +7,9 @@ import msgspec
 import numpy as np
 import uharfbuzz as hb
 
+from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import Key, Keyed, constant
+from lodestar.core.edits import letters
 from lodestar.core.evaluate import lettering
 from lodestar.core.evaluate.lettering import moved_by, share_of, title_box, title_parts, title_pieces, title_problem
 from lodestar.core.evaluate.objects import items_of, mesh_of, problem_of
@@ -21,7 +23,7 @@ from lodestar.core.shape.setting import Setting, _levels, letters_of, pieces_of
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.motion import field_of, keyed_things, with_value, without_thing
-from lodestar.core.shot.objects import Kern, Layer, Mover, Style, Title
+from lodestar.core.shot.objects import Box, Kern, Layer, Mover, Style, Title
 from tests.core.test_shape import open_edges, volume
 from tests.helpers import DEMO, ROOT
 
@@ -335,6 +337,69 @@ class OldShotTest(unittest.TestCase):
         off = np.abs(now - before).max(-1)
         self.assertLess((off > 1).mean(), 0.004)  # where an inset was cut otherwise: a pixel here and there on an edge
         self.assertLess(off.max(), 40)
+
+
+class EditsTest(unittest.TestCase):
+    def title(self, **fields) -> Shot:
+        return Shot(objects=(Title(id="t", text="OPEN SKY", **fields),), last=99)
+
+    def test_styles_are_merged_and_cut(self):
+        shot = letters.styled(self.title(), "t", 5, 7, size=0.5)
+        shot = letters.styled(shot, "t", 6, 6, colour=(1.0, 0.0, 0.0))
+        sizes = [letters.style_at(shot.objects[0], k).size for k in range(8)]
+        self.assertEqual(sizes, [1] * 5 + [0.5] * 3)
+        self.assertEqual([letters.style_at(shot.objects[0], k).colour is not None for k in range(8)], [False] * 6 + [True, False])
+        shot = letters.unstyled(shot, "t", 6, 7)
+        self.assertEqual([(s.first, s.last, s.size) for s in shot.objects[0].styles], [(5, 5, 0.5)])
+        back = letters.styled(shot, "t", 5, 5, size=1.0)
+        self.assertEqual(back.objects[0].styles, ())
+
+    def test_what_letters_have_goes_with_them_as_one_types(self):
+        styled = (Style(first=5, last=7, size=0.5),)
+        for text, wanted in (
+            ("NOW OPEN SKY", (9, 11)),  # before them
+            ("OPEN SKY TONIGHT", (5, 7)),  # after them
+            ("OPEN SKIY", (5, 8)),  # within
+            ("OPEN SK", (5, 6)),
+            ("OPEN Y", (5, 5)),
+            ("OPEN ", None),
+            ("SKY", (0, 2)),
+            ("OPEN SEA", (5, 7)),  # typed over
+        ):
+            shot = letters.retyped(self.title(styles=styled, kerns=(Kern(letter=6, by=0.1),)), "t", text)
+            found = shot.objects[0].styles
+            self.assertEqual((found[0].first, found[0].last) if found else None, wanted, text)
+            self.assertEqual(shot.objects[0].text, text)
+        kept = letters.retyped(self.title(kerns=(Kern(letter=6, by=0.1),)), "t", "NOW OPEN SKY").objects[0].kerns
+        self.assertEqual([k.letter for k in kept], [10])
+
+    def test_a_title_arrives_and_leaves(self):
+        shot, arrives = letters.with_passage(self.title(), "t", "Type")
+        shot, leaves = letters.with_passage(shot, "t", "Grow", leaves=True)
+        title = shot.objects[0]
+        count = lambda f: len(title_parts(title, f))
+        self.assertEqual([count(0), count(30), count(99)], [0, 7, 0])
+        self.assertTrue(0 < count(10) < 7)
+        # the first letters first
+        there = [k for k, part in enumerate(title_parts(title, 10))]
+        self.assertAlmostEqual(title_parts(title, 10)[0].place[0, 3], title_parts(title, 30)[0].place[0, 3], places=6)
+        self.assertEqual(there, list(range(len(there))))
+        again, other = letters.with_passage(shot, "t", "Settle from above")
+        self.assertEqual([m.role for m in again.objects[0].movers], ["leave", "arrive"])
+        for kind in letters.PASSAGES:
+            one = letters.with_passage(self.title(), "t", kind)[0].objects[0]
+            moved, still = title_parts(one, 5), title_parts(one, 50)
+            plain = title_parts(self.title().objects[0], 50)
+            self.assertTrue(all(np.array_equal(a.place, b.place) for a, b in zip(still, plain)), kind)
+            same = len(moved) == len(plain) and all(np.allclose(a.place, b.place) and a.opacity == b.opacity for a, b in zip(moved, plain))
+            self.assertFalse(same, kind)
+
+    def test_layers_by_kind_and_their_order(self):
+        shot, first = letters.with_layer(self.title(), "t", "Darker back")
+        shot, second = letters.with_layer(shot, "t", "Outline")
+        self.assertEqual([x.id for x in letters.moved_child(shot, "t", "layers", second, -1).objects[0].layers], [second, first])
+        with self.assertRaises(UserError):
+            letters.with_layer(Shot(objects=(Box(id="b"),)), "b", "Outline")
 
 
 class BadInputTest(unittest.TestCase):

@@ -1,0 +1,173 @@
+"""Changes to the letters of a title: its words, what some of them have of their own, its layers, and how it arrives and leaves."""
+
+from typing import Any
+
+import msgspec
+
+from ..basics.errors import UserError
+from ..basics.keyed import Key, Keyed, constant
+from ..shot.document import Shot
+from ..shot.motion import with_things
+from ..shot.objects import Extruded, Kern, Layer, Mover, Style, Title
+from .arrange import find, new_id
+
+# how letters arrive, and the other way round leave: what a mover does to a letter that is not there yet (our own choices)
+PASSAGES: dict[str, dict[str, Any]] = {
+    "Rise from the ground": {"shift": constant(0.0, 0.0, -1.4)},
+    "Settle from above": {"shift": constant(0.0, 0.0, 0.7), "turn": constant(0.0, -25.0, 0.0), "opacity": constant(0.0)},
+    "Unfold about the base line": {"turn": constant(0.0, -92.0, 0.0), "opacity": constant(0.0)},
+    "Grow": {"size": constant(0.0), "about": "middle"},
+    "Type": {"opacity": constant(0.0), "soft": constant(0.0), "ease": False},
+    "Gather": {"spacing": constant(1.2), "opacity": constant(0.0), "order": "from the ends"},
+    "Burn in": {"opacity": constant(0.0), "tint": constant(1.0), "soft": constant(1.5), "order": "shuffled"},
+}
+LENGTH = 20  # frames, or less where the title is there for less
+
+
+def retyped(shot: Shot, id_: str, text: str) -> Shot:
+    """The title with other words; what some of its letters have of their own goes with them, and what is typed within has it too."""
+    title = find(shot, id_)
+    if not isinstance(title, Title) or title.text == text:
+        return shot
+    old, new = title.text, text
+    same = next((k for k, (a, b) in enumerate(zip(old, new)) if a != b), min(len(old), len(new)))
+    tail = next((k for k, (a, b) in enumerate(zip(reversed(old[same:]), reversed(new[same:]))) if a != b), min(len(old), len(new)) - same)
+    shift, end, fresh = len(new) - len(old), len(old) - tail, len(new) - tail - 1  # letters from `same` up to `end` became those up to `fresh`
+    first_now = lambda k: k if k < same else k + shift if k >= end else same
+    last_now = lambda k: k if k < same else k + shift if k >= end else fresh
+
+    def moved(style: Style) -> Style | None:
+        first, last = first_now(style.first), last_now(style.last)
+        return msgspec.structs.replace(style, first=first, last=last) if last >= first else None
+
+    kept = tuple(s for s in (moved(style) for style in title.styles) if s is not None)
+    kerns = tuple(k if k.letter < same else msgspec.structs.replace(k, letter=k.letter + shift) for k in title.kerns if not same <= k.letter < end)
+    return with_things(shot, {id_: msgspec.structs.replace(title, text=text, styles=kept, kerns=kerns)})
+
+
+def style_at(title: Title, letter: int) -> Style:
+    """What a letter has of its own."""
+    found = next((s for s in reversed(title.styles) if s.first <= letter <= s.last), None)
+    return found or Style(first=letter, last=letter)
+
+
+def styled(shot: Shot, id_: str, first: int, last: int, **fields: Any) -> Shot:
+    """The title with fields of `Style` changed for the letters from first to last, both counted; they keep what else they have."""
+    title = find(shot, id_)
+    if not isinstance(title, Title) or last < first:
+        return shot
+    changed = []
+    # runs of letters within that have the same of their own are changed one by one, so that each keeps the rest of it
+    begin = first
+    for letter in range(first, last + 1):
+        if letter == last or _without_place(style_at(title, letter + 1)) != _without_place(style_at(title, begin)):
+            changed.append(msgspec.structs.replace(style_at(title, begin), first=begin, last=letter, **fields))
+            begin = letter + 1
+    return with_things(shot, {id_: msgspec.structs.replace(title, styles=_tidied((*_cut_out(title.styles, first, last), *changed)))})
+
+
+def unstyled(shot: Shot, id_: str, first: int, last: int) -> Shot:
+    """The title with nothing of their own for the letters from first to last."""
+    title = find(shot, id_)
+    if not isinstance(title, Title):
+        return shot
+    return with_things(shot, {id_: msgspec.structs.replace(title, styles=_cut_out(title.styles, first, last))})
+
+
+def kerned(shot: Shot, id_: str, letter: int, by: float) -> Shot:
+    """The title with so much extra room, in ems, after one of its letters."""
+    title = find(shot, id_)
+    if not isinstance(title, Title):
+        return shot
+    rest = tuple(k for k in title.kerns if k.letter != letter)
+    kerns = tuple(sorted((*rest, Kern(letter=letter, by=by)), key=lambda k: k.letter)) if by else rest
+    return with_things(shot, {id_: msgspec.structs.replace(title, kerns=kerns)})
+
+
+def _without_place(style: Style) -> Style:
+    return msgspec.structs.replace(style, first=0, last=0)
+
+
+def _cut_out(styles: tuple[Style, ...], first: int, last: int) -> tuple[Style, ...]:
+    """The styles less what they say of the letters from first to last."""
+    found = []
+    for style in styles:
+        for a, b in ((style.first, min(style.last, first - 1)), (max(style.first, last + 1), style.last)):
+            if a <= b:
+                found.append(msgspec.structs.replace(style, first=a, last=b))
+    return tuple(found)
+
+
+def _tidied(styles: tuple[Style, ...]) -> tuple[Style, ...]:
+    """In order, without those that say nothing, and neighbours that say the same as one."""
+    found: list[Style] = []
+    for style in sorted(styles, key=lambda s: s.first):
+        if _without_place(style) == Style(first=0, last=0):
+            continue
+        if found and found[-1].last + 1 == style.first and _without_place(found[-1]) == _without_place(style):
+            found[-1] = msgspec.structs.replace(found[-1], last=style.last)
+        else:
+            found.append(style)
+    return tuple(found)
+
+
+# layers and movers ---------------------------------------------------------------------------------------------------------------
+
+LAYERS: dict[str, dict[str, Any]] = {
+    "Darker back": {"label": "Darker back", "offset": constant(0.05, 0.35, -0.04), "colour": (0.13, 0.14, 0.16)},
+    "Edge that stands out": {
+        "label": "Edge",
+        "offset": constant(0.0, 0.12, 0.0),
+        "grow": constant(0.05),
+        "depth": constant(0.4),
+        "colour": (0.95, 0.72, 0.29),
+    },
+    "Outline": {"label": "Outline", "offset": constant(0.0, -0.2, 0.0), "wall": constant(0.02), "depth": constant(0.3), "colour": (0.95, 0.95, 0.93)},
+}
+
+
+def with_layer(shot: Shot, id_: str, kind: str) -> tuple[Shot, str]:
+    """The object with one layer more, of a kind of LAYERS; with the layer's id."""
+    item = find(shot, id_)
+    if not isinstance(item, Extruded):
+        raise UserError(f"{item.name} has no outlines that could stand there once more.", "Choose a title or a logo.")
+    new = Layer(id=new_id(), **LAYERS[kind])
+    return with_things(shot, {id_: msgspec.structs.replace(item, layers=(*item.layers, new))}), new.id
+
+
+def with_mover(shot: Shot, id_: str, mover: Mover) -> Shot:
+    """The title with one mover more."""
+    title = find(shot, id_)
+    if not isinstance(title, Title):
+        raise UserError(f"{title.name} has no letters that could move one by one.", "Choose a title.")
+    return with_things(shot, {id_: msgspec.structs.replace(title, movers=(*title.movers, mover))})
+
+
+def with_passage(shot: Shot, id_: str, kind: str, leaves: bool = False) -> tuple[Shot, str]:
+    """The title arriving, or leaving, in a way of PASSAGES, in place of how it did before; with the id of the mover that does it."""
+    title = find(shot, id_)
+    if not isinstance(title, Title):
+        raise UserError(f"{title.name} has no letters that could move one by one.", "Choose a title.")
+    first, last = title.span or (shot.first, shot.last)
+    length = min(LENGTH, max((last - first) // 2, 1))
+    a, b = (last - length, last) if leaves else (first, first + length)
+    role = "leave" if leaves else "arrive"
+    order = PASSAGES[kind].get("order", "reading")
+    # the first letters come first: those in hand last are let go of first
+    turned = {"reading": "reversed", "from the ends": "from the middle"}.get(order, order)
+    reach = Keyed((0.0,), (Key(float(a), (0.0 if leaves else 1.0,), "linear"), Key(float(b), (1.0 if leaves else 0.0,), "linear")))
+    mover = Mover(id=new_id(), label=f"{kind} ({role}s)", role=role, reach=reach, **{**PASSAGES[kind], "order": order if leaves else turned})  # type: ignore[arg-type]
+    rest = tuple(m for m in title.movers if m.role != role)
+    return with_things(shot, {id_: msgspec.structs.replace(title, movers=(*rest, mover))}), mover.id
+
+
+def moved_child(shot: Shot, id_: str, field: str, child: str, by: int) -> Shot:
+    """The object with one of its layers or movers earlier (by < 0) or later among them."""
+    item = find(shot, id_)
+    own = list(getattr(item, field))
+    at = next((k for k, one in enumerate(own) if one.id == child), None)
+    if at is None:
+        return shot
+    to = min(max(at + by, 0), len(own) - 1)
+    own.insert(to, own.pop(at))
+    return with_things(shot, {id_: msgspec.structs.replace(item, **{field: tuple(own)})})
