@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QApplication, QCheckBox
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.rows import rows_of
+from lodestar.core.edits import letters
 from lodestar.core.edits.arrange import (
     PIVOTS,
     along_line,
@@ -32,22 +33,32 @@ from lodestar.core.edits.arrange import added as with_object
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_size
-from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known, unreadable_faces
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.objects import ALIGNS, Box, Card, GroundMesh, Logo, Object, Solid, Thing, Title, Tube
+from lodestar.core.shot.objects import (
+    Box,
+    Card,
+    Extruded,
+    GroundMesh,
+    Logo,
+    Object,
+    Solid,
+    Thing,
+    Title,
+    Tube,
+)
 
 from ..commands import Command
 from ..derived import slip_of
-from ..fields import Choice, Line, Section, Swatch, Words, button, quiet
+from ..fields import Line, Section, Swatch, button, quiet
 from ..viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
+from .letters import LetterPanel, combo
 from .mattes import MatteChoice, Names
-from .panel import Panel
 
 CLIPBOARD = "application/x-bright-lodestar-objects"
 PATTERNS = ("plain", "grid", "picture")
 
 
-class PlacePanel(Panel):
+class PlacePanel(LetterPanel):
     step = "Place"
 
     def own_commands(self) -> list[Command]:
@@ -76,6 +87,18 @@ class PlacePanel(Panel):
             Command("face", "Object", "Face the camera", pose("Face the camera", facing_camera), enabled=title),
             Command("wall", "Object", "Face along the wall", pose("Face along the wall", along_wall), enabled=title),
             Command("drop", "Object", "Drop to the ground", pose("Drop to the ground", dropped), enabled=title),
+            *[
+                Command(
+                    f"{'leave' if leaves else 'arrive'}-{kind.lower().replace(' ', '-')}",
+                    "Object",
+                    f"{'Leave' if leaves else 'Arrive'}: {kind.lower()}",
+                    lambda kind=kind, leaves=leaves: self.pass_by(kind, leaves),
+                    enabled=lambda: isinstance(s.object(), Title),
+                    tip="letter by letter, as a mover that can be changed",
+                )
+                for leaves in (False, True)
+                for kind in letters.PASSAGES
+            ],
             Command("row", "Object", "Arrange in a row", lambda: self._in_row(), enabled=lambda: len(s.chosen_objects()) > 1),
             Command("along-path", "Object", "Arrange along a path", lambda: self._place("path"), enabled=lambda: len(s.chosen_objects()) > 1),
         ]
@@ -124,8 +147,7 @@ class PlacePanel(Panel):
             lambda: self.arrange("Drop to the ground", dropped),
         )
         self.box.addWidget(self.drop_up)
-        self.kinds: list[tuple[Section, tuple[type, ...]]] = []
-        self._letters()
+        self.fill_letters()
         self._made_of()
         self._surface()
         self._stands()
@@ -133,37 +155,9 @@ class PlacePanel(Panel):
         self._when()
         self._stand_ins()
 
-    def _kind(self, title: str, *kinds: type) -> Section:
-        section = self.section(title)
-        self.kinds.append((section, kinds))
-        return section
-
-    def _letters(self) -> None:
-        letters = self._kind("Letters", Title)
-        self.words = Words()
-        self.words.setObjectName("words")
-        self.words.setAccessibleName("Words of the title")
-        self.words.setToolTip("What the letters say; Enter begins a new line, Escape gives the keyboard back to the picture")
-        self.words.typed.connect(lambda text: self._set("Type", ("words", self.session.selected), text=text))
-        letters.add("Words", self.words)
-        self.face = _combo("face", "Face", "The face of the letters: two shipped ones, then the system's", list(SHIPPED))
-        self.face.setMinimumContentsLength(8)
-        self.face.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.face.activated.connect(lambda i: self._set("Choose face", face=self.face.itemText(i)))
-        self._all_faces = False
-        letters.add("Face", self.face)
-        self.value_rows(letters, self._id, Title, "title", parts=("height", "spacing", "depth", "bevel"))
-        setting = self._kind("Lines", Title)
-        setting.fold_at_first()
-        self.align = _combo("align", "Align", "Where the lines lie in the widest one", list(ALIGNS))
-        self.align.activated.connect(lambda i: self._set("Align", align=ALIGNS[i]))
-        setting.add("Align", self.align)
-        self.value_rows(setting, self._id, Title, "title", parts=("line_spacing", "word_spacing", "letter_width"))
-        self.lines = setting
-
     def _own_rows(self, section: Section, kind: type[Solid]) -> None:
         """Rows of what only this kind of object has."""
-        shared = dict(rows_of(Solid))
+        shared = {**dict(rows_of(Solid)), **dict(rows_of(Extruded))}
         own = [part for part, _ in rows_of(kind) if part not in shared]
         self.value_rows(section, self._id, kind, str(kind.__struct_config__.tag), parts=own)
 
@@ -172,7 +166,7 @@ class PlacePanel(Panel):
         logo.add("", button("Choose another…", "choose-svg", "Another drawing (SVG) in its place", self._choose_svg))
         self._own_rows(logo, Logo)
         card = self._kind("Card", Card)
-        self.pattern = _combo(
+        self.pattern = combo(
             "pattern", "What is on the card", "Plain, the grid by which sliding is seen, or a picture, movie or sequence", list(PATTERNS)
         )
         self.pattern.activated.connect(lambda i: self._set("Choose what is on the card", pattern=PATTERNS[i]))
@@ -206,7 +200,7 @@ class PlacePanel(Panel):
         self.colour = Swatch("title-colour", "Colour of the surface")
         self.colour.picked.connect(lambda rgb: self._set("Choose colour", colour=rgb))
         surface.add("Colour", self.colour)
-        self.value_rows(surface, self._id, Solid, parts=("roughness", "metal"))
+        self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "opacity"))
 
     def _stands(self) -> None:
         stands = self.section("Stands")
@@ -226,7 +220,7 @@ class PlacePanel(Panel):
         drop = button("Drop to the ground", "drop", "Its lowest point onto the ground below it", lambda: self.arrange("Drop to the ground", dropped))
         stands.add_buttons(self.stand, self.lie, face)
         stands.add_buttons(wall, drop)
-        self.pivot = _combo(
+        self.pivot = combo(
             "pivot",
             "Pivot",
             "The point that it turns and sizes round, and that its position names; it does not move when you choose another.\nAlt and click in the picture picks any point of it",
@@ -235,7 +229,7 @@ class PlacePanel(Panel):
         self.pivot.setPlaceholderText("picked point")
         self.pivot.activated.connect(lambda i: self._pivot(PIVOTS[i]))
         stands.add("Pivot", self.pivot)
-        self.parent_ = _combo("parent", "Parent", "What carries it; it stays where it is when you choose another", [])
+        self.parent_ = combo("parent", "Parent", "What carries it; it stays where it is when you choose another", [])
         self.parent_.activated.connect(lambda i: self._reparent(self.parent_.itemData(i)))
         stands.add("Parent", self.parent_)
         self.row = button("In a row", "in-row", "The chosen objects evenly between the first and the last of them", self._in_row)
@@ -335,15 +329,6 @@ class PlacePanel(Panel):
     def _mattes(self) -> Names:
         item = self.session.object()
         return item.mattes if item is not None else None
-
-    def _id(self) -> str:
-        item = self.session.object()
-        return item.id if item is not None else ""
-
-    def _set(self, step: str, group: object = None, /, **fields) -> None:
-        item = self.session.object()
-        if item is not None:
-            self.session.edit_item(step, item.id, group, **fields)
 
     # what the buttons do
 
@@ -468,6 +453,7 @@ class PlacePanel(Panel):
         count = len(self.session.tracks)
         self.points.setText(f"{count} points chosen" if count else "Uneven ground, posts and poles are made from chosen points.")
         self._tell(item)
+        self.show_lists()
         if item is None:
             if shot.objects:
                 self.help.setText("Click an object in the picture or its lane to change it.")
@@ -489,19 +475,8 @@ class PlacePanel(Panel):
         self.problem.setVisible(item is not None)  # its place is kept, so that no row moves when a line comes or goes
 
     def _show(self, item: Object) -> None:
-        if not self._all_faces and faces_are_known():
-            self._all_faces = True
-            self.face.clear()
-            self.face.addItems(all_faces())
-            if left_out := unreadable_faces():
-                self.face.setToolTip(f"{self.face.toolTip()}\nLeft out, since they cannot be read: {', '.join(p.name for p in left_out[:10])}")
+        self.show_letters(item)
         match item:
-            case Title():
-                self.words.show_text(item.text)
-                self.align.setCurrentIndex(ALIGNS.index(item.align) if item.align in ALIGNS else 1)
-                lines = item.text.count("\n") + 1
-                self.lines.fact.setText(f"{lines} lines" if lines > 1 else "one")
-                self.face.setCurrentText(item.face)
             case Card():
                 self.pattern.setCurrentIndex(PATTERNS.index(item.pattern) if item.pattern in PATTERNS else 0)
                 self.choose.setText(Path(item.picture).name if item.pattern == "picture" and item.picture else "Choose a picture…")
@@ -537,12 +512,3 @@ class PlacePanel(Panel):
             for id_, name in others:
                 self.parent_.addItem(name, id_)
         self.parent_.setCurrentIndex(max(self.parent_.findData(item.parent, Qt.ItemDataRole.UserRole), 0))
-
-
-def _combo(name: str, label: str, tip: str, items: list[str]) -> Choice:
-    combo = Choice()
-    combo.setObjectName(name)
-    combo.setAccessibleName(label)
-    combo.setToolTip(tip)
-    combo.addItems(items)
-    return combo

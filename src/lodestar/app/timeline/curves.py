@@ -9,13 +9,13 @@ from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.shot.motion import keyed_things, moved_keys, shaped, speed
-from lodestar.core.shot.objects import keyed_parts
+from lodestar.core.shot.objects import keyed_parts, owned
 
 from .. import theme
 from ..fields import Choice
 from ..session import Session
 from .axis import GUTTER, LANE, REACH_PX, TimeAxis
-from .lanes import in_hand, set_keys
+from .lanes import Row, in_hand, set_keys
 
 EASINGS = ("hold", "linear", "smooth", "free")
 SPEED_SHARE, EDGE = 0.3, 10  # of the height; px left free over and under a curve
@@ -42,30 +42,34 @@ class Curves(QWidget):
         self.easing.setToolTip("How the value goes from the chosen keys to the next ones")
         self.easing.addItems(EASINGS)
         self.easing.activated.connect(lambda i: self.session.ease_keys(EASINGS[i]))
-        self.part = ""
+        self.id = self.part = ""  # of the value whose curve is shown
         self._drag: tuple = ()
         self._lines: tuple = ()  # what the curves were drawn from, and the curves
 
     # what is shown
 
-    def parts(self) -> dict[str, Keyed]:
+    def parts(self) -> dict[tuple[str, str], Keyed]:
+        """The keyed values of the thing in hand and of its layers and movers, by the id of what has them and their names."""
         thing = keyed_things(self.session.shot).get(in_hand(self.session))
+        if thing is None:
+            return {}
+        things = {in_hand(self.session): thing, **{child.id: child for own in owned(thing).values() for child in own}}
         # an outline is moved over the picture, not along curves
-        return {part: v for part, v in keyed_parts(thing).items() if v.keys and len(v.value) <= 3} if thing is not None else {}
+        return {(id_, part): v for id_, one in things.items() for part, v in keyed_parts(one).items() if v.keys and len(v.value) <= 3}
 
     def value(self) -> Keyed | None:
         parts = self.parts()
-        chosen = {part for id_, part, _ in self.session.keys if id_ == in_hand(self.session)}
+        chosen = {(id_, part) for id_, part, _ in self.session.keys}
         if len(chosen & parts.keys()) == 1:
-            self.part = next(iter(chosen & parts.keys()))
-        if self.part not in parts and parts:
-            self.part = next(iter(parts))
-        return parts.get(self.part)
+            self.id, self.part = next(iter(chosen & parts.keys()))
+        if (self.id, self.part) not in parts and parts:
+            self.id, self.part = next(iter(parts))
+        return parts.get((self.id, self.part))
 
     def unit(self) -> str:
         if self.part in UNITS:
             return UNITS[self.part]
-        thing = keyed_things(self.session.shot).get(in_hand(self.session))
+        thing = keyed_things(self.session.shot).get(self.id)
         return self.session.unit if self.part in ("position", *getattr(thing, "LENGTHS", ())) else ""
 
     def axis(self) -> TimeAxis:
@@ -111,7 +115,7 @@ class Curves(QWidget):
         for a, b in zip(value.keys, (*value.keys[1:], None), strict=True):
             for c, v in enumerate(a.value):
                 found.append(("key", a.frame, c, QPointF(axis.x(a.frame), self._y(v, scale))))
-            held = any(part == self.part and f in (a.frame, b.frame if b else None) for _, part, f in self.session.keys)
+            held = any((id_, part) == (self.id, self.part) and f in (a.frame, b.frame if b else None) for id_, part, f in self.session.keys)
             if b is None or not held or a.easing == "hold":
                 continue
             c = busiest(a, b)
@@ -125,7 +129,7 @@ class Curves(QWidget):
 
     def refresh(self) -> None:
         value = self.value()
-        frames = [f for _, part, f in self.session.keys if part == self.part] if value else []
+        frames = [f for id_, part, f in self.session.keys if (id_, part) == (self.id, self.part)] if value else []
         kinds = {k.easing for k in value.keys if k.frame in frames} if value else set()
         self.easing.setEnabled(bool(kinds))
         self.easing.setCurrentIndex(EASINGS.index(next(iter(kinds))) if len(kinds) == 1 else -1)
@@ -156,11 +160,15 @@ class Curves(QWidget):
 
     def _paint_names(self, p: QPainter) -> None:
         p.setFont(theme.font(12))
-        for i, part in enumerate(self.parts()):
-            if part == self.part:
+        things, held = keyed_things(self.session.shot), in_hand(self.session)
+        for i, (id_, part) in enumerate(self.parts()):
+            shown = (id_, part) == (self.id, self.part)
+            if shown:
                 p.fillRect(QRectF(0, i * LANE, GUTTER - 1, LANE), QColor(theme.CHOSEN_ROW))
-            p.setPen(QColor(theme.TEXT if part == self.part else theme.QUIET))
-            p.drawText(QRectF(12, i * LANE, GUTTER - 20, LANE), Qt.AlignmentFlag.AlignVCenter, part.replace("_", " "))
+            p.setPen(QColor(theme.TEXT if shown else theme.QUIET))
+            name = Row(id_, things[id_], part, "" if id_ == held else held).name
+            name = p.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, GUTTER - 20)
+            p.drawText(QRectF(12, i * LANE, GUTTER - 20, LANE), Qt.AlignmentFlag.AlignVCenter, name)
 
     def _paint_curves(self, p: QPainter, axis: TimeAxis, value: Keyed) -> None:
         frames, values, fast = self._samples(value, axis)
@@ -208,7 +216,7 @@ class Curves(QWidget):
         p.drawText(rect.adjusted(4, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _paint_spots(self, p: QPainter, value: Keyed) -> None:
-        spots, held = self.spots(), {f for _, part, f in self.session.keys if part == self.part}
+        spots, held = self.spots(), {f for id_, part, f in self.session.keys if (id_, part) == (self.id, self.part)}
         places = {(kind, f): at for kind, f, _, at in spots if kind != "key"}
         for (kind, f), at in places.items():
             a = next(k for k in value.keys if k.frame == f)
@@ -231,7 +239,7 @@ class Curves(QWidget):
         if at.x() <= GUTTER:
             names = list(self.parts())
             if 0 <= int(at.y() // LANE) < len(names):
-                self.part = names[int(at.y() // LANE)]
+                self.id, self.part = names[int(at.y() // LANE)]
                 session.choose_keys(frozenset())
                 self.refresh()
             return
@@ -246,7 +254,7 @@ class Curves(QWidget):
             return
         kind, frame, component, _ = near
         if kind == "key":
-            session.choose_keys(frozenset({(in_hand(session), self.part, frame)}))
+            session.choose_keys(frozenset({(self.id, self.part, frame)}))
             session.show_frame(round(frame))
         scale = self._scale(value)
         self._drag = (kind, frame, component, at, object(), scale)
@@ -268,7 +276,7 @@ class Curves(QWidget):
             self._move_handle(kind, frame, component, at)
 
     def _put(self, label: str, change: Callable[[Keyed], Keyed]) -> None:
-        self.session.edit_value(label, in_hand(self.session), self.part, change, self._drag[4])
+        self.session.edit_value(label, self.id, self.part, change, self._drag[4])
 
     def _move_key(self, frame: float, component: int, start: QPointF, at: QPointF, copy: bool) -> None:
         axis, scale = self.axis(), self._drag[-1]
@@ -281,7 +289,7 @@ class Curves(QWidget):
             return moved_keys(value, [frame], by, copy).with_key(frame + by, raised)
 
         self._put("Copy key" if copy else "Move key", change)
-        self.session.choose_keys(frozenset({(in_hand(self.session), self.part, frame + by)}))
+        self.session.choose_keys(frozenset({(self.id, self.part, frame + by)}))
 
     def _move_handle(self, kind: str, frame: float, c: int, at: QPointF) -> None:
         when, level = self.axis().at(at.x()), self._v(at.y(), self._drag[-1])
@@ -304,7 +312,7 @@ class Curves(QWidget):
 
     def mouseDoubleClickEvent(self, event) -> None:
         if event.position().x() > GUTTER and self.value() is not None:
-            set_keys(self.session, [(in_hand(self.session), self.part)], float(self.axis().frame(event.position().x())))
+            set_keys(self.session, [(self.id, self.part)], float(self.axis().frame(event.position().x())))
 
     def keyPressEvent(self, event) -> None:
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.session.keys:

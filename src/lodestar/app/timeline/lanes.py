@@ -4,14 +4,14 @@ from typing import NamedTuple
 
 import msgspec
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.keyed import Keyed
 from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.shot.document import LANES, Shot
-from lodestar.core.shot.motion import Chosen, change_keys, field_of, keyed_things, moved_keys, whole_motion, with_things
-from lodestar.core.shot.objects import Thing, keyed_parts
+from lodestar.core.shot.motion import Chosen, change_keys, field_of, keyed_things, moved_keys, owner_of, whole_motion, with_things
+from lodestar.core.shot.objects import Mover, Thing, keyed_parts, owned
 from lodestar.core.work.matting import is_due
 
 from .. import theme
@@ -20,15 +20,20 @@ from .axis import GUTTER, LANE, REACH_PX, TimeAxis
 
 
 class Row(NamedTuple):
-    """The lane of a thing, or with `part` the row of one of its values."""
+    """The lane of a thing, or with `part` the row of one of its values; owner: the thing that it is a layer or mover of."""
 
     id: str
     thing: msgspec.Struct
     part: str = ""
+    owner: str = ""
 
     @property
     def name(self) -> str:
-        return self.part.replace("_", " ") if self.part else getattr(self.thing, "name", self.id.capitalize())
+        own = getattr(self.thing, "name", self.id.capitalize())
+        if not self.part:
+            return own
+        part = self.part.replace("_", " ")
+        return f"{part} · {own}" if self.owner else part
 
     @property
     def values(self) -> dict[str, Keyed]:
@@ -59,8 +64,11 @@ def rows(session: Session) -> list[Row]:
     shot, held = session.shot, in_hand(session)
     found = []
     for id_, thing in keyed_things(shot).items():
-        field = field_of(shot, id_)
+        field, owner = field_of(shot, id_), owner_of(shot, id_)
         keyed = [part for part, value in keyed_parts(thing).items() if value.keys]
+        if owner:
+            found += [Row(id_, thing, part, owner) for part in keyed if owner == held]
+            continue
         if field not in LANES or not (LANES[field].always or keyed):
             continue
         found.append(Row(id_, thing))
@@ -120,7 +128,7 @@ class Lanes(QWidget):
             p.drawRect(self._box)
 
     def _paint_row(self, p: QPainter, axis: TimeAxis, row: Row, y: float) -> None:
-        if row.id == in_hand(self.session) or row.id in self.session.others:
+        if in_hand(self.session) in (row.id, row.owner) or row.id in self.session.others:
             p.fillRect(QRectF(0, y, self.width(), LANE), QColor(theme.CHOSEN_ROW))
         p.setFont(theme.font(12 if not row.part else 11))
         p.setPen(QColor(theme.QUIET if row.part else theme.TEXT if getattr(row.thing, "visible", True) else theme.OFF))
@@ -132,7 +140,7 @@ class Lanes(QWidget):
             a, b = span_of(row.thing, axis.count)
             p.setPen(Qt.PenStyle.NoPen)
             p.setBrush(QColor.fromRgbF(*row.thing.lane) if isinstance(row.thing, Thing) else QColor(theme.OFF))
-            p.drawRect(QRectF(axis.x(a) - axis.half, y + 5, axis.x(b) - axis.x(a) + 2 * axis.half, 8))
+            p.drawPolygon(self._bar(axis, row, y))
             if isinstance(row.thing, Brushed):
                 self._paint_found(p, axis, row.thing, y)
         frames = row.frames
@@ -147,6 +155,18 @@ class Lanes(QWidget):
             w, h = (6, 13) if held else (4, 10)
             p.drawRoundedRect(QRectF(axis.x(f) - w / 2, y + 9 - h / 2, w, h), 2, 2)
         p.setClipping(False)
+
+    def _bar(self, axis: TimeAxis, row: Row, y: float) -> QPolygonF:
+        """The bar of a lane: its ends slant where letters arrive or leave one after the other."""
+        a, b = span_of(row.thing, axis.count)
+        left, right = axis.x(a) - axis.half, axis.x(b) + axis.half
+        top_left, top_right = left, right
+        for mover, inner in slants(row.thing):
+            if mover.role == "arrive":
+                top_left = max(left, axis.x(inner))
+            else:
+                top_right = min(right, axis.x(inner))
+        return QPolygonF([QPointF(top_left, y + 5), QPointF(top_right, y + 5), QPointF(right, y + 13), QPointF(left, y + 13)])
 
     def _paint_found(self, p: QPainter, axis: TimeAxis, source: Brushed, y: float) -> None:
         """On which frames a subject was found: full height where it is sure, half where it is not; painted ones have a tall mark. What was
@@ -179,7 +199,7 @@ class Lanes(QWidget):
             session.choose_keys(session.keys if shift else frozenset())
             return
         near = self._near(axis, row, at.x())
-        session.choose_object(row.id, shift and at.x() <= GUTTER)
+        session.choose_object(row.owner or row.id, shift and at.x() <= GUTTER)
         if at.x() <= GUTTER:
             session.show_step(step_of(session, row.id))
         elif near:
@@ -207,6 +227,10 @@ class Lanes(QWidget):
         self.session.choose_keys(frozenset())
         a, b = span_of(row.thing, axis.count)
         ends = abs(axis.x(a) - axis.half - x), abs(axis.x(b) + axis.half - x)
+        slant = next(((m, f) for m, f in slants(row.thing) if not row.part and abs(axis.x(f) - x) < REACH_PX), None)
+        if slant is not None:
+            self._drag = ("slant", slant[0].id, slant[1], object())
+            return
         if isinstance(row.thing, Thing) and not row.part and min(ends) < REACH_PX:
             self._drag = ("first" if ends[0] < REACH_PX else "last", row.id, (a, b), object())
         else:
@@ -228,6 +252,8 @@ class Lanes(QWidget):
                 move_keys(session, chosen, to - frame, copy, group)
             case ("all", id_, start, group):
                 self._move_all(id_, to - start, group)
+            case ("slant", id_, frame, group):
+                move_keys(session, frozenset({(id_, "reach", frame)}), to - frame, False, group)
             case (end, id_, (a, b), group):
                 span = (min(to, b), b) if end == "first" else (a, max(to, a))
                 session.edit_item("Change span", id_, group, span=span)
@@ -278,6 +304,15 @@ class Lanes(QWidget):
             session.select("")
         else:
             super().keyPressEvent(event)
+
+
+def slants(thing: msgspec.Struct) -> list[tuple[Mover, float]]:
+    """The movers by which a title arrives and leaves, with the frame at which all of it is there, or begins to go."""
+    found = []
+    for mover in owned(thing).get("movers", ()):
+        if isinstance(mover, Mover) and mover.on and mover.role and len(mover.reach.keys) > 1:
+            found.append((mover, mover.reach.keys[-1 if mover.role == "arrive" else 0].frame))
+    return found
 
 
 def span_of(thing: msgspec.Struct, count: int) -> tuple[int, int]:

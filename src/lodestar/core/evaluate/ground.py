@@ -12,7 +12,7 @@ from ..shot.document import Shot
 from ..shot.objects import Object
 from .cameras import camera_at, scene_frame
 from .kinds import EMPTY
-from .objects import mesh_of, model_of
+from .objects import at_rest, mesh_of, model_of
 
 NEAR_SHARE = 0.02  # of its distance to the cameras: a point so near to the level ground lies on it
 GAP_SHARE = 0.25  # of the distance to the cameras: over wider gaps between points nothing bears the ground out
@@ -117,6 +117,7 @@ def level_ground(things: list[Object]) -> list[Item]:
 
 def hidden_share(shot: Shot, item: Object, frame: float) -> float:
     """How much of a drawn object, by its surface's corners, the level ground hides at a frame: 0 to 1."""
+    item = at_rest(item)  # letters that come out of the ground are meant to
     ground, mesh = borne_ground(shot), mesh_of(item, frame)
     eye = camera_at(shot, frame).centre if shot.plate is not None else np.zeros(3)
     if not (shot.ground.hides and item.drawn and len(mesh.vertices) and len(ground.triangles)) or eye[2] <= 1e-6:

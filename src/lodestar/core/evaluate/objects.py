@@ -3,6 +3,7 @@
 import functools
 from collections.abc import Callable
 
+import msgspec
 import numpy as np
 
 from ..basics.colour import decode
@@ -11,7 +12,7 @@ from ..scene.poses import pose_matrix, size_of
 from ..shape.extrude import Mesh
 from ..shape.solids import joined
 from ..shot.document import Shot
-from ..shot.objects import Object, Solid, ancestors, is_there
+from ..shot.objects import Object, Solid, ancestors, is_there, owned
 from .kinds import EMPTY, kind_of
 from .lettering import IN_PLACE, Part
 
@@ -42,6 +43,12 @@ def mesh_of(item: Object, frame: float) -> Mesh:
         # the parts are kept with it, so that no other mesh takes their names
         kept = _joined[key] = (parts, joined([(part.mesh, part.place) for part in parts]))
     return kept[1]
+
+
+def at_rest(item: Object) -> Object:
+    """The object's own solid, without its layers, with letters where they stand when nothing moves them."""
+    found = {name: () for name in owned(item)}
+    return msgspec.structs.replace(item, **found) if found else item
 
 
 MOST_JOINED = 32

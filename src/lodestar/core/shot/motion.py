@@ -128,9 +128,12 @@ def change_keys(shot: Shot, chosen: Chosen, change: Callable[[Keyed, list[float]
 
 
 def whole_motion(shot: Shot, id_: str) -> Chosen:
-    """All keys of a thing."""
+    """All keys of a thing, and of its layers and movers."""
     thing = keyed_things(shot).get(id_)
-    return frozenset((id_, part, k.frame) for part, value in keyed_parts(thing).items() for k in value.keys) if thing is not None else frozenset()
+    if thing is None:
+        return frozenset()
+    things = {id_: thing, **{child.id: child for own in owned(thing).values() for child in own}}
+    return frozenset((name, part, k.frame) for name, one in things.items() for part, value in keyed_parts(one).items() for k in value.keys)
 
 
 # keys -----------------------------------------------------------------------------------------------------------------------

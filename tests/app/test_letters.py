@@ -1,0 +1,243 @@
+"""Letters in the window: faces by looking, letters of their own, layers and movers, slanted ends of a lane."""
+
+import unittest
+
+import numpy as np
+from PyQt6.QtCore import QEvent, QPoint, Qt
+from PyQt6.QtGui import QTextCursor
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QMenu, QPushButton
+
+from lodestar.app.faces import picture_of
+from lodestar.core.evaluate.lettering import title_parts
+from lodestar.core.shape.fonts import SHIPPED, system_faces
+from tests.app.test_hand import DemoCase
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+class LettersCase(DemoCase):
+    def setUp(self):
+        super().setUp()
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.settle()
+
+    def title(self):
+        return next(o for o in self.session.shot.objects if o.id == "open-sky")
+
+    def unfold(self, name: str) -> None:
+        section = next(b for b in self.window.panels["Place"].findChildren(QPushButton, f"section-{name}"))
+        panel = self.window.panels["Place"]
+        panel.ensureWidgetVisible(section)
+        body = section.parent().body
+        if body.isHidden():
+            QTest.mouseClick(section, LEFT)
+        self.settle()
+
+    def choose_from(self, button: str, action: str) -> None:
+        """Take an entry of the menu of a button, as a click does."""
+        menu = self.find(button).menu()
+        assert isinstance(menu, QMenu)
+        found = next(a for a in menu.actions() if a.text() == action)
+        found.trigger()
+        self.settle()
+
+
+class ChooserTest(LettersCase):
+    def open(self):
+        self.click("choose-face")
+        return next(w for w in QApplication.topLevelWidgets() if w.objectName() == "face-chooser")
+
+    def test_faces_are_shown_in_the_users_own_words_and_searched(self):
+        chooser = self.open()
+        self.assertEqual(chooser.model.names[: len(SHIPPED)], list(SHIPPED))
+        self.wait(lambda: len(chooser.model.pictures) >= 5)
+        one, other = (chooser.model.pictures[name] for name in list(SHIPPED)[:2])
+        self.assertIsNotNone(one)
+        self.assertNotEqual(one, other)
+        QTest.keyClicks(chooser.search, "slab zilla")
+        self.assertEqual(chooser.model.names, ["Zilla Slab Bold"])
+        chooser.search.clear()
+        before = self.title().face
+        QTest.keyClick(chooser.search, Qt.Key.Key_Down)  # it shows in the title at once
+        self.settle()
+        self.assertNotEqual(self.title().face, before)
+        QTest.keyClick(chooser, Qt.Key.Key_Escape)
+        self.settle()
+        self.assertEqual(self.title().face, before)
+
+    def test_what_is_kept_is_among_those_used_last_and_favourites_are_remembered(self):
+        chooser = self.open()
+        chooser.list.setCurrentIndex(chooser.model.index(2))
+        name = chooser.model.names[2]
+        chooser.switch_favourite(name)
+        QTest.keyClick(chooser, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual(self.title().face, name)
+        chooser = self.open()
+        for group in ("favourites", "used last"):
+            chooser.group.setCurrentText(group)
+            chooser.group.activated.emit(0)
+            self.assertEqual(chooser.model.names, [name], group)
+        chooser.close()
+
+    def test_filters(self):
+        chooser = self.open()
+        chooser.weight.setCurrentText("heavy")
+        chooser.fill()
+        self.assertIn("Inter Display Black", chooser.model.names)
+        self.assertNotIn("Allerta Stencil", chooser.model.names)
+        chooser.weight.setCurrentText("any weight")
+        chooser.width_.setCurrentText("narrow")
+        chooser.fill()
+        self.assertIn("Bebas Neue Bold", chooser.model.names)
+        self.assertNotIn("Zilla Slab Bold", chooser.model.names)
+        chooser.script.setCurrentText("Arabic")
+        chooser.fill()
+        self.assertTrue(all("Arabic" in system_faces()[n].scripts for n in chooser.model.names))
+        chooser.close()
+
+    def test_a_picture_holds_the_words(self):
+        image = picture_of("Inter Display Black", "OO", 300, 60, "#FFFFFF")
+        alpha = np.frombuffer(image.constBits().asstring(image.sizeInBytes()), np.uint8).reshape(60, 300, 4)[..., 3] > 128
+        columns = np.flatnonzero(alpha.any(0))
+        self.assertGreater(np.diff(columns).max(), 1)  # two letters, with room between them
+        self.assertIsNone(picture_of("/nowhere/none.ttf", "OO", 300, 60, "#FFFFFF"))
+
+
+class SomeLettersTest(LettersCase):
+    def take(self, first: int, count: int) -> None:
+        words = self.find("words")
+        cursor = words.textCursor()
+        cursor.setPosition(first)
+        cursor.setPosition(first + count, QTextCursor.MoveMode.KeepAnchor)
+        words.setTextCursor(cursor)
+        self.settle()
+
+    def test_letters_that_are_chosen_have_a_size_and_colour_of_their_own(self):
+        self.unfold("some-letters")
+        self.assertFalse(self.find("letters-size").isEnabled())
+        self.take(5, 3)
+        self.assertIn("SKY", self.find("which-letters").text())
+        field = self.find("letters-size")
+        field.begin_typing("60")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.settle()
+        self.assertEqual([(s.first, s.last, s.size) for s in self.title().styles], [(5, 7, 0.6)])
+        self.assertEqual({round(float(np.ptp(p.mesh.vertices[:, 2])), 1) for p in title_parts(self.title(), 0)[4:]}, {0.6})
+        words = self.find("words")
+        words.setFocus()
+        words.moveCursor(QTextCursor.MoveOperation.Start)
+        QTest.keyClicks(words, "AN ")
+        self.assertEqual([(s.first, s.last) for s in self.title().styles], [(8, 10)])
+        self.take(8, 3)
+        self.click("letters-plain")
+        self.assertEqual(self.title().styles, ())
+
+    def test_a_pair_is_kerned_at_the_caret(self):
+        self.unfold("some-letters")
+        words = self.find("words")
+        cursor = words.textCursor()
+        cursor.setPosition(6)
+        words.setTextCursor(cursor)
+        self.settle()
+        kern = self.find("kern")
+        kern.begin_typing("-5")
+        QTest.keyClick(kern.editor, Qt.Key.Key_Return)
+        self.assertEqual([(k.letter, round(k.by, 3)) for k in self.title().kerns], [(5, -0.05)])
+
+
+class ListsTest(LettersCase):
+    def test_layers_are_added_opened_changed_ordered_and_taken_away(self):
+        self.unfold("layers")
+        self.choose_from("add-layer", "Darker back")
+        self.choose_from("add-layer", "Outline")
+        self.assertEqual([x.name for x in self.title().layers], ["Darker back", "Outline"])
+        self.assertEqual(self.find("section-chosen-layer").text(), "Chosen layer")
+        field = self.find("layer-depth")
+        field.begin_typing("2")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.assertEqual(self.title().layers[1].depth.value, (2.0,))
+        self.click("layer-1-up")
+        self.assertEqual([x.name for x in self.title().layers], ["Outline", "Darker back"])
+        self.click("layer-0-on")
+        self.assertFalse(self.title().layers[0].on)
+        self.click("layer-0-remove")
+        self.assertEqual([x.name for x in self.title().layers], ["Darker back"])
+        for _ in range(6):
+            self.session.undo()
+        self.assertEqual(self.title().layers, ())
+
+    def test_an_entry_is_dragged_to_its_place(self):
+        self.unfold("layers")
+        for kind in ("Darker back", "Outline", "Edge that stands out"):
+            self.choose_from("add-layer", kind)
+        row = self.find("layer-0-open")
+        at = row.rect().center()
+        QTest.mousePress(row, LEFT, pos=at)
+        self.mouse(QEvent.Type.MouseMove, (at.x(), at.y() + 30), widget=row)
+        QTest.mouseRelease(row, LEFT, pos=at + QPoint(0, 30))
+        self.assertEqual([x.name for x in self.title().layers], ["Outline", "Darker back", "Edge"])
+
+    def test_movers_have_keys_like_any_value(self):
+        self.unfold("movers")
+        self.choose_from("add-mover", "Mover")
+        mover = self.title().movers[0]
+        self.session.show_frame(20)
+        self.click("key-mover-reach")
+        self.session.show_frame(40)
+        field = self.find("mover-reach")
+        field.begin_typing("0")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.assertEqual([(k.frame, k.value) for k in self.title().movers[0].reach.keys], [(20, (1.0,)), (40, (0.0,))])
+        lanes = self.window.time.lanes
+        from lodestar.app.timeline.lanes import rows
+
+        names = [row.name for row in rows(self.session)]
+        self.assertIn("reach · Mover", names)
+        y = names.index("reach · Mover") * 18 + 9
+        QTest.mouseClick(lanes, LEFT, pos=QPoint(round(self.window.time.axis().x(40)), y))
+        self.assertEqual(self.session.keys, frozenset({(mover.id, "reach", 40.0)}))
+        self.assertEqual(self.session.selected, "open-sky")
+        self.window.commands.run("curves")
+        self.settle()
+        self.assertIn((mover.id, "reach"), self.window.time.curves.parts())
+        self.assertEqual(self.window.time.curves.value(), self.title().movers[0].reach)
+
+    def test_the_length_of_an_arrival_is_dragged_on_the_lane(self):
+        self.window.commands.run("arrive-type")
+        self.settle()
+        mover = self.title().movers[0]
+        self.assertEqual([k.frame for k in mover.reach.keys], [0.0, 20.0])
+        lanes, axis = self.window.time.lanes, self.window.time.axis()
+        self.mouse(QEvent.Type.MouseButtonPress, (axis.x(20), 9), widget=lanes)
+        self.mouse(QEvent.Type.MouseMove, (axis.x(27), 9), widget=lanes)
+        self.mouse(QEvent.Type.MouseMove, (axis.x(33), 9), widget=lanes)
+        self.mouse(QEvent.Type.MouseButtonRelease, (axis.x(33), 9), Qt.MouseButton.NoButton, widget=lanes)
+        self.assertEqual([k.frame for k in self.title().movers[0].reach.keys], [0.0, 33.0])
+        self.session.undo()
+        self.assertEqual([k.frame for k in self.title().movers[0].reach.keys], [0.0, 20.0])
+
+
+class EdgesTest(LettersCase):
+    def test_profiles_and_opacity_show_in_the_picture(self):
+        self.unfold("edges")
+        self.wait_picture("final")
+        before = self.pixels().copy()
+        profile = self.find("profile")
+        profile.setCurrentText("step")
+        profile.activated.emit(profile.currentIndex())
+        self.assertEqual(self.title().profile, "step")
+        self.wait_picture("final")
+        self.assertGreater((np.abs(self.pixels().astype(int) - before).max(-1) > 8).sum(), 60)
+        self.session.edit_value("Opacity", "open-sky", "opacity", lambda v: v.changed(0, (0.0,)))
+        self.wait_picture("final")
+        gone = self.pixels().copy()
+        self.session.edit_item("Hide", "open-sky", visible=False)
+        self.wait_picture("final")
+        self.assertLess((np.abs(self.pixels().astype(int) - gone).max(-1) > 2).mean(), 0.002)
+
+
+if __name__ == "__main__":
+    unittest.main()
