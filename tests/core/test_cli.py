@@ -206,14 +206,22 @@ class NewAndUpdateTest(FolderCase):
         with zipfile.ZipFile(shot) as archive:
             members = {name: archive.read(name) for name in archive.namelist()}
         tree = json.loads(members["shot.json"])
-        tree["objects"] = json.loads(example("docs/shot-file.md", "objects"))
-        with zipfile.ZipFile(shot, "w") as archive:
-            for name, data in (members | {"shot.json": json.dumps(tree).encode()}).items():
-                archive.writestr(name, data)
-        done = run("render", shot, "-o", self.folder / "out.%04d.png", "--range", "6:6", "--quality", "draft", "--pass", "layers")
-        self.assertEqual(done.returncode, 0, done.stderr)
-        alpha = cv2.imread(str(self.folder / "out.0006.png"), cv2.IMREAD_UNCHANGED)[..., 3]
-        self.assertGreater((alpha > 250).sum(), 1000, "no title is seen")
+        alpha = {}
+        for part, frames in (("objects", (6,)), ("letters", (6, 20))):
+            tree["objects"] = json.loads(example("docs/shot-file.md", part))
+            with zipfile.ZipFile(shot, "w") as archive:
+                for name, data in (members | {"shot.json": json.dumps(tree).encode()}).items():
+                    archive.writestr(name, data)
+            for f in frames:
+                done = run("render", shot, "-o", self.folder / "out.%04d.png", "--range", f"{f}:{f}", "--quality", "draft", "--pass", "layers")
+                self.assertEqual(done.returncode, 0, done.stderr)
+                alpha[part, f] = cv2.imread(str(self.folder / f"out.{f:04}.png"), cv2.IMREAD_UNCHANGED)
+        self.assertGreater((alpha["objects", 6][..., 3] > 250).sum(), 1000, "no title is seen")
+        early, late = alpha["letters", 6], alpha["letters", 20]
+        self.assertGreater((late[..., 3] > 250).sum(), 1.3 * (early[..., 3] > 250).sum(), "letters arrive one after the other")
+        blue, green, red = (late[late[..., 3] > 250][:, k].astype(int) for k in range(3))
+        self.assertGreater((red > 1.6 * blue).sum(), 100, "the second word has a colour of its own")
+        self.assertGreater(((red < 70) & (green < 70)).sum(), 100, "a darker layer stands behind")
 
     def test_steps_and_names_that_are_none(self):
         shot = self.folder / "a.lode"
