@@ -11,7 +11,7 @@ from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits import letters
 from lodestar.core.evaluate import lettering
-from lodestar.core.evaluate.lettering import moved_by, share_of, title_box, title_parts, title_pieces, title_problem
+from lodestar.core.evaluate.lettering import moved_by, title_box, title_parts, title_pieces, title_problem
 from lodestar.core.evaluate.objects import items_of, mesh_of, problem_of
 from lodestar.core.picture.frame import frame
 from lodestar.core.shape import extrude
@@ -127,7 +127,7 @@ class SettingTest(unittest.TestCase):
     def test_what_a_face_lacks_is_named_and_replaced(self):
         told = title_problem(Title(id="t", text="A漢"), 0)
         self.assertTrue("stands in" in told or "cjk unified" in told, told)
-        self.assertIn("No face on this machine has", title_problem(Title(id="t", text="A\U00012345"), 0))
+        self.assertIn("No face on this machine has", title_problem(Title(id="t", text="A\U000f1234"), 0))
         gone = Title(id="t", text="AB", face="Nowhere Sans")
         self.assertIn("Nowhere Sans is not on this machine", title_problem(gone, 0))
         self.assertEqual(len(title_parts(gone, 0)), 2)
@@ -222,7 +222,8 @@ class FormTest(unittest.TestCase):
 
 class MoverTest(unittest.TestCase):
     def share(self, rank: float, **more) -> float:
-        return share_of(Mover(id="m", **more), rank, 0.0)[0]
+        mover = Mover(id="m", **more)
+        return float(lettering._shares(np.array(mover.reach.at(0)), np.array(mover.soft.at(0)), np.array([rank]), mover.ease)[0])
 
     def test_its_range_sweeps_from_none_to_all(self):
         for rank in (0.0, 0.3, 1.0):
@@ -246,7 +247,7 @@ class MoverTest(unittest.TestCase):
                 text="ABCDE",
                 movers=(Mover(id="m", order=order, ease=False, reach=constant(0.5), soft=constant(1.0), shift=constant(0, 0, 1)),),
             )
-            ranks[order] = [m.place[2, 3] for m in self.moves(title)[1]]
+            ranks[order] = list(self.moves(title)[1].place[:, 2, 3])
         self.assertEqual(ranks["reading"], ranks["reversed"][::-1])
         self.assertEqual(sorted(ranks["shuffled"]), sorted(ranks["reading"]))
         self.assertEqual(int(np.argmax(ranks["from the middle"])), 2)
@@ -260,7 +261,7 @@ class MoverTest(unittest.TestCase):
             )
             pieces, moves = self.moves(title)
             for k in range(1, len(groups)):
-                same = np.allclose(moves[k].place[:3, :3], moves[k - 1].place[:3, :3])
+                same = np.allclose(moves.place[k, :3, :3], moves.place[k - 1, :3, :3])
                 self.assertEqual(same, groups[k] == groups[k - 1], (by, k))
 
     def test_each_further_letter_comes_later(self):
@@ -268,7 +269,7 @@ class MoverTest(unittest.TestCase):
         title = Title(
             id="t", text="ABCD", movers=(Mover(id="m", reach=sweep, late=constant(5.0), soft=constant(0.0), ease=False, opacity=constant(0.0)),)
         )
-        gone = [[m.opacity for m in self.moves(title, f)[1]] for f in (11.0, 18.0, 40.0)]
+        gone = [list(self.moves(title, f)[1].opacity) for f in (11.0, 18.0, 40.0)]
         self.assertEqual(gone[0][0], 0.0)
         self.assertEqual(gone[0][3], 1.0)
         self.assertLess(sum(gone[1]), sum(gone[0]))
@@ -278,15 +279,26 @@ class MoverTest(unittest.TestCase):
     def test_spacing_opens_about_the_middle(self):
         title = Title(id="t", text="HHH", movers=(Mover(id="m", spacing=constant(0.5), soft=constant(0.0)),))
         pieces, moves = self.moves(title)
-        np.testing.assert_allclose([m.aside for m in moves], [-0.5, 0.0, 0.5], atol=1e-9)
+        np.testing.assert_allclose(moves.aside, [-0.5, 0.0, 0.5], atol=1e-9)
 
     def test_what_it_turns_about(self):
         for about, fixed in (("foot", 0.0), ("middle", 0.5)):
             title = Title(id="t", text="H", movers=(Mover(id="m", about=about, turn=constant(0.0, 0.0, 180.0)),))
-            (piece,), (move,) = self.moves(title)
+            (piece,), moves = self.moves(title)
             low, high = lettering.piece_box(piece)
             middle = np.array([(low[0] + high[0]) / 2, 0.0, fixed, 1.0])
-            np.testing.assert_allclose(move.place @ middle, middle, atol=1e-9)
+            np.testing.assert_allclose(moves.place[0] @ middle, middle, atol=1e-9)
+
+    def test_letters_that_move_are_blurred_on_their_own_way(self):
+        """The items' models at other times of the exposure are those that the title has then."""
+        sweep = Keyed((0.0,), (Key(0.0, (0.0,), "linear"), Key(10.0, (1.0,))))
+        title = Title(id="t", text="AB", movers=(Mover(id="m", reach=sweep, shift=constant(0, 0, 2), turn=constant(40, 20, 10), soft=constant(2.0)),))
+        shot = Shot(objects=(title,))
+        for share in (-0.25, 0.25):
+            moved = [i.model(share) for i in items_of(shot, title, 5)]
+            then = [part.place for part in title_parts(title, 5 + share)]
+            np.testing.assert_allclose(moved, then, atol=1e-9)
+        self.assertFalse(np.allclose(moved[0], items_of(shot, title, 5)[0].model(0.0)))
 
     def test_movers_and_layers_are_keyed_things_of_their_own(self):
         title = Title(id="t", movers=(Mover(id="m"),), layers=(Layer(id="l"),))

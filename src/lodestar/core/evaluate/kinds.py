@@ -16,7 +16,7 @@ from ..shape.drawings import drawing_outlines, logo_mesh
 from ..shape.extrude import Mesh
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
-from .lettering import LEAST, Part, layers_at, title_box, title_parts, title_problem
+from .lettering import LEAST, Part, layers_at, letters_move, title_box, title_parts, title_places, title_problem
 
 EMPTY = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
 OVERSHOOT = 0.04  # cap heights (common practice, no source)
@@ -40,6 +40,10 @@ class Kind:
     def parts(self, item: Any, frame: float) -> list[Part]:
         """All of its solids."""
         return [Part(self.mesh(item, frame))]
+
+    def places(self, item: Any, frame: float) -> np.ndarray | None:
+        """(m, 4, 4) of all of its solids at a time, where they move within the object; None where they do not."""
+        return None
 
     def stretch(self, item: Any, frame: float) -> np.ndarray:
         """(4, 4) from the axes of the mesh to the object's own, in metres."""
@@ -84,6 +88,9 @@ class Letters(Extrusions):
             return title_parts(item, frame)
         except UserError:  # told by `problem`; the picture goes on without it
             return []
+
+    def places(self, item: Title, frame: float) -> np.ndarray | None:
+        return title_places(item, frame) if letters_move(item) else None
 
     def box(self, item: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
         low, high = title_box(item, frame)

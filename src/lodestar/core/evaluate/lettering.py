@@ -1,15 +1,15 @@
 """The letters of a title at a frame: how they are set, their solids, and where movers take each of them."""
 
 import contextlib
+import functools
 import unicodedata
 from collections.abc import Iterator
 from typing import NamedTuple
 
-import msgspec
 import numpy as np
 
 from ..basics.errors import UserError
-from ..basics.geometry import F64, turn_matrix
+from ..basics.geometry import F64
 from ..shape.extrude import MOST_HEIGHT, Edge, Form, Mesh, solid
 from ..shape.fonts import SHIPPED, Face, face_of, faces_with
 from ..shape.outlines import has_letter
@@ -23,12 +23,14 @@ STEPS = 50  # in which a bevel that changes letter by letter is made
 
 
 class Part(NamedTuple):
-    """One solid of an object: place (4, 4) in the axes that `Kind.stretch` takes. colour: code values of sRGB, None for the object's own."""
+    """One solid of an object: place (4, 4) in the axes that `Kind.stretch` takes. colour: code values of sRGB, None for the object's own.
+    number: its row in what `Kind.places` gives, by which it is found at other times."""
 
     mesh: Mesh
     place: F64 = IN_PLACE
     colour: Rgb | None = None
     opacity: float = 1.0
+    number: int = 0
 
 
 def shifted(x: float, y: float, z: float) -> F64:
@@ -181,33 +183,57 @@ def title_problem(title: Title, frame: float) -> str:
 # solids ------------------------------------------------------------------------------------------------------------------------
 
 
-class _Move:
-    """Where movers take one solid: a turn, shift and size (4, 4) in its own axes, room at its left in cap heights, factors of depth and bevel,
-    opacity, and the colours that it takes on."""
+class Moves(NamedTuple):
+    """Where movers take n solids: turns, shifts and sizes place (n, 4, 4) in their own axes, room at their left aside (n,) in cap heights,
+    factors of depth and bevel and opacity (n,), and the colours that each takes on with their shares."""
 
-    def __init__(self) -> None:
-        self.place, self.aside, self.depth, self.bevel, self.opacity = IN_PLACE, 0.0, 1.0, 1.0, 1.0
-        self.tints: list[tuple[Rgb, float]] = []
+    place: F64
+    aside: F64
+    depth: F64
+    bevel: F64
+    opacity: F64
+    tints: list[list[tuple[Rgb, float]]]
 
 
 def title_parts(title: Title, frame: float) -> list[Part]:
     """The solids of a title at a frame, in cap heights. Raises UserError where no face can be read."""
     pieces, setting = title_pieces(title, frame)
     moves = moved_by(title, pieces, setting, frame)
-    places = [_on_line(title, piece, move.aside, pieces, setting, frame) @ move.place for piece, move in zip(pieces, moves)]
+    places = _places(title, pieces, moves, setting, frame)
+    there = np.abs(np.linalg.det(places[:, :3, :3])) > 1e-9
     parts = []
-    for form, layer, colour, opacity in layers_at(title, frame):
-        for piece, move, place in zip(pieces, moves, places):
-            if opacity * move.opacity <= 0 or abs(np.linalg.det(place[:3, :3])) < 1e-9:
-                continue
-            style = _style_of(title, piece)
-            own = msgspec.structs.replace(style, depth=style.depth * move.depth) if move.depth != 1 else style
-            m = place if own.depth == 1 else place @ np.diag([1.0, own.depth, 1.0, 1.0])
-            tint = colour or style.colour
-            for towards, share in move.tints:
+    for n, (form, layer, colour, opacity) in enumerate(layers_at(title, frame)):
+        whole = layer @ places
+        for k in np.flatnonzero(there & (opacity * moves.opacity > 0)):
+            piece = pieces[k]
+            tint = colour or _style_of(title, piece).colour
+            for towards, share in moves.tints[k]:
                 tint = tuple(a + share * (b - a) for a, b in zip(tint or title.colour, towards))  # type: ignore[assignment]
-            parts.append(Part(solid(piece.joined, _bevelled(form, move.bevel)), layer @ m, tint, opacity * move.opacity))
+            mesh = solid(piece.joined, _bevelled(form, float(moves.bevel[k])))
+            parts.append(Part(mesh, whole[k], tint, float(opacity * moves.opacity[k]), n * len(pieces) + int(k)))
     return parts
+
+
+def title_places(title: Title, frame: float) -> F64:
+    """(m, 4, 4) where the solids of a title are at a time, also those that `title_parts` leaves out; a part's `number` is its row."""
+    pieces, setting = title_pieces(title, frame)
+    places = _places(title, pieces, moved_by(title, pieces, setting, frame), setting, frame)
+    return np.concatenate([layer @ places for _, layer, _, _ in layers_at(title, frame)])
+
+
+def letters_move(title: Title) -> bool:
+    """Whether anything within the title moves by itself."""
+    keyed = (title.spacing, title.word_spacing, title.line_spacing, title.letter_width, title.bend)
+    layers = [value for layer in title.layers for value in (layer.offset, layer.size)]
+    return bool(title.movers) or any(value.keys for value in (*keyed, *layers))
+
+
+def _places(title: Title, pieces: tuple[Piece, ...], moves: Moves, setting: Setting, frame: float) -> F64:
+    """(n, 4, 4) from the axes of each solid to those of the title."""
+    places = _on_line(title, pieces, moves.aside, frame) @ moves.place
+    deep = moves.depth * np.array([_style_of(title, piece).depth for piece in pieces])
+    places[:, :, 1] *= deep[:, None]
+    return places
 
 
 def title_pieces(title: Title, frame: float) -> tuple[tuple[Piece, ...], Setting]:
@@ -225,13 +251,17 @@ def title_box(title: Title, frame: float) -> tuple[F64, F64]:
         pieces = ()
     if not pieces:
         return np.array([-0.5, 0.0]), np.array([0.5, 1.0])
-    corners = []
-    for piece in pieces:
-        low, high = piece_box(piece)
-        m = _on_line(title, piece, 0.0, pieces, setting, frame)
-        corners += [m @ [x, 0.0, y, 1.0] for x in (low[0], high[0]) for y in (low[1], high[1])]
-    found = np.array(corners)[:, [0, 2]]
+    boxes = _boxes(pieces)
+    places = _on_line(title, pieces, np.zeros(len(pieces)), frame)
+    corners = [places @ np.stack([boxes[:, a], np.zeros(len(boxes)), boxes[:, b], np.ones(len(boxes))], 1)[..., None] for a in (0, 2) for b in (1, 3)]
+    found = np.concatenate(corners)[:, [0, 2], 0]
     return found.min(0), found.max(0)
+
+
+@functools.lru_cache(maxsize=64)
+def _boxes(pieces: tuple[Piece, ...]) -> F64:
+    """(n, 4) low and high corner of each outline, from its own origin."""
+    return np.array([[*low, *high] for low, high in (piece_box(piece) for piece in pieces)]).reshape(-1, 4)
 
 
 def _style_of(title: Title, piece: Piece) -> TextStyle:
@@ -252,72 +282,105 @@ def _bevelled(form: Form, factor: float) -> Form:
     return form._replace(front=edge(form.front), back=edge(form.back))
 
 
-def _on_line(title: Title, piece: Piece, aside: float, pieces: tuple[Piece, ...], setting: Setting, frame: float) -> F64:
-    """(4, 4) from the axes of a solid to where it stands: on the base line, or on the circle that this is bent to."""
+def _on_line(title: Title, pieces: tuple[Piece, ...], aside: F64, frame: float) -> F64:
+    """(n, 4, 4) from the axes of each solid to where it stands: on the base line, or on the circle that this is bent to."""
+    x, y = np.array([piece.x for piece in pieces]) + aside, np.array([piece.y for piece in pieces])
+    places = np.tile(np.eye(4), (len(pieces), 1, 1))
     degrees = title.bend.at(frame)[0]
-    if abs(degrees) < 1e-3:
-        return shifted(piece.x + aside, 0.0, piece.y)
+    if abs(degrees) < 1e-3 or not len(pieces):
+        places[:, 0, 3], places[:, 2, 3] = x, y
+        return places
     length = max(max(p.letters[-1].x + p.letters[-1].advance for p in pieces) - min(p.x for p in pieces), 1e-6)
     radius = length / np.deg2rad(degrees)
-    low, high = piece_box(piece)
-    half = (low[0] + high[0]) / 2
-    angle = (piece.x + aside + half) / radius
+    boxes = _boxes(pieces)
+    half = (boxes[:, 0] + boxes[:, 2]) / 2
+    angle = (x + half) / radius
     c, s = np.cos(angle), np.sin(angle)
-    turn = np.array([[c, 0, s, 0], [0, 1, 0, 0], [-s, 0, c, 0], [0, 0, 0, 1.0]])
-    return shifted(0.0, 0.0, -radius) @ turn @ shifted(-half, 0.0, radius + piece.y)
+    places[:, 0, 0], places[:, 0, 2], places[:, 2, 0], places[:, 2, 2] = c, s, -s, c
+    # the middle of each letter stands on the circle, whose top is where the base line was
+    places[:, 0, 3] = s * (radius + y) - c * half
+    places[:, 2, 3] = c * (radius + y) + s * half - radius
+    return places
 
 
 # movers ------------------------------------------------------------------------------------------------------------------------
 
 
-def moved_by(title: Title, pieces: tuple[Piece, ...], setting: Setting, frame: float) -> list[_Move]:
+def moved_by(title: Title, pieces: tuple[Piece, ...], setting: Setting, frame: float) -> Moves:
     """What the movers of a title do to each of its solids."""
-    moves = [_Move() for _ in pieces]
+    n = len(pieces)
+    moves = Moves(np.tile(np.eye(4), (n, 1, 1)), np.zeros(n), np.ones(n), np.ones(n), np.ones(n), [[] for _ in pieces])
     for mover in title.movers:
         if mover.on and pieces:
-            _move(moves, pieces, mover, setting, frame)
+            moves = _moved(moves, pieces, mover, setting, frame)
     return moves
 
 
-def _move(moves: list[_Move], pieces: tuple[Piece, ...], mover: Mover, setting: Setting, frame: float) -> None:
-    units = units_of(pieces, mover.by)
-    ranks = ranks_of(mover, pieces, units)
-    late, room = mover.late.at(frame)[0], np.zeros(len(pieces))
-    for k, (piece, unit) in enumerate(zip(pieces, units)):
-        share, when = share_of(mover, ranks[unit], frame - late * ranks[unit] * (len(ranks) - 1))
-        if share == 0:
-            continue
-        move, at = moves[k], lambda value, when=when: value.at(when)
-        low, high = piece_box(piece)
-        # what moves by word or line turns about the middle of that
-        same = [p for p, u in zip(pieces, units) if u == unit]
-        left, right = (piece.x + low[0], piece.x + high[0]) if mover.by == "letter" else _ends(same)
-        about = np.array([(left + right) / 2 - piece.x, 0.0, 0.5 if mover.about == "middle" else 0.0])
-        size = 1 + (at(mover.size)[0] - 1) * share
-        turn = np.eye(4)
-        turn[:3, :3] = turn_matrix(tuple(v * share for v in at(mover.turn))) * size
-        move.place = shifted(*(np.array(at(mover.shift)) * share)) @ shifted(*about) @ turn @ shifted(*-about) @ move.place
-        move.depth *= 1 + (at(mover.depth)[0] - 1) * share
-        move.bevel *= 1 + (at(mover.bevel)[0] - 1) * share
-        move.opacity *= 1 + (at(mover.opacity)[0] - 1) * share
-        tint = at(mover.tint)[0] * share
-        if tint > 0:
-            move.tints.append((mover.colour, tint))
-        room[k] = at(mover.spacing)[0] * share
-    if room.any():
-        lines = np.array([piece.letters[0].line for piece in pieces])
-        for line in np.unique(lines):
-            rows = np.flatnonzero(lines == line)
-            rows = rows[np.argsort([pieces[r].x for r in rows])]
-            before = np.cumsum(room[rows]) - room[rows]
-            keep = {"left": 0.0, "both": 0.0, "right": 1.0}.get(setting.align, 0.5)
-            for r, shift in zip(rows, before - keep * (room[rows].sum() - room[rows[-1]])):
-                moves[r].aside += float(shift)
+def _moved(moves: Moves, pieces: tuple[Piece, ...], mover: Mover, setting: Setting, frame: float) -> Moves:
+    units, ranks = _order(pieces, mover.by, mover.order, mover.seed, mover.point)
+    late = mover.late.at(frame)[0]
+    when = frame - late * ranks * (len(ranks) - 1)
+    # without a delay all units have the same values
+    at = lambda value: np.array([value.at(t) for t in (when if late else when[:1])])
+    reach, soft = at(mover.reach)[:, 0], at(mover.soft)[:, 0]
+    share = _shares(reach, soft, ranks, mover.ease)[units, None]
+    of_unit = lambda value: (found := at(value))[units if len(found) > 1 else np.zeros(len(units), int)]
+    boxes, x = _boxes(pieces), np.array([piece.x for piece in pieces])
+    # what moves by word or line turns about the middle of that
+    left, right = np.full(len(ranks), np.inf), np.full(len(ranks), -np.inf)
+    np.minimum.at(left, units, x + boxes[:, 0])
+    np.maximum.at(right, units, x + boxes[:, 2])
+    about = np.zeros((len(pieces), 3))
+    about[:, 0] = (left + right)[units] / 2 - x
+    about[:, 2] = 0.5 if mover.about == "middle" else 0.0
+    m = np.tile(np.eye(4), (len(pieces), 1, 1))
+    m[:, :3, :3] = _turns(of_unit(mover.turn) * share) * (1 + (of_unit(mover.size) - 1) * share)[..., None]
+    m[:, :3, 3] = of_unit(mover.shift) * share + about - (m[:, :3, :3] @ about[..., None])[..., 0]
+    times = lambda value: 1 + (of_unit(value)[:, 0] - 1) * share[:, 0]
+    tint = of_unit(mover.tint)[:, 0] * share[:, 0]
+    for k in np.flatnonzero(tint > 0):
+        moves.tints[k].append((mover.colour, float(tint[k])))
+    return Moves(
+        m @ moves.place,
+        moves.aside + _aside(pieces, of_unit(mover.spacing)[:, 0] * share[:, 0], setting.align),
+        moves.depth * times(mover.depth),
+        moves.bevel * times(mover.bevel),
+        moves.opacity * times(mover.opacity),
+        moves.tints,
+    )
 
 
-def _ends(pieces: list[Piece]) -> tuple[float, float]:
-    boxes = [(piece.x, piece_box(piece)) for piece in pieces]
-    return min(x + low[0] for x, (low, _) in boxes), max(x + high[0] for x, (_, high) in boxes)
+def _aside(pieces: tuple[Piece, ...], room: F64, align: str) -> F64:
+    """(n,) by how much each solid moves to the right where so much room is made after each, line by line as they are aligned."""
+    aside = np.zeros(len(pieces))
+    if not room.any():
+        return aside
+    lines, x = np.array([piece.letters[0].line for piece in pieces]), np.array([piece.x for piece in pieces])
+    keep = {"left": 0.0, "both": 0.0, "right": 1.0}.get(align, 0.5)
+    for line in np.unique(lines):
+        rows = np.flatnonzero(lines == line)
+        rows = rows[np.argsort(x[rows])]
+        aside[rows] = np.cumsum(room[rows]) - room[rows] - keep * (room[rows].sum() - room[rows[-1]])
+    return aside
+
+
+def _turns(degrees: F64) -> F64:
+    """(n, 3, 3) as `turn_matrix` of each of (n, 3)."""
+    c, s = np.cos(np.deg2rad(degrees)).T, np.sin(np.deg2rad(degrees)).T
+    (cz, cx, cy), (sz, sx, sy) = c, s
+    rows = [
+        [cz * cy - sz * sx * sy, -sz * cx, cz * sy + sz * sx * cy],
+        [sz * cy + cz * sx * sy, cz * cx, sz * sy - cz * sx * cy],
+        [-cx * sy, sx, cx * cy],
+    ]
+    return np.array(rows).transpose(2, 0, 1)
+
+
+@functools.lru_cache(maxsize=64)
+def _order(pieces: tuple[Piece, ...], by: str, order: str, seed: int, point: tuple[float, float, float]) -> tuple[np.ndarray, F64]:
+    """For each solid the number of its unit (n,), and for each unit its rank."""
+    units = units_of(pieces, by)
+    return np.array(units), ranks_of(order, seed, point, pieces, units)
 
 
 def units_of(pieces: tuple[Piece, ...], by: str) -> list[int]:
@@ -327,11 +390,11 @@ def units_of(pieces: tuple[Piece, ...], by: str) -> list[int]:
     return [number[name] for name in names]
 
 
-def ranks_of(mover: Mover, pieces: tuple[Piece, ...], units: list[int]) -> F64:
+def ranks_of(order: str, seed: int, point: tuple[float, float, float], pieces: tuple[Piece, ...], units: list[int]) -> F64:
     """(n,) from 0 to 1: when the range of a mover comes to each unit."""
     count = max(units) + 1
     place = np.arange(count) / max(count - 1, 1)
-    match mover.order:
+    match order:
         case "reversed":
             return 1 - place
         case "from the middle":
@@ -339,21 +402,17 @@ def ranks_of(mover: Mover, pieces: tuple[Piece, ...], units: list[int]) -> F64:
         case "from the ends":
             return 1 - np.abs(2 * place - 1)
         case "shuffled":
-            return np.random.default_rng(mover.seed).permutation(count) / max(count - 1, 1)
+            return np.random.default_rng(seed).permutation(count) / max(count - 1, 1)
         case "from a point":
-            away = np.zeros(count)
-            for k in range(count):
-                same = [p for p, unit in zip(pieces, units) if unit == k]
-                left, right = _ends(same)
-                away[k] = np.hypot((left + right) / 2 - mover.point[0], same[0].y + 0.5 - mover.point[2])
+            boxes, number = _boxes(pieces), np.array(units)
+            middle = np.array([[p.x, p.y + 0.5] for p in pieces]) + np.c_[(boxes[:, 0] + boxes[:, 2]) / 2, np.zeros(len(pieces))]
+            away = np.array([np.linalg.norm(middle[number == k].mean(0) - (point[0], point[2])) for k in range(count)])
             return (away - away.min()) / max(float(np.ptp(away)), 1e-9)
     return place
 
 
-def share_of(mover: Mover, rank: float, when: float) -> tuple[float, float]:
-    """How much of a mover a unit has that comes at `rank`, 0 to 1, at a time of its own; and that time."""
-    reach, soft = mover.reach.at(when)[0], mover.soft.at(when)[0]
-    if soft < 1e-6:
-        return float(reach >= 1 or reach > rank), when
-    share = float(np.clip((reach * (1 + soft) - rank) / soft, 0.0, 1.0))
-    return (share * share * (3 - 2 * share) if mover.ease else share), when
+def _shares(reach: F64, soft: F64, ranks: F64, ease: bool) -> F64:
+    """(n,) how much of a mover each unit has, by its rank, 0 to 1; reach, soft (n,) or (1,)."""
+    hard = (reach >= 1) | (reach > ranks)
+    t = np.clip((reach * (1 + soft) - ranks) / np.maximum(soft, 1e-6), 0.0, 1.0)
+    return np.where(soft < 1e-6, hard, t * t * (3 - 2 * t) if ease else t)

@@ -101,12 +101,19 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         opacity=opacity if thing.drawn else 1.0,
     )
     model = functools.cache(whole.model)  # of all of its parts alike
-    return [_part_item(whole, part, model) for part in parts] if opacity > 0 or not thing.drawn else []
+    if opacity <= 0 and thing.drawn:
+        return []
+    moving = kind.places(thing, index) is not None
+    places = functools.cache(lambda share: kind.places(thing, index + share))
+    return [_part_item(whole, part, model, places if moving else None) for part in parts]
 
 
-def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray]) -> Item:
+def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], places: Callable | None) -> Item:
     red, green, blue = whole.base if part.colour is None else (float(v) for v in decode(np.array(part.colour), "srgb"))
-    how = model if part.place is IN_PLACE else functools.partial(_placed, model, part.place)
+    if places is not None:
+        how: Callable[[float], np.ndarray] = lambda share: model(share) @ places(share)[part.number]
+    else:
+        how = model if part.place is IN_PLACE else functools.partial(_placed, model, part.place)
     return whole._replace(mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity)
 
 

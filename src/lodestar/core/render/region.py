@@ -42,15 +42,28 @@ def _touched(items: Sequence[Item], lights: Sequence[Light], span: float, least:
     lowest = min([0.0, *(float(c[:, 2].min()) for c in catchers)])
     mirrors = [upper_plane(i.mesh, i.model(0.0)) for i in items if not i.drawn and i.reflects and len(i.mesh.triangles)]
     points = []
-    for item in items:
-        if not (item.drawn and len(item.mesh.triangles)):
-            continue
-        for share in np.linspace(-0.5, 0.5, 5) * span if span > 0 else [0.0]:
-            m = item.model(float(share))
-            corners = box_corners(item.mesh) @ m[:3, :3].T + m[:3, 3]
+    things: dict[str, list[Item]] = {}
+    for k, item in enumerate(items):
+        if item.drawn and len(item.mesh.triangles):
+            things.setdefault(item.of or f"#{k}", []).append(item)
+    for share in np.linspace(-0.5, 0.5, 5) * span if span > 0 else [0.0]:
+        for parts in things.values():
+            corners = _corners(parts, float(share))
             points += [corners, *_shade_corners(corners, suns, lowest, faint)]
             points += [corners - 2 * ((corners - at) @ normal)[:, None] * normal for at, normal in mirrors]
     return np.concatenate(points)
+
+
+def _corners(parts: list[Item], share: float) -> np.ndarray:
+    """(8, 3) corners in the world of a box round the parts of a thing, along the axes of the first one."""
+    m = parts[0].model(share)
+    if len(parts) == 1:
+        return box_corners(parts[0].mesh) @ m[:3, :3].T + m[:3, 3]
+    corners = np.concatenate([box_corners(part.mesh) @ n[:3, :3].T + n[:3, 3] for part in parts for n in (part.model(share),)])
+    axes = m[:3, :3] / np.linalg.norm(m[:3, :3], axis=0)
+    own = corners @ axes
+    low, high = own.min(0), own.max(0)
+    return np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], high[2])]) @ axes.T
 
 
 def _part(points: np.ndarray, camera: Camera, size: tuple[int, int]) -> tuple[np.ndarray, np.ndarray] | None:
