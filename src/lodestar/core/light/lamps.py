@@ -5,6 +5,7 @@ from typing import Annotated, NamedTuple
 import msgspec
 import numpy as np
 
+from ..basics.geometry import turn_matrix
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
 from .sun import direction
@@ -38,7 +39,53 @@ class Sky(msgspec.Struct, frozen=True, kw_only=True, tag="sky"):
     name = "Sky"
 
 
-Lamp = Sun | Sky
+class Area(msgspec.Struct, frozen=True, kw_only=True, tag="area"):
+    """A flat lamp, square or round, that shines to one side. position: of its middle; turn: heading and pitch of where it shines, degrees, 0
+    along y and level; width, height: metres. strength: light of its surface, in the plate's linear light, white = 1."""
+
+    id: str
+    label: str = ""
+    on: bool = True
+    round: bool = False
+    position: Annotated[Keyed, Row("Position", "m", 0.02, 2, tip="Where its middle is", names=("x", "y", "z"))] = constant(0.0, 0.0, 3.0)
+    turn: Annotated[Keyed, Row("Shines to", "°", 0.5, 1, tip="Heading and pitch of where it shines", names=("heading", "pitch"))] = constant(
+        0.0, -90.0
+    )
+    size: Annotated[Keyed, Row("Sides", "m", 0.01, 2, 0.001, tip="Its width and height", names=("width", "height"))] = constant(1.0, 1.0)
+    strength: Annotated[Keyed, Row("Strength", "", 0.05, 2, 0, 1000, tip="Light of its surface; 1 is as bright as white in the plate")] = constant(
+        4.0
+    )
+    colour: Rgb = (1.0, 0.92, 0.8)
+
+    @property
+    def name(self) -> str:
+        return self.label or "Area lamp"
+
+
+class Spot(msgspec.Struct, frozen=True, kw_only=True, tag="spot"):
+    """A small lamp that shines into a cone. turn: as of an area lamp; cone: its whole angle, 360 shines all round; soft: share of the cone over
+    which it fades to its edge; radius: of the lamp, metres, which softens its shadows. strength: what a white surface that faces it a
+    metre away sends back, in the plate's linear light."""
+
+    id: str
+    label: str = ""
+    on: bool = True
+    position: Annotated[Keyed, Row("Position", "m", 0.02, 2, tip="Where it is", names=("x", "y", "z"))] = constant(0.0, 0.0, 3.0)
+    turn: Annotated[Keyed, Row("Shines to", "°", 0.5, 1, tip="Heading and pitch of where it shines", names=("heading", "pitch"))] = constant(
+        0.0, -90.0
+    )
+    cone: Annotated[Keyed, Row("Cone", "°", 0.5, 0, 1, 360, tip="Angle of its cone; 360 shines all round")] = constant(60.0)
+    soft: Annotated[Keyed, Row("Soft edge", "%", 0.5, 0, 0, 100, 100, tip="Over how much of the cone it fades to its edge")] = constant(0.3)
+    radius: Annotated[Keyed, Row("Size", "m", 0.002, 3, 0.0, tip="Radius of the lamp, which softens its shadows")] = constant(0.05)
+    strength: Annotated[Keyed, Row("Strength", "", 0.05, 2, 0, 10000, tip="Light on a white surface that faces it, a metre away")] = constant(6.0)
+    colour: Rgb = (1.0, 0.92, 0.8)
+
+    @property
+    def name(self) -> str:
+        return self.label or "Spot"
+
+
+Lamp = Sun | Sky | Area | Spot
 
 
 class SunLight(NamedTuple):
@@ -55,12 +102,48 @@ class SkyLight(NamedTuple):
     colour: np.ndarray
 
 
-Light = SunLight | SkyLight
+class AreaLight(NamedTuple):
+    """A flat lamp: its middle (3,), half of its sides u, v (3,), across which u x v is where it shines, colour (3,) of its surface."""
+
+    centre: np.ndarray
+    u: np.ndarray
+    v: np.ndarray
+    colour: np.ndarray
+    round: bool
+
+
+class SpotLight(NamedTuple):
+    """A small lamp: place (3,), direction (3,) in which it shines, cosines of the cone's edge and of where it begins to fade, radius, colour
+    (3,) of a white surface that faces it one unit away."""
+
+    place: np.ndarray
+    direction: np.ndarray
+    edge: float
+    full: float
+    radius: float
+    colour: np.ndarray
+
+
+Light = SunLight | SkyLight | AreaLight | SpotLight
 
 
 def light_of(lamp: Lamp, frame: float) -> Light:
     """What the lamp gives at a frame."""
     colour = lamp.strength.at(frame)[0] * np.array(lamp.colour)
+    if isinstance(lamp, Area | Spot):
+        heading, pitch = lamp.turn.at(frame)
+        turn = turn_matrix((heading, pitch, 0.0))  # of the y axis, along which it shines
+        place = np.array(lamp.position.at(frame))
+        if isinstance(lamp, Area):
+            width, height = lamp.size.at(frame)
+            # v x u would look the other way: right and down span the side that shines
+            return AreaLight(place, turn[:, 2] * height / 2, turn[:, 0] * width / 2, colour, lamp.round)
+        half = min(lamp.cone.at(frame)[0], 360.0) / 2
+        full = half * (1 - lamp.soft.at(frame)[0])
+        edge, inner = (float(np.cos(np.deg2rad(a))) for a in (half, full))
+        if half >= 180:
+            edge = inner = -2.0
+        return SpotLight(place, turn[:, 1], edge, max(inner, edge + 1e-6) if half < 180 else inner, max(lamp.radius.at(frame)[0], 0.0), colour)
     if isinstance(lamp, Sky):
         return SkyLight(colour)
     return SunLight(direction(lamp.bearing.at(frame)[0], lamp.height.at(frame)[0]), colour, lamp.softness.at(frame)[0])

@@ -6,11 +6,11 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
-from ..light.lamps import Light, SkyLight, SunLight
+from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
 from ..projection.camera import Camera
 from . import denoise, lighting, pool, rays
 from .eye import Nets, eye_of
-from .geometry import check_solids, stage
+from .geometry import SENT, check_solids, sent_light, stage
 from .items import Item
 from .region import footprint
 from .sampling import samples
@@ -22,7 +22,7 @@ TILES_AT_ONCE = 96  # that one thread takes: 2 to 20 ms, so that stopping is soo
 class Quality(NamedTuple):
     """error: rms that a tile of the picture may be off by in linear light, and half of what it may in shade, before the filter; 0 takes
     `most` samples everywhere. most: samples of a pixel at most. detail: px that are drawn for each px of the picture, across and
-    down. shutter: share of a frame's time in which it is open; readout: frames from the first row to the last. spare: whether a
+    down. seed: another one has other noise. shutter: share of a frame's time in which it is open; readout: frames from the first row to the last. spare: whether a
     core is left alone where there are three or more."""
 
     error: float
@@ -31,18 +31,21 @@ class Quality(NamedTuple):
     shutter: float = 0.0
     readout: float = 0.0
     spare: bool = False
+    seed: int = 0
 
 
 class Layers(NamedTuple):
     """What our things are over the part of the picture that they touch, which begins at (left, top).
 
     colour (h, w, 4): of our things, premultiplied linear light. light_with, light_without (h, w, 3): light on what receives it,
-    with our things there and without them, linear sums; both 0 where nothing receives any.
+    with our things there and without them, linear sums; both 0 where nothing receives any. depth (h, w): of what is seen of ours,
+    along the view, in the scene's units; infinite where nothing is.
     """
 
     colour: np.ndarray
     light_with: np.ndarray
     light_without: np.ndarray
+    depth: np.ndarray
     left: int
     top: int
 
@@ -94,14 +97,16 @@ class Engine:
         here = stage(items, span)
         eye = eye_of(self._nets, camera, area, size, quality.shutter, quality.readout, here.origin, here.scale)
         film = _film(bottom - top, right - left)
-        table, lit, stop = samples(quality.most), _lights(lights), np.zeros(1, np.uint8)
+        sent = sent_light(items, here.origin, here.scale)
+        table, lit, stop = samples(quality.most), _lights(lights, sent, here.origin, here.scale), np.zeros(1, np.uint8)
+        seed = np.uint32(quality.seed * 0x9E3779B1 & 0xFFFFFFFF)
         count = -(-(right - left) // rays.TILE) * -(-(bottom - top) // rays.TILE)
         numbers = [np.arange(k, min(k + TILES_AT_ONCE, count)) for k in range(0, count, TILES_AT_ONCE)]
-        shoot = lambda some: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, some, film, stop)
+        shoot = lambda some: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, some, film, stop, seed)
         pool.spread(shoot, numbers, quality.spare, check, lambda: stop.fill(1))
         shade, even = denoise.smoothed(film, quality.spare, check)
         rays.join(film, shade, even)
-        return Layers(film.colour, film.lit, film.bare, left, top)
+        return Layers(film.colour, film.lit, film.bare, _depth(film.ours, camera(0.0), here.origin, here.scale), left, top)
 
 
 def _enlarged(layers: Layers, scale: float, size: tuple[int, int]) -> Layers | None:
@@ -116,7 +121,15 @@ def _enlarged(layers: Layers, scale: float, size: tuple[int, int]) -> Layers | N
     turn = np.array([[scale, 0, across], [0, scale, down]])
     flags, border = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, cv2.BORDER_REPLICATE
     larger = lambda one: cv2.warpAffine(one, turn, (right - left, bottom - top), flags=flags, borderMode=border)
-    return Layers(larger(layers.colour), larger(layers.light_with), larger(layers.light_without), left, top)
+    deep = cv2.warpAffine(layers.depth, turn, (right - left, bottom - top), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP, borderMode=border)
+    return Layers(larger(layers.colour), larger(layers.light_with), larger(layers.light_without), deep, left, top)
+
+
+def _depth(ours: np.ndarray, camera: Camera, origin: np.ndarray, scale: float) -> np.ndarray:
+    """(h, w) along the view of the mean place that was seen of ours; ours: as in rays.Film."""
+    weight = ours[..., 6]
+    place = ours[..., 3:6] @ (scale * camera.R[2]).astype(np.float32) / np.maximum(weight, 1e-12)
+    return np.where(weight > 0, place + np.float32(camera.R[2] @ origin + camera.t[2]), np.float32(np.inf))
 
 
 def _film(height: int, width: int) -> rays.Film:
@@ -124,10 +137,47 @@ def _film(height: int, width: int) -> rays.Film:
     return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(2), np.zeros((height, width), np.int32))
 
 
-def _lights(lights: Sequence[Light]) -> lighting.Lights:
-    """As kernels take them. What the place sends back is lit by all suns and the sky."""
+def _lights(lights: Sequence[Light], sent: list[np.ndarray], origin: np.ndarray, scale: float) -> lighting.Lights:
+    """As kernels take them, in the axes of a stage. What the place sends back is lit by all suns and the sky. sent: of what glows."""
     suns = [light for light in lights if isinstance(light, SunLight)]
     sky = sum((light.colour for light in lights if isinstance(light, SkyLight)), np.zeros(3))
     rows = np.array([[*s.direction, *s.colour, np.cos(np.deg2rad(s.width_deg / 2))] for s in suns], float).reshape(-1, 7)
     bounce = BOUNCE * (sky + sum((s.colour * max(float(s.direction[2]), 0.0) for s in suns), np.zeros(3)))
-    return lighting.Lights(rows, sky.astype(float), bounce.astype(float))
+    near, first = [], 0
+    for light in lights:
+        if isinstance(light, AreaLight | SpotLight) and light.colour.max() > 0:
+            near.append(_near(light, origin, scale))
+    for places in sent:
+        if len(places):
+            row = np.zeros(lighting.NEAR)
+            power = float(places[:, 6:].max(1).sum())
+            row[lighting.KIND], row[lighting.FIRST], row[lighting.COUNT], row[lighting.POWER] = lighting.GLOWS, first, len(places), power / np.pi
+            row[lighting.NEAR_PLACE : lighting.NEAR_PLACE + 3] = places[:, :3].mean(0)
+            row[lighting.RADIUS] = float(np.linalg.norm(places[:, :3] - places[:, :3].mean(0), axis=1).mean())
+            near.append(row)
+            first += len(places)
+    table = np.array(near, float).reshape(-1, lighting.NEAR)
+    points = np.concatenate([*sent, np.zeros((0, SENT))])
+    return lighting.Lights(rows, sky.astype(float), bounce.astype(float), table, np.ascontiguousarray(points))
+
+
+def _near(light: AreaLight | SpotLight, origin: np.ndarray, scale: float) -> np.ndarray:
+    """A row of `Lights.near`."""
+    row = np.zeros(lighting.NEAR)
+    if isinstance(light, AreaLight):
+        row[lighting.KIND] = lighting.ROUND if light.round else lighting.SQUARE
+        row[lighting.NEAR_PLACE : lighting.NEAR_PLACE + 3] = (light.centre - origin) / scale
+        row[lighting.U : lighting.U + 3], row[lighting.V : lighting.V + 3] = light.u / scale, light.v / scale
+        row[lighting.NEAR_COLOUR : lighting.NEAR_COLOUR + 3] = light.colour
+        area = 4 * float(np.linalg.norm(np.cross(light.u, light.v))) / scale**2
+        row[lighting.POWER] = float(light.colour.max()) * area / np.pi
+        row[lighting.RADIUS] = float(np.hypot(np.linalg.norm(light.u), np.linalg.norm(light.v))) / scale
+        return row
+    row[lighting.KIND] = lighting.SPOT
+    row[lighting.NEAR_PLACE : lighting.NEAR_PLACE + 3] = (light.place - origin) / scale
+    row[lighting.U : lighting.U + 3] = light.direction
+    row[lighting.EDGE], row[lighting.FULL], row[lighting.RADIUS] = light.edge, light.full, light.radius / scale
+    # one unit of the scene is so many of the rays' axes
+    row[lighting.NEAR_COLOUR : lighting.NEAR_COLOUR + 3] = light.colour / scale**2
+    row[lighting.POWER] = float(light.colour.max()) / scale**2
+    return row

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..basics.colour import decode, encode
 from ..basics.errors import RenderError
-from ..shape.extrude import Mesh
+from ..shape.extrude import PARTS, Mesh
 from . import embree
 from .items import LEVEL, Item, bounds, box_corners
 
@@ -19,8 +19,12 @@ EVERY = 0xFFFFFFFF
 
 # columns of `Things.number`
 FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, PICTURE, NUMBERS = range(10)
-# columns of `Things.value`; FADE is the distance from the eye within which a solid becomes thin air
-BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, VALUES = 0, 3, 4, 5, 6, 7, 8
+# columns of `Things.value`, of which each instance has a row for each part of its mesh; FADE is the distance from the eye within which a
+# solid becomes thin air
+BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, COAT, GLOW, VALUES = 0, 3, 4, 5, 6, 7, 8, 9, 10
+# columns of `Things.sent`, places from which what glows sends light: place, outward normal, light (3) times area over the number of places
+SENT_PLACE, SENT_NORMAL, SENT_LIGHT, SENT = 0, 3, 6, 9
+SENT_PLACES = 64  # of one thing that glows
 # columns of `Things.levels`: where a level of a picture begins, and its px
 BEGIN, WIDE, HIGH = range(3)
 MOST_LEVELS = 14
@@ -35,8 +39,8 @@ USUAL_STEPS = 5  # of something that moves without turning: keyed paths bend
 class Things(NamedTuple):
     """scale, origin: rays are in axes whose point p is (world - origin) / scale, so that single precision holds at any size.
 
-    scene: Embree's. corners, normals (n, 3) float32 and triangles (m, 3) int32 of all meshes in their own axes; number (k, NUMBERS)
-    int64 and value (k, VALUES) of each instance; matrices (s, 3, 4) from its axes to those of the rays; boxes (b, 6) low and high
+    scene: Embree's. corners, normals (n, 3) float32, triangles (m, 3) int32 and parts (m,) uint8 of all meshes in their own axes; number
+    (k, NUMBERS) int64 and value (k * PARTS, VALUES) of each instance; matrices (s, 3, 4) from its axes to those of the rays; boxes (b, 6) low and high
     corners round instances over the exposure, with their masks (b,) int64; levels (p, MOST_LEVELS, 3)
     int64 and texels (t, 4) uint8, straight alpha, code values of sRGB. levelled, level: whether level ground receives, and its height.
     cards: whether some have pictures; place: whether some of the place keep light off.
@@ -46,6 +50,7 @@ class Things(NamedTuple):
     corners: np.ndarray
     normals: np.ndarray
     triangles: np.ndarray
+    parts: np.ndarray
     number: np.ndarray
     value: np.ndarray
     matrices: np.ndarray
@@ -81,14 +86,25 @@ def stage(items: Sequence[Item], span: float) -> Stage:
     matrices = [np.array([(into @ m)[:3] for m in over_time(item, span)]) for item in solid]
     pictures = list({id(i.picture): i.picture for i in solid if i.picture is not None and i.drawn}.values())
     levels, texels = _pictures(tuple(_Same(p) for p in pictures))
-    number, value = np.zeros((len(solid), NUMBERS), np.int64), np.zeros((len(solid), VALUES))
+    number, value = np.zeros((len(solid), NUMBERS), np.int64), np.zeros((len(solid) * PARTS, VALUES))
     first_step, masks = 0, []
     for k, item in enumerate(solid):
         pictured = item.drawn and item.picture is not None
         picture = next((n for n, p in enumerate(pictures) if pictured and p is item.picture), -1)
         flat, shape = not item.mesh.closed, number_of[id(item.mesh)]
         number[k] = first_triangle[shape], first_corner[shape], item.drawn, item.receives, item.hides, flat, first_step, len(matrices[k]), picture
-        value[k] = *item.base, item.roughness, item.metal, 0.0 if item.drawn else item.reflects, _fade(item, matrices[k][0], scale), item.opacity
+        fade, reflects = _fade(item, matrices[k][0], scale), 0.0 if item.drawn else item.reflects
+        for part, look in enumerate(item.finishes):
+            value[k * PARTS + part] = (
+                *look.base,
+                look.roughness,
+                look.metal,
+                reflects,
+                fade,
+                item.opacity,
+                look.coat,
+                look.glow if item.drawn else 0.0,
+            )
         masks.append(mask_of(item))
         first_step += len(matrices[k])
     instances = embree.Instances(embree.solids_of([i.mesh for i in solid]), matrices, masks)
@@ -102,6 +118,43 @@ def stage(items: Sequence[Item], span: float) -> Stage:
         origin,
         scale,
     )
+
+
+def sent_light(items: Sequence[Item], origin: np.ndarray, scale: float) -> list[np.ndarray]:
+    """For each thing that glows (SENT_PLACES, SENT): places evenly over its surface in the axes of a stage, from which it sends light."""
+    found: dict[str, list[tuple[Item, np.ndarray]]] = {}
+    for k, item in enumerate(items):
+        if item.drawn and item.opacity > 0 and len(item.mesh.triangles) and any(look.glow > 0 for look in item.finishes):
+            found.setdefault(item.of or f"#{k}", []).append((item, item.model(0.0)))
+    return [_sent(parts, origin, scale) for parts in found.values()]
+
+
+def _sent(parts: list[tuple[Item, np.ndarray]], origin: np.ndarray, scale: float) -> np.ndarray:
+    corners, power = [], []
+    for item, m in parts:
+        p = (item.mesh.vertices @ m[:3, :3].T + m[:3, 3] - origin) / scale
+        corners.append(p[item.mesh.triangles])
+        part = item.mesh.parts if len(item.mesh.parts) else np.zeros(len(item.mesh.triangles), int)
+        sends = np.array([np.array(look.base) * look.glow * item.opacity for look in item.finishes])
+        power.append(sends[part])
+    p, light = np.concatenate(corners), np.concatenate(power)
+    n = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
+    twice = np.linalg.norm(n, axis=1)
+    # places are chosen by what they send, evenly along the sum of that
+    weight = twice / 2 * light.max(1)
+    total = float(weight.sum())
+    if total <= 0:
+        return np.zeros((0, SENT))
+    along = (np.arange(SENT_PLACES) + 0.5) / SENT_PLACES * total
+    row = np.minimum(np.searchsorted(np.cumsum(weight), along), len(weight) - 1)
+    # within each triangle by the golden ratio's sequence (R2, M. Roberts 2018)
+    u, v = (np.arange(1, SENT_PLACES + 1) * g % 1 for g in (0.7548776662466927, 0.5698402909980532))
+    flip = u + v > 1
+    u, v = np.where(flip, 1 - u, u), np.where(flip, 1 - v, v)
+    place = p[row, 0] + u[:, None] * (p[row, 1] - p[row, 0]) + v[:, None] * (p[row, 2] - p[row, 0])
+    unit = n[row] / np.maximum(twice[row], 1e-12)[:, None]
+    sends = light[row] / np.maximum(light[row].max(1, keepdims=True), 1e-12) * (total / SENT_PLACES)
+    return np.ascontiguousarray(np.c_[place, unit, sends])
 
 
 def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> tuple[np.ndarray, np.ndarray]:
@@ -138,7 +191,7 @@ def mask_of(item: Item) -> int:
     """Which rays meet the item: the eye's, mirrored ones, and those that ask for light."""
     if item.drawn:
         casts = 0 if not item.casts else PICTURED if item.picture is not None or item.opacity < 1 else OPAQUE
-        return casts | MIRRORED | (SEEN if item.seen else 0)
+        return casts | (MIRRORED if item.mirrored else 0) | (SEEN if item.seen else 0)
     solid = item.hides or item.reflects > 0
     return (SEEN if solid or item.receives else 0) | (PLACE if item.hides and item.casts else 0) | (MIRRORED if item.hides else 0)
 
@@ -183,13 +236,15 @@ class _Same:
 
 
 @functools.lru_cache(maxsize=4)
-def _meshes(meshes: tuple[_Same, ...]) -> tuple[tuple[np.ndarray, np.ndarray, np.ndarray], list[int], list[int]]:
-    """Corners, normals and triangles of all; and where those of each begin."""
+def _meshes(meshes: tuple[_Same, ...]) -> tuple[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray], list[int], list[int]]:
+    """Corners, normals, triangles and their parts of all; and where those of each begin."""
     of: list[Mesh] = [m.of for m in meshes]
     join = lambda parts, kind: np.ascontiguousarray(np.concatenate([*parts, np.zeros((0, 3))]), kind)
     begins = lambda sizes: [0, *np.cumsum(sizes)[:-1].tolist()]
     joined = join([m.vertices for m in of], np.float32), join([m.normals for m in of], np.float32), join([m.triangles for m in of], np.int32)
-    return joined, begins([len(m.triangles) for m in of]), begins([len(m.vertices) for m in of])
+    parts = [m.parts if len(m.parts) else np.zeros(len(m.triangles), np.uint8) for m in of]
+    whole = (*joined, np.ascontiguousarray(np.concatenate([*parts, np.zeros(0, np.uint8)]), np.uint8))
+    return whole, begins([len(m.triangles) for m in of]), begins([len(m.vertices) for m in of])
 
 
 @functools.lru_cache(maxsize=4)

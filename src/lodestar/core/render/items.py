@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..shape.extrude import Mesh
+from ..shape.extrude import PARTS, Mesh
 
 KEPT_BOXES = 512
 
@@ -15,6 +15,16 @@ LEVEL = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zero
 _boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
 
 
+class Finish(NamedTuple):
+    """How a part of a solid looks. base: linear light; coat: share of a clear coat over it; glow: times its base that it sends out."""
+
+    base: tuple[float, float, float]
+    roughness: float
+    metal: float
+    coat: float = 0.0
+    glow: float = 0.0
+
+
 class Item(NamedTuple):
     """A solid: its mesh, where it is over the frame's time (model(share) -> (4, 4)), and its surface (base: linear light).
 
@@ -22,7 +32,8 @@ class Item(NamedTuple):
     of the plate. receives, hides: shadows, and what lies behind. reflects: share of the drawn ones that it mirrors, as its
     surface turns it; rougher is more blurred. seen: by the eye, not only in mirrors. casts: it keeps light from what lies
     behind it, where it is drawn or hides. of: the thing that it is a part of, with others; thickness: the middle one of that one's
-    sides, 0 for that of the item's own. opacity: of what is drawn.
+    sides, 0 for that of the item's own. opacity: of what is drawn. coat, glow: as in Finish; parts: how its edges, sides and back look (in
+    the order of the mesh's parts), where they differ. mirrored: seen in mirrors, where it is drawn.
     """
 
     mesh: Mesh
@@ -40,6 +51,16 @@ class Item(NamedTuple):
     of: str = ""
     thickness: float = 0.0
     opacity: float = 1.0
+    coat: float = 0.0
+    glow: float = 0.0
+    parts: tuple[Finish, ...] = ()
+    mirrored: bool = True
+
+    @property
+    def finishes(self) -> tuple[Finish, ...]:
+        """How face, edges, sides and back look."""
+        own = Finish(self.base, self.roughness, self.metal, self.coat, self.glow)
+        return (own, *self.parts) if self.parts else (own,) * PARTS
 
     def only_hiding(self) -> "Item":
         """The same as something that is not seen itself."""

@@ -9,20 +9,33 @@ from typing import NamedTuple
 import numpy as np
 
 from ..basics.jit import inlined
-from .geometry import OPAQUE, PLACE
+from .geometry import COAT, GLOW, METAL, OPAQUE, PLACE, ROUGHNESS
 from .meeting import blocked, off, share_open
-from .sampling import SKY, SUN, SUNS
+from .sampling import LAMP, SKY, SUN, SUNS
 from .vectors import around, bright, dot, in_cone, normalised, smoothstep
 
+COAT_ROUGHNESS, COAT_F0 = 0.06, 0.04  # of a clear coat: polished, of an index of 1.5
+BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for water or a polished floor: half of its facets lie within
 
 
 class Lights(NamedTuple):
-    """suns (n, 7): direction, colour, cosine of half the width. sky, bounce (3,): light of the sky, and of the place beneath."""
+    """suns (n, 7): direction, colour, cosine of half the width. sky, bounce (3,): light of the sky, and of the place beneath.
+
+    near (m, NEAR): lamps that are near, in the axes of the rays: columns below. sent (k, SENT): the places of those that glow.
+    """
 
     suns: np.ndarray
     sky: np.ndarray
     bounce: np.ndarray
+    near: np.ndarray
+    sent: np.ndarray
+
+
+# columns of `Lights.near`: kind; colour; place; an area's u and v, or a spot's direction with the cosines of its edge and of where it is full;
+# a spot's radius; of one that glows, its first place and how many there are; how strong it is as a whole
+KIND, NEAR_COLOUR, NEAR_PLACE, U, V, EDGE, FULL, RADIUS, FIRST, COUNT, POWER, NEAR = 0, 1, 4, 7, 10, 10, 11, 13, 14, 15, 16, 17
+SQUARE, ROUND, SPOT, GLOWS = range(4)
 
 
 @inlined
@@ -30,6 +43,84 @@ def _to_sun(sun, s, sample):
     """A direction to the disc of sun number s."""
     k = SUN + 3 * (s % SUNS)
     return in_cone((sun[0], sun[1], sun[2]), sun[6], sample[k], sample[k + 1], sample[k + 2])
+
+
+@inlined
+def _reaches(lamp, p, n):
+    """A guess at how much of a lamp's light a place may get, by which lamps are chosen."""
+    x, y, z = lamp[NEAR_PLACE] - p[0], lamp[NEAR_PLACE + 1] - p[1], lamp[NEAR_PLACE + 2] - p[2]
+    return lamp[POWER] / (x * x + y * y + z * z + lamp[RADIUS] * lamp[RADIUS] + 1e-6)
+
+
+@inlined
+def _from_near(lights, p, n, sample):
+    """Light (3) of the lamps that are near on a place with normal n, if nothing is between; and the unit direction and distance of the point of a
+    lamp that stands for all of them. One lamp is chosen by what it may give, and one point of it.
+
+    Source: many lights by their share, M. Pharr, W. Jakob, G. Humphreys, Physically Based Rendering, 3rd ed., 14.3.
+    """
+    total = 0.0
+    for k in range(lights.near.shape[0]):
+        total += _reaches(lights.near[k], p, n)
+    nothing = (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), 0.0
+    if total <= 0:
+        return nothing
+    u, chosen, share = sample[LAMP] * total, 0, 1.0
+    for k in range(lights.near.shape[0]):
+        w = _reaches(lights.near[k], p, n)
+        chosen, share = k, w / total
+        if u < w:
+            break
+        u -= w
+    lamp = lights.near[chosen]
+    a, b = sample[LAMP + 1], sample[LAMP + 2]
+    kind = int(lamp[KIND])
+    q = (lamp[NEAR_PLACE], lamp[NEAR_PLACE + 1], lamp[NEAR_PLACE + 2])
+    red, green, blue = lamp[NEAR_COLOUR], lamp[NEAR_COLOUR + 1], lamp[NEAR_COLOUR + 2]
+    m, area = (0.0, 0.0, 0.0), 0.0
+    if kind == GLOWS:
+        row = lights.sent[int(lamp[FIRST]) + min(int(a * lamp[COUNT]), int(lamp[COUNT]) - 1)]
+        q, m = (row[0], row[1], row[2]), (row[3], row[4], row[5])
+        red, green, blue, area = row[6] * lamp[COUNT], row[7] * lamp[COUNT], row[8] * lamp[COUNT], 1.0
+    elif kind == SPOT:
+        # a place on its disc, across the line of sight
+        if lamp[RADIUS] > 0:
+            away = normalised((q[0] - p[0], q[1] - p[1], q[2] - p[2]))
+            r, angle = lamp[RADIUS] * math.sqrt(a), 2 * math.pi * b
+            off_ = around(away, r * math.cos(angle), r * math.sin(angle), 0.0)
+            q = (q[0] + off_[0], q[1] + off_[1], q[2] + off_[2])
+    else:
+        s, t = 2 * a - 1, 2 * b - 1
+        if kind == ROUND:
+            r, angle = math.sqrt(a), 2 * math.pi * b
+            s, t = r * math.cos(angle), r * math.sin(angle)
+        q = (q[0] + s * lamp[U] + t * lamp[V], q[1] + s * lamp[U + 1] + t * lamp[V + 1], q[2] + s * lamp[U + 2] + t * lamp[V + 2])
+        m = (
+            lamp[U + 1] * lamp[V + 2] - lamp[U + 2] * lamp[V + 1],
+            lamp[U + 2] * lamp[V] - lamp[U] * lamp[V + 2],
+            lamp[U] * lamp[V + 1] - lamp[U + 1] * lamp[V],
+        )
+        half = math.sqrt(m[0] * m[0] + m[1] * m[1] + m[2] * m[2])
+        area = half * (math.pi if kind == ROUND else 4.0)
+        unit = 1.0 / max(half, 1e-30)
+        m = (m[0] * unit, m[1] * unit, m[2] * unit)
+    d = (q[0] - p[0], q[1] - p[1], q[2] - p[2])
+    square = max(d[0] * d[0] + d[1] * d[1] + d[2] * d[2], 1e-9)
+    far = math.sqrt(square)
+    d = (d[0] / far, d[1] / far, d[2] / far)
+    towards = dot(n, d)
+    if towards <= 0:
+        return nothing
+    if kind == SPOT:
+        along_ = -(d[0] * lamp[U] + d[1] * lamp[U + 1] + d[2] * lamp[U + 2])
+        gives = 1.0 if lamp[EDGE] < -1.5 else smoothstep(lamp[EDGE], lamp[FULL], along_)
+        part = gives / (square * share)
+    else:
+        leaves = -dot(m, d)
+        if leaves <= 0:
+            return nothing
+        part = leaves * area / (math.pi * square * share)
+    return (part * red, part * green, part * blue), d, far
 
 
 @inlined
@@ -56,6 +147,15 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
             bare[c] += share * towards * before * sun[3 + c]
         if seen < before:
             noise[1] = 1.0
+    if lights.near.shape[0] > 0:
+        # of lamps that we add there is none without our things
+        light, d, far = _from_near(lights, p, n, sample)
+        if light[0] + light[1] + light[2] > 0:
+            noise[1] = 1.0
+            seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
+            towards = dot(n, d) * share * seen
+            for c in range(3):
+                lit[c] += towards * light[c]
     d = around(n, sample[SKY], sample[SKY + 1], sample[SKY + 2])
     seen, before = _with_and_without(things, ray, words, address, start, d, at)
     up = 0.5 + 0.5 * n[2]
@@ -70,7 +170,36 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
 
 
 @inlined
-def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, base, roughness, metal, share, colour, soft, sky, noise):
+def _gloss(n, v, d, nv, nl, roughness):
+    """GGX's lobe for light from d to v, and Schlick's factor of Fresnel's."""
+    a = max(roughness * roughness, 0.002)
+    a2 = a * a
+    h = normalised((d[0] + v[0], d[1] + v[1], d[2] + v[2]))
+    nh, vh = min(max(dot(n, h), 0.0), 1.0), min(max(dot(v, h), 0.0), 1.0)
+    k = nh * nh * (a2 - 1.0) + 1.0
+    gloss = a2 / (k * k) * 0.5 / (nl * math.sqrt(nv * nv * (1.0 - a2) + a2) + nv * math.sqrt(nl * nl * (1.0 - a2) + a2) + 1e-6)
+    return gloss, (1.0 - vh) ** 5
+
+
+@inlined
+def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, light, soft, colour):
+    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss and that of the coat to `colour`."""
+    gloss, fresnel = _gloss(n, v, d, nv, nl, roughness)
+    kept, over = 1.0, 0.0
+    if coat > 0:
+        shine, edge = _gloss(n, v, d, nv, nl, COAT_ROUGHNESS)
+        f = coat * (COAT_F0 + (1.0 - COAT_F0) * edge)
+        # what the coat sends back does not come in, and what comes out passes it again
+        kept, over = (1.0 - f) * (1.0 - coat * (COAT_F0 + (1.0 - COAT_F0) * (1.0 - nv) ** 5)), f * shine
+    for c in range(3):
+        f0 = 0.04 + metal * (base[c] - 0.04)
+        f = f0 + (1.0 - f0) * fresnel
+        soft[c] += kept * light[c] * base[c] * (1.0 - metal) * (1.0 - f)
+        colour[c] += light[c] * (kept * f * gloss + over)
+
+
+@inlined
+def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look, base, share, colour, soft, sky, noise):
     """Add the light that one of ours sends to the eye along v (unit, to the eye): what is even to `soft` (3,) and `sky` (5,), the sun's gloss to `colour`.
 
     Gloss: B. Walter and others, Microfacet Models for Refraction, EGSR 2007, with the height-correlated masking of E. Heitz, JCGT
@@ -78,8 +207,10 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, base,
     """
     start = off(p, face, face)
     nv = max(dot(n, v), 1e-3)
-    a = max(roughness * roughness, 0.002)
-    a2 = a * a
+    roughness, metal, coat, glow = look[ROUGHNESS], look[METAL], look[COAT], look[GLOW]
+    if glow > 0:
+        for c in range(3):
+            colour[c] += share * glow * base[c]
     for s in range(lights.suns.shape[0]):
         sun = lights.suns[s]
         d = _to_sun(sun, s, sample)
@@ -91,17 +222,17 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, base,
             noise[0] = 1.0
         if seen <= 0:
             continue
-        h = normalised((d[0] + v[0], d[1] + v[1], d[2] + v[2]))
-        nh, vh = min(max(dot(n, h), 0.0), 1.0), min(max(dot(v, h), 0.0), 1.0)
-        k = nh * nh * (a2 - 1.0) + 1.0
-        gloss = a2 / (k * k) * 0.5 / (nl * math.sqrt(nv * nv * (1.0 - a2) + a2) + nv * math.sqrt(nl * nl * (1.0 - a2) + a2) + 1e-6)
-        fresnel = (1.0 - vh) ** 5
-        for c in range(3):
-            f0 = 0.04 + metal * (base[c] - 0.04)
-            f = f0 + (1.0 - f0) * fresnel
-            light = share * seen * nl * sun[3 + c]
-            soft[c] += light * base[c] * (1.0 - metal) * (1.0 - f)
-            colour[c] += light * f * gloss
+        k = share * seen * nl
+        _add_light(d, nl, nv, n, v, base, roughness, metal, coat, (k * sun[3], k * sun[4], k * sun[5]), soft, colour)
+    if lights.near.shape[0] > 0:
+        light, d, far = _from_near(lights, p, n, sample)
+        if light[0] + light[1] + light[2] > 0:
+            noise[0] = 1.0
+            seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
+            nl = dot(n, d)
+            k = share * seen * nl
+            if k > 0:
+                _add_light(d, nl, nv, n, v, base, roughness, metal, coat, (k * light[0], k * light[1], k * light[2]), soft, colour)
     # the sky and what lies beneath
     d = around(n, sample[SKY], sample[SKY + 1], sample[SKY + 2])
     seen = share_open(things, ray, words, address, start, d, at, OPAQUE)
@@ -116,11 +247,17 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, base,
     r0, r1, r2, r3 = 1.0 - roughness, 0.0425 - 0.0275 * roughness, 1.04 - 0.572 * roughness, 0.022 * roughness - 0.04
     fit = min(r0 * r0, math.exp(-6.4324 * nv)) * r0 + r1
     scale, offset = -1.04 * fit + r2, 1.04 * fit + r3
+    kept, over_coat = 1.0, 0.0
+    if coat > 0:
+        over_coat = coat * (COAT_F0 + (1.0 - COAT_F0) * (1.0 - nv) ** 5)
+        kept = (1.0 - over_coat) * (1.0 - over_coat)
+    crisp = smoothstep(-0.04 - 0.7 * COAT_ROUGHNESS, 0.04 + 0.7 * COAT_ROUGHNESS, mirror_up)
     for c in range(3):
         f0 = 0.04 + metal * (base[c] - 0.04)
         round_it = lights.bounce[c] + over * (shine * lights.sky[c] - lights.bounce[c])
         whole = base[c] * (1.0 - metal) * (up * lights.sky[c] + (1.0 - up) * lights.bounce[c])
-        sky[c] += share * (whole + round_it * (f0 * scale + offset))
+        mirrored_it = lights.bounce[c] + crisp * (shine * lights.sky[c] - lights.bounce[c])
+        sky[c] += share * (kept * (whole + round_it * (f0 * scale + offset)) + over_coat * mirrored_it)
     # how much of it comes through is told by the ratio of two sums: it is never less than nothing, and has no noise where all is open
     way = bright(lights.sky) if d[2] > 0 else bright(lights.bounce)
     sky[3] += share * seen * (bright(lights.bounce) if behind else way)

@@ -5,6 +5,7 @@ import math
 import numpy as np
 
 from ..basics.jit import inlined
+from ..shape.extrude import PARTS
 from . import embree
 from .geometry import BEGIN, FIRST_CORNER, FIRST_STEP, FIRST_TRIANGLE, FLAT, HIGH, MOST_LEVELS, OPACITY, PICTURE, PICTURED, STEPS, WIDE
 from .vectors import along, dot, normalised
@@ -16,6 +17,13 @@ THIN = 0.004  # light that is left behind cards, under which a ray is not follow
 
 _intersect, _occluded = embree.intersect, embree.occluded
 _LIGHT_OF_CODE = np.array([c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in np.arange(256) / 255], np.float32)  # IEC 61966-2-1
+
+
+@inlined
+def surface_of(things, words):
+    """The row of `Things.value` of what the ray met: of its instance, and of the part of its mesh."""
+    k = words[19]
+    return k * PARTS + things.parts[things.number[k, FIRST_TRIANGLE] + words[17]]
 
 
 @inlined
@@ -141,10 +149,10 @@ def off(p, face, towards):
 
 
 @inlined
-def blocked(things, ray, words, address, p, d, at, mask):
+def blocked(things, ray, words, address, p, d, at, mask, far=FAR):
     if not may_meet(things, p, d, mask):
         return False
-    _set_ray(ray, words, p, d, FAR, at, mask)
+    _set_ray(ray, words, p, d, far, at, mask)
     _occluded(things.scene, address, 0)
     return ray[8] < 0
 
@@ -158,7 +166,7 @@ def _through_cards(things, ray, words, address, p, d, at):
         if not nearest(things, ray, words, address, o, d, at, PICTURED):
             break
         k, place, _, face, _, own, _ = hit(things, ray, words, at)
-        alpha = things.value[k, OPACITY]
+        alpha = things.value[k * PARTS, OPACITY]
         if things.number[k, PICTURE] >= 0:
             alpha *= painted(things, things.number[k, PICTURE], own[0], own[2], 1.0)[3]
         if dot(face, d) < 0 or things.number[k, FLAT]:  # a solid takes its share once, where the ray enters it
@@ -170,8 +178,8 @@ def _through_cards(things, ray, words, address, p, d, at):
 
 
 @inlined
-def share_open(things, ray, words, address, p, d, at, mask):
-    """Share of light that comes along d to p past those of ours and, as the mask says, of the place."""
-    if blocked(things, ray, words, address, p, d, at, mask):
+def share_open(things, ray, words, address, p, d, at, mask, far=FAR):
+    """Share of light that comes along d to p, from so far, past those of ours and, as the mask says, of the place."""
+    if blocked(things, ray, words, address, p, d, at, mask, far):
         return 0.0
     return _through_cards(things, ray, words, address, p, d, at) if things.cards else 1.0

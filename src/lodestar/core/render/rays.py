@@ -8,10 +8,11 @@ from typing import NamedTuple
 import numpy as np
 
 from ..basics.jit import inlined, kernel, unmanaged
+from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
-from .geometry import BASE, DRAWN, FADE, FLAT, HIDES, METAL, MIRRORED, OPACITY, PICTURE, RECEIVES, REFLECTS, ROUGHNESS, SEEN, WIDE, Things
+from .geometry import BASE, DRAWN, FADE, FLAT, HIDES, MIRRORED, OPACITY, PICTURE, RECEIVES, REFLECTS, ROUGHNESS, SEEN, WIDE, Things
 from .lighting import Lights, mirrored, received, shaded
-from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, painted
+from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, painted, surface_of
 from .sampling import BLOCK, MIRROR, Table
 from .vectors import along, bright, dot, normalised, smoothstep
 
@@ -94,7 +95,7 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
         if not found:
             return
         k, p, n, face, start, own, wide = hit(things, ray, words, at)
-        number, value = things.number[k], things.value[k]
+        number, value = things.number[k], things.value[k * PARTS]
         travelled += t
         back = dot(face, d) > 0
         if back and number[FLAT]:
@@ -103,7 +104,8 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
             if back and not number[FLAT]:  # from within a solid that the lens is in, or that grew thin: as if it were not there
                 o = off(p, face, d)
                 continue
-            base, alpha = _surface(things, number, value, own, travelled, travelled * angle / wide)
+            look = things.value[surface_of(things, words)]
+            base, alpha = _surface(things, number, look, own, travelled, travelled * angle / wide)
             if alpha > THIN:
                 turned = dot(n, d)
                 if turned > 0:
@@ -122,9 +124,8 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                     v,
                     at,
                     sample,
+                    look,
                     base,
-                    value[ROUGHNESS],
-                    value[METAL],
                     share,
                     colour,
                     soft,
@@ -174,6 +175,7 @@ def _uncounted(things, eye, lights, film, table):
             unmanaged(things.corners),
             unmanaged(things.normals),
             unmanaged(things.triangles),
+            unmanaged(things.parts),
             unmanaged(things.number),
             unmanaged(things.value),
             unmanaged(things.matrices),
@@ -198,7 +200,7 @@ def _uncounted(things, eye, lights, film, table):
             eye.span,
             eye.angle,
         ),
-        Lights(unmanaged(lights.suns), unmanaged(lights.sky), unmanaged(lights.bounce)),
+        Lights(unmanaged(lights.suns), unmanaged(lights.sky), unmanaged(lights.bounce), unmanaged(lights.near), unmanaged(lights.sent)),
         Film(
             unmanaged(film.colour),
             unmanaged(film.soft),
@@ -215,11 +217,12 @@ def _uncounted(things, eye, lights, film, table):
 
 
 @kernel
-def tiles(things, eye, lights, table, target, most, left, top, numbers, film, stop):
+def tiles(things, eye, lights, table, target, most, left, top, numbers, film, stop, seed):
     """Fill the tiles of these numbers, counted by rows over the part of the picture that begins at (left, top), px.
 
     table: of `sampling.samples`. Each tile takes samples, twice as many from round to round, until the rms error of its colour
-    and of its shade is under `target` or `most` are taken. stop (1,): other than 0, nothing more is done.
+    and of its shade is under `target` or `most` are taken. stop (1,): other than 0, nothing more is done. seed: another one
+    takes other places in the px and other moments.
     """
     buffer, halves = np.empty(48, np.float32), np.zeros((TILE * TILE, 8))
     ray, half = unmanaged(buffer[_aligned(buffer) :]), unmanaged(halves)
@@ -237,8 +240,8 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
             middle = max(until // 2, 1) if done == 0 else done
             for y in range(y0, y1):
                 for x in range(x0, x1):
-                    lane, own = (y - y0) * TILE + x - x0, _mixed(x + left, y + top)
-                    among = (y + top) % BLOCK * BLOCK + (x + left) % BLOCK
+                    lane, own = (y - y0) * TILE + x - x0, _mixed(x + left, y + top) ^ seed
+                    among = (y + top + (seed >> 3)) % BLOCK * BLOCK + (x + left + seed) % BLOCK
                     colour, soft, lit, bare = film.colour[y, x], film.soft[y, x], film.lit[y, x], film.bare[y, x]
                     for s in range(done, until):
                         if s == middle:

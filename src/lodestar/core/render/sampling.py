@@ -12,13 +12,14 @@ import numpy as np
 
 BLOCK = 8  # px
 FIRST_ROUND = 2  # samples; each round after the second has as many as all before it
-PAIRS = 8  # of dimensions: the place in the pixel, the moment, the sky, mirrors, and the rest for suns
+PAIRS = 10  # of dimensions: the place in the pixel, the moment, the sky, mirrors, suns, and lamps that are near
 TURNING = 2  # the first pair that is of directions
 PLACES = 3  # columns of the first table: across, down, moment, as fractions of 2 ** 32
 # columns of the second: a direction of the sky round z, evenly by its cosine; two numbers for mirrors; for each sun, one that is even in
-# 0..1, and a place on the unit circle
+# 0..1, and a place on the unit circle; for lamps that are near, one number that chooses and two for a place on the one that is chosen
 SKY, MIRROR, SUN, SUNS = 0, 3, 5, 4
-TURNS = SUN + 3 * SUNS
+LAMP = SUN + 3 * SUNS
+TURNS = LAMP + 3
 
 
 def _reversed_bits(v: np.ndarray) -> np.ndarray:
@@ -69,6 +70,8 @@ def samples(count: int) -> Table:
     for k in range(SUNS):
         angle = 2 * np.pi * unit[:, :, 4 + k, 1]
         turns[..., SUN + 3 * k : SUN + 3 * k + 3] = np.stack([unit[:, :, 4 + k, 0], np.cos(angle), np.sin(angle)], -1)
+    turns[..., LAMP] = unit[:, :, 4 + SUNS, 0]
+    turns[..., LAMP + 1 : LAMP + 3] = unit[:, :, 5 + SUNS]
     places = np.concatenate([even[:, :, 0], even[:, :, 1, :1]], -1)
     return Table(*(np.ascontiguousarray(a.swapaxes(0, 1)) for a in (places.astype(np.uint32), turns)))
 
