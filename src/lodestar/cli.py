@@ -127,7 +127,10 @@ def _parser() -> argparse.ArgumentParser:
     )
     one.add_argument("--samples", type=int, help="rays for each px, whatever the quality")
     one.add_argument("--threads", type=_count, default=0, help="the picture is the same whatever the number")
-    one.add_argument("--pass", dest="layer", choices=("picture", "layers", "shadow", "matte"), default="picture")
+    one.add_argument(
+        "--pass", dest="layer", choices=("picture", "layers", "shadow", "matte", "with", "without", "reflection", "depth"), default="picture"
+    )
+    one.add_argument("--seed", type=int, default=0, help="another number has other noise")
     one.add_argument("--matte", metavar="NAME", help="with --pass matte: the matte of this name alone")
     one.set_defaults(run=_render)
     one = commands.add_parser("info", help="what a clip, a shot or a camera file is")
@@ -326,7 +329,7 @@ def _render(args: argparse.Namespace) -> None:
         named = tuple(m.id for m in shot.mattes if args.matte in (m.name, m.id))
         if not named:
             raise UserError(f"{args.shot} has no matte '{args.matte}'.", f"It has: {', '.join(m.name for m in shot.mattes) or 'none'}.")
-    how = {"quality": args.quality, "samples": args.samples, "layer": args.layer, "frames": frames, "mattes": named}
+    how = {"quality": args.quality, "samples": args.samples, "layer": args.layer, "frames": frames, "mattes": named, "seed": args.seed}
     deliver(shot, args.output, _Progress(), **how)
 
 

@@ -5,7 +5,7 @@ import unittest
 import mitsuba as mi
 import numpy as np
 
-from lodestar.core.light.lamps import SkyLight, SunLight
+from lodestar.core.light.lamps import AreaLight, SkyLight, SunLight
 from lodestar.core.light.sun import direction
 from lodestar.core.render.engine import BOUNCE, Engine, Quality
 from lodestar.core.render.items import LEVEL, Item
@@ -130,6 +130,52 @@ class ReferenceTest(unittest.TestCase):
                 dark, known = shade < 0.6, reference < 0.6
                 self.assertGreater(known.sum(), 100)
                 self.assertGreater((dark & known).sum() / (dark | known).sum(), 0.985)
+
+    def parts_of_the_picture(self):
+        """Masks of the wall's front and of the ground before it, by geometry."""
+        camera = looking(EYE, AT, FOCAL, SIZE)
+        y, x = np.mgrid[0 : SIZE[1], 0 : SIZE[0]].astype(float)
+        rays = camera.rays(np.stack([x, y], -1))
+        t = (1.85 - camera.centre[1]) / rays[..., 1]
+        front = camera.centre + rays * t[..., None]
+        wall = (t > 0) & (np.abs(front[..., 0]) < 1.9) & (front[..., 2] > 0.1) & (front[..., 2] < 1.5)
+        down = np.where(rays[..., 2] < 0, -camera.centre[2] / np.minimum(rays[..., 2], -1e-9), 0)
+        floor = camera.centre + rays * down[..., None]
+        return {"wall": wall, "ground": (rays[..., 2] < -0.05) & (floor[..., 1] < 1.7) & ~wall}
+
+    def near_light(self, lights, ours_too, emitters):
+        """The light that near lamps add to ground and wall, ours and Mitsuba's, per part of the picture: (ours, known) of the clear px."""
+        solids, wall, ground = things()
+        solids = [ours_too(solid, k) for k, solid in enumerate(solids)]
+        weak = SkyLight(np.full(3, 0.004))  # ours is a factor on what light there is; so little of it that its own shade does not count
+        ours = self.ours([*solids, wall, ground], [*lights, weak])
+        added = ours[..., 1] - ours[..., 2]
+        solid = {f"solid{k}": mesh(item, matt(0.0), **emitters(k)) for k, item in enumerate(solids)}
+        floor = {"floor": {"type": "rectangle", "to_world": mi.ScalarTransform4f().scale([60, 60, 1]), "bsdf": matt(1.0)}}
+        lamps = emitters(None)
+        found = {}
+        for name, here in (("ground", {**floor, "wall": mesh(wall, matt(0.0))}), ("wall", {"wall": mesh(wall, matt(1.0))})):
+            part = self.parts_of_the_picture()[name] & (ours[..., 0] < 1e-4) & (ours[..., 2] > 0)
+            found[name] = added[part], drawn({**here, **solid, **lamps}, 256)[part]
+        return found
+
+    def test_an_area_lamp_on_ground_and_wall(self):
+        lamp = AreaLight(np.array([0.5, -1.5, 2.2]), np.array([0.0, 0.5, 0.0]), np.array([0.7, 0.0, 0.0]), np.full(3, 3.0), False)
+        to_world = mi.ScalarTransform4f().translate([0.5, -1.5, 2.2]).rotate([1, 0, 0], 180).scale([0.7, 0.5, 1])
+        shines = {"lamp": {"type": "rectangle", "to_world": to_world, "emitter": {"type": "area", "radiance": {"type": "rgb", "value": 3.0}}}}
+        found = self.near_light([lamp], lambda solid, k: solid, lambda k: {} if k is not None else shines)
+        for name, (ours, known) in found.items():
+            self.assertAlmostEqual(ours.mean() / known.mean(), 1.0, delta=0.02, msg=name)
+            self.assertLess(np.sqrt(np.mean((ours - known) ** 2)), 0.05 * known.max(), name)
+
+    def test_glowing_letters_light_ground_and_wall(self):
+        glow = {"emitter": {"type": "area", "radiance": {"type": "rgb", "value": 2.0}}}
+        found = self.near_light(
+            [], lambda solid, k: solid._replace(base=(1.0, 1.0, 1.0), glow=2.0) if k == 0 else solid, lambda k: glow if k == 0 else {}
+        )
+        for name, (ours, known) in found.items():
+            self.assertAlmostEqual(ours.mean() / known.mean(), 1.0, delta=0.02, msg=name)
+            self.assertLess(np.sqrt(np.mean((ours - known) ** 2)), 0.06 * known.max(), name)
 
     def test_a_rough_mirror_shows_as_much_of_a_thing(self):
         """The letters as lamps of light 1 over a rough conductor that loses nothing: what it sends is the share of its rays that meet them."""

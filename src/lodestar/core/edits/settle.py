@@ -14,7 +14,7 @@ from ..basics.geometry import Similarity, fit_similarity, turn_from_matrix, turn
 from ..basics.keyed import Key, Keyed
 from ..evaluate.cameras import camera_at, scene_frame
 from ..evaluate.objects import pose_of
-from ..light.lamps import Sun
+from ..light.lamps import Area, Lamp, Spot, Sun
 from ..light.sun import bearing_and_height, direction
 from ..scene.ground import Ground
 from ..scene.surfaces import on_ground
@@ -253,8 +253,23 @@ def _moved(shot: Shot, of: Callable[[Object], Similarity], whole: Similarity, ke
         ShadowLine(foot=vector(whole.points(np.array(s.foot))), tip=vector(whole.points(np.array(s.tip))), height=s.height * float(whole.scale))
         for s in shot.shadow.lines
     )
-    lamps = tuple(_turned_sun(lamp, whole) if isinstance(lamp, Sun) else lamp for lamp in shot.lamps)
+    lamps = tuple(_carried_lamp(lamp, whole) for lamp in shot.lamps)
     return msgspec.structs.replace(shot, objects=tuple(objects), lamps=lamps, shadow=msgspec.structs.replace(shot.shadow, lines=lines))
+
+
+def _carried_lamp(lamp: Lamp, whole: Similarity) -> Lamp:
+    """A lamp after the world was turned, moved and sized."""
+    if isinstance(lamp, Sun):
+        return _turned_sun(lamp, whole)
+    if not isinstance(lamp, Area | Spot):
+        return lamp
+    heading, scale = turn_from_matrix(whole.R)[0], float(whole.scale)
+    fields: dict = {"position": _each(lamp.position, lambda v: whole.points(np.array(v))), "turn": _each(lamp.turn, lambda v: [v[0] + heading, v[1]])}
+    if isinstance(lamp, Area):
+        return msgspec.structs.replace(lamp, size=_each(lamp.size, lambda v: [x * scale for x in v]), **fields)
+    # its light is told a metre away
+    strength, radius = _each(lamp.strength, lambda v: [v[0] * scale**2]), _each(lamp.radius, lambda v: [v[0] * scale])
+    return msgspec.structs.replace(lamp, strength=strength, radius=radius, **fields)
 
 
 def _turned_sun(sun: Sun, whole: Similarity) -> Sun:

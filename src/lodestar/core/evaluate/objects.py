@@ -7,12 +7,12 @@ import msgspec
 import numpy as np
 
 from ..basics.colour import decode
-from ..render.items import Item
+from ..render.items import Finish, Item
 from ..scene.poses import pose_matrix, size_of
 from ..shape.extrude import Mesh
 from ..shape.solids import joined
 from ..shot.document import Shot
-from ..shot.objects import Object, Solid, ancestors, is_there, owned
+from ..shot.objects import SURFACED, Object, Solid, Surface, ancestors, is_there, owned
 from .kinds import EMPTY, kind_of
 from .lettering import IN_PLACE, Part
 
@@ -47,7 +47,7 @@ def mesh_of(item: Object, frame: float) -> Mesh:
 
 def at_rest(item: Object) -> Object:
     """The object's own solid, without its layers, with letters where they stand when nothing moves them."""
-    found = {name: () for name in owned(item)}
+    found = {name: () for name in owned(item) if name != "surfaces"}
     return msgspec.structs.replace(item, **found) if found else item
 
 
@@ -99,6 +99,9 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         of=thing.id,
         thickness=thickness,
         opacity=opacity if thing.drawn else 1.0,
+        coat=float(np.clip(thing.coat.at(index)[0], 0, 1)),
+        glow=max(thing.glow.at(index)[0], 0.0),
+        parts=_surfaces(thing, index),
     )
     model = functools.cache(whole.model)  # of all of its parts alike
     if opacity <= 0 and thing.drawn:
@@ -108,13 +111,29 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     return [_part_item(whole, part, model, places if moving else None) for part in parts]
 
 
+def _surfaces(thing: Solid, index: int) -> tuple[Finish, ...]:
+    """How edges, sides and back look; none where all are as the face."""
+    own = {s.part: s for s in getattr(thing, "surfaces", ()) if s.on}
+    if not own:
+        return ()
+    return tuple(_finish(own.get(part, thing), index) for part in SURFACED)
+
+
+def _finish(of: Solid | Surface, index: int) -> Finish:
+    red, green, blue = (float(v) for v in decode(np.array(of.colour), "srgb"))
+    rough, metal, coat = (float(np.clip(value.at(index)[0], 0, 1)) for value in (of.roughness, of.metal, of.coat))
+    return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0))
+
+
 def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], places: Callable | None) -> Item:
     red, green, blue = whole.base if part.colour is None else (float(v) for v in decode(np.array(part.colour), "srgb"))
     if places is not None:
         how: Callable[[float], np.ndarray] = lambda share: model(share) @ places(share)[part.number]
     else:
         how = model if part.place is IN_PLACE else functools.partial(_placed, model, part.place)
-    return whole._replace(mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity)
+    # a colour of its own is that of all its parts
+    parts = whole.parts if part.colour is None else tuple(look._replace(base=(red, green, blue)) for look in whole.parts)
+    return whole._replace(mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity, parts=parts)
 
 
 def _placed(model: Callable[[float], np.ndarray], place: np.ndarray, share: float) -> np.ndarray:

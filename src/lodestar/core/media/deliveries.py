@@ -40,7 +40,7 @@ def open_delivery(
 ) -> Delivery:
     """A delivery for the name's ending: .mp4, .mov or .mkv (H.264), or .png or .exr with a number pattern such as name.%04d.png.
 
-    colour: how the code values of its pictures are to be read; a movie is tagged so. deep: whether a movie has 10 bits, not 8.
+    colour: how the code values of its pictures are to be read; a movie is tagged so. deep: whether a movie has 10 bits, not 8, and an EXR 32, not 16.
     sound: a clip's path, and the second where its sound starts and ends; None for a silent movie.
     Raises OutputError when the place cannot be written or the ending is unknown.
     """
@@ -52,7 +52,7 @@ def open_delivery(
     if path.suffix.lower() in MOVIES:
         path = Path(os.path.realpath(path))
         return MovieDelivery(path, rate, width, height, colour, sound, deep)
-    return SequenceDelivery(path)
+    return SequenceDelivery(path, deep)
 
 
 def picture_path(path: Path, index: int) -> Path:
@@ -192,8 +192,9 @@ def _sound_from(source: av.container.InputContainer, start_s: float) -> Iterator
 class SequenceDelivery:
     """One file a frame: PNG (straight alpha) or EXR (half floats, linear light, premultiplied alpha)."""
 
-    def __init__(self, path: Path) -> None:
-        self.path = path
+    def __init__(self, path: Path, deep: bool = False) -> None:
+        """deep: floats of 32 bits, not 16, in EXR."""
+        self.path, self.deep = path, deep
         self.written: list[tuple[Path, Path]] = []
 
     def add(self, index: int, picture: np.ndarray, at_s: float | None = None) -> None:
@@ -203,7 +204,7 @@ class SequenceDelivery:
             part.touch()
             self.written.append((part, final))
             if final.suffix.lower() == ".exr":
-                _write_exr(picture, part)
+                _write_exr(picture, part, np.float32 if self.deep else np.float16)
             else:
                 part.write_bytes(_png_bytes(picture))
         except OSError as error:
@@ -234,14 +235,14 @@ def _png_bytes(picture: np.ndarray) -> bytes:
     return data.tobytes()
 
 
-def _write_exr(picture: np.ndarray, path: Path) -> None:
+def _write_exr(picture: np.ndarray, path: Path, kind: type) -> None:
     """OpenEXR writes by file name only."""
     import OpenEXR
 
     name = "Y" if picture.ndim == 2 else {3: "RGB", 4: "RGBA"}[picture.shape[2]]
     header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
     try:
-        with OpenEXR.File(header, {name: np.ascontiguousarray(picture, np.float16)}) as file:
+        with OpenEXR.File(header, {name: np.ascontiguousarray(picture, kind)}) as file:
             file.write(str(path))
     except RuntimeError as error:
         raise OSError(28 if "space" in str(error) else 5, str(error)) from error

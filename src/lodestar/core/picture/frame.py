@@ -19,17 +19,18 @@ from ..render.engine import Quality
 from ..shot.document import Shot
 from ..track.preprocess import prepare
 from .composite import codes_of, light_of, over_plate
-from .ours import Ours, Size, matte, ours
+from .ours import Ours, Size, light_pass, matte, ours
 from .workshop import Workshop, workshop
 
 # a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged
 QUALITIES = {"draft": Quality(0.25, 1, detail=0.66, spare=True), "final": Quality(0.06, 64), "fine": Quality(0.015, 512)}
-PASSES = ("picture", "layers", "shadow", "matte", "plate", "tracker")  # the last: what the tracker is shown
+OF_LIGHT = ("with", "without", "reflection", "depth")  # what goes into the picture, told apart
+PASSES = ("picture", "layers", "shadow", "matte", "plate", "tracker", *OF_LIGHT)  # tracker: what the tracker is shown
 
 
 class Picture(NamedTuple):
     """pixels: (h, w, 3) code values of the plate's kind for 'picture'; float32 (h, w, 4) premultiplied linear light for
-    'layers', (h, w, 3) for 'shadow', (h, w) for 'matte'. colour: how the code values are read."""
+    'layers' and 'reflection', (h, w, 3) for 'shadow', 'with' and 'without', (h, w) for 'matte' and 'depth'. colour: how the code values are read."""
 
     pixels: np.ndarray
     colour: Colour
@@ -44,12 +45,14 @@ def frame(
     scale: float = 1.0,
     samples: int | None = None,
     mattes: tuple[str, ...] | None = None,
+    seed: int = 0,
     check: Callable[[], None] = lambda: None,
 ) -> Picture:
     """Frame `index` of the shot.
 
     quality: one of QUALITIES; `samples` gives each pixel so many, whatever its error. layer: one of PASSES. scale: under 1 for a
-    smaller picture, as a viewer shows it. mattes: ids of those that the pass 'matte' shows, None for all. check: called meanwhile; may raise to stop.
+    smaller picture, as a viewer shows it. mattes: ids of those that the pass 'matte' shows, None for all. seed: another one has other noise.
+    check: called meanwhile; may raise to stop.
     Raises PlateError when the clip cannot be read, RenderError without Embree.
     """
     if layer not in PASSES:
@@ -64,7 +67,10 @@ def frame(
         return Picture(_to_size(here.frame(shot.plate, index), size), shot.plate.colour)
     if layer == "matte":
         return Picture(matte(shot, here, index, size, mattes), LINEAR_PICTURE)
-    part = ours(shot, here, index, size, _quality(shot, index, quality, samples), check)
+    how = _quality(shot, index, quality, samples)._replace(seed=seed)
+    if layer in OF_LIGHT:
+        return Picture(light_pass(shot, here, index, size, how, layer, check), LINEAR_PICTURE)
+    part = ours(shot, here, index, size, how, check)
     if layer == "layers":
         light = _our_light(part, size)
         light[..., :3] = in_working(light[..., :3], shot.plate.colour.primaries)

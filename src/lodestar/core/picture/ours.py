@@ -74,6 +74,39 @@ def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qualit
     return Ours(colour, shade, before_things, cut(_on(shot, shadow.mattes)), whole.top, whole.left)
 
 
+def light_pass(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, what: str, check: Callable[[], None]) -> np.ndarray:
+    """What goes into the picture, told apart, at the size of the picture; linear light in the primaries of Rec.709.
+
+    what: 'with' or 'without' (h, w, 3): the light on what receives it, with our things there and without them, of which the plate
+    is multiplied by the ratio; 0 where none is received or nothing of ours changes it. 'reflection' (h, w, 4): our things as
+    mirrors show them, premultiplied, without what passes in front. 'depth' (h, w): of what is seen of ours, along the view,
+    in the scene's units; infinite where nothing is.
+    """
+    deep = {"reflection": (4,), "depth": ()}.get(what, (3,))
+    result = np.full((size.height, size.width, *deep), np.inf if what == "depth" else 0.0, np.float32)
+    things = objects_at(shot, index) if shot.solve is None or index in shot.solve.frames else []
+    if not any(thing.drawn for thing in things):
+        return result
+    items = {thing.id: items_of(shot, thing, index) for thing in things}
+    render = lambda some: _render(shot, workshop, index, size, quality, things, some, check)
+    if what in ("with", "without"):
+        whole = render(items)
+        if whole is not None:
+            result[_part(whole)] = whole.light_with if what == "with" else whole.light_without
+        return result
+    direct = render({name: [item._replace(mirrored=False) for item in own] for name, own in items.items()})
+    if what == "depth":
+        if direct is not None:
+            result[_part(direct)] = direct.depth
+        return result
+    whole = render(items)
+    if whole is not None:
+        result[_part(whole)] = whole.colour
+    if direct is not None:
+        result[_part(direct)] -= direct.colour
+    return np.maximum(result, 0) * (1 - matte(shot, workshop, index, size)[..., None])
+
+
 def _in_plate(layers: Layers, primaries: str) -> Layers:
     """Layers in the primaries of the plate, over whose light they come."""
     if primaries == "bt709":

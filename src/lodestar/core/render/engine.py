@@ -10,7 +10,7 @@ from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
 from ..projection.camera import Camera
 from . import denoise, lighting, pool, rays
 from .eye import Nets, eye_of
-from .geometry import SENT, check_solids, sent_light, stage
+from .geometry import SENT, SENT_SUM, check_solids, sent_light, sent_middles, stage
 from .items import Item
 from .region import footprint
 from .sampling import samples
@@ -147,15 +147,14 @@ def _lights(lights: Sequence[Light], sent: list[np.ndarray], origin: np.ndarray,
     for light in lights:
         if isinstance(light, AreaLight | SpotLight) and light.colour.max() > 0:
             near.append(_near(light, origin, scale))
-    for places in sent:
-        if len(places):
-            row = np.zeros(lighting.NEAR)
-            power = float(places[:, 6:].max(1).sum())
-            row[lighting.KIND], row[lighting.FIRST], row[lighting.COUNT], row[lighting.POWER] = lighting.GLOWS, first, len(places), power / np.pi
-            row[lighting.NEAR_PLACE : lighting.NEAR_PLACE + 3] = places[:, :3].mean(0)
-            row[lighting.RADIUS] = float(np.linalg.norm(places[:, :3] - places[:, :3].mean(0), axis=1).mean())
-            near.append(row)
-            first += len(places)
+    for triangles in sent:
+        row = np.zeros(lighting.NEAR)
+        middles, power = sent_middles(triangles), float(triangles[-1, SENT_SUM])
+        row[lighting.KIND], row[lighting.FIRST], row[lighting.COUNT], row[lighting.POWER] = lighting.GLOWS, first, len(triangles), power / np.pi
+        row[lighting.NEAR_PLACE : lighting.NEAR_PLACE + 3] = middle = middles.mean(0)
+        row[lighting.RADIUS] = float(np.linalg.norm(middles - middle, axis=1).mean())
+        near.append(row)
+        first += len(triangles)
     table = np.array(near, float).reshape(-1, lighting.NEAR)
     points = np.concatenate([*sent, np.zeros((0, SENT))])
     return lighting.Lights(rows, sky.astype(float), bounce.astype(float), table, np.ascontiguousarray(points))

@@ -22,9 +22,8 @@ FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, P
 # columns of `Things.value`, of which each instance has a row for each part of its mesh; FADE is the distance from the eye within which a
 # solid becomes thin air
 BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, COAT, GLOW, VALUES = 0, 3, 4, 5, 6, 7, 8, 9, 10
-# columns of `Things.sent`, places from which what glows sends light: place, outward normal, light (3) times area over the number of places
-SENT_PLACE, SENT_NORMAL, SENT_LIGHT, SENT = 0, 3, 6, 9
-SENT_PLACES = 64  # of one thing that glows
+# columns of the triangles of what glows: the sum of what it and those before it send, corner and two sides, colour of its light at most 1
+SENT_SUM, SENT_CORNER, SENT_ACROSS, SENT_UP, SENT_COLOUR, SENT = 0, 1, 4, 7, 10, 13
 # columns of `Things.levels`: where a level of a picture begins, and its px
 BEGIN, WIDE, HIGH = range(3)
 MOST_LEVELS = 14
@@ -121,12 +120,18 @@ def stage(items: Sequence[Item], span: float) -> Stage:
 
 
 def sent_light(items: Sequence[Item], origin: np.ndarray, scale: float) -> list[np.ndarray]:
-    """For each thing that glows (SENT_PLACES, SENT): places evenly over its surface in the axes of a stage, from which it sends light."""
+    """For each thing that glows its triangles (k, SENT), in the axes of a stage, from which it sends light."""
     found: dict[str, list[tuple[Item, np.ndarray]]] = {}
     for k, item in enumerate(items):
         if item.drawn and item.opacity > 0 and len(item.mesh.triangles) and any(look.glow > 0 for look in item.finishes):
             found.setdefault(item.of or f"#{k}", []).append((item, item.model(0.0)))
-    return [_sent(parts, origin, scale) for parts in found.values()]
+    return [rows for parts in found.values() if len(rows := _sent(parts, origin, scale))]
+
+
+def sent_middles(triangles: np.ndarray) -> np.ndarray:
+    """(k, 3) middles of triangles of what glows."""
+    corner, across, up = (triangles[:, k : k + 3] for k in (SENT_CORNER, SENT_ACROSS, SENT_UP))
+    return corner + (across + up) / 3
 
 
 def _sent(parts: list[tuple[Item, np.ndarray]], origin: np.ndarray, scale: float) -> np.ndarray:
@@ -138,23 +143,11 @@ def _sent(parts: list[tuple[Item, np.ndarray]], origin: np.ndarray, scale: float
         sends = np.array([np.array(look.base) * look.glow * item.opacity for look in item.finishes])
         power.append(sends[part])
     p, light = np.concatenate(corners), np.concatenate(power)
-    n = np.cross(p[:, 1] - p[:, 0], p[:, 2] - p[:, 0])
-    twice = np.linalg.norm(n, axis=1)
-    # places are chosen by what they send, evenly along the sum of that
-    weight = twice / 2 * light.max(1)
-    total = float(weight.sum())
-    if total <= 0:
-        return np.zeros((0, SENT))
-    along = (np.arange(SENT_PLACES) + 0.5) / SENT_PLACES * total
-    row = np.minimum(np.searchsorted(np.cumsum(weight), along), len(weight) - 1)
-    # within each triangle by the golden ratio's sequence (R2, M. Roberts 2018)
-    u, v = (np.arange(1, SENT_PLACES + 1) * g % 1 for g in (0.7548776662466927, 0.5698402909980532))
-    flip = u + v > 1
-    u, v = np.where(flip, 1 - u, u), np.where(flip, 1 - v, v)
-    place = p[row, 0] + u[:, None] * (p[row, 1] - p[row, 0]) + v[:, None] * (p[row, 2] - p[row, 0])
-    unit = n[row] / np.maximum(twice[row], 1e-12)[:, None]
-    sends = light[row] / np.maximum(light[row].max(1, keepdims=True), 1e-12) * (total / SENT_PLACES)
-    return np.ascontiguousarray(np.c_[place, unit, sends])
+    across, up = p[:, 1] - p[:, 0], p[:, 2] - p[:, 0]
+    weight = np.linalg.norm(np.cross(across, up), axis=1) / 2 * light.max(1)
+    rows = weight > 0
+    colour = light[rows] / light[rows].max(1, keepdims=True)
+    return np.ascontiguousarray(np.c_[np.cumsum(weight[rows]), p[rows, 0], across[rows], up[rows], colour])
 
 
 def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> tuple[np.ndarray, np.ndarray]:

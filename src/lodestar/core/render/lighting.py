@@ -9,12 +9,14 @@ from typing import NamedTuple
 import numpy as np
 
 from ..basics.jit import inlined
-from .geometry import COAT, GLOW, METAL, OPAQUE, PLACE, ROUGHNESS
+from .geometry import COAT, GLOW, METAL, OPAQUE, PLACE, ROUGHNESS, SENT_ACROSS, SENT_COLOUR, SENT_CORNER, SENT_SUM, SENT_UP
 from .meeting import blocked, off, share_open
 from .sampling import LAMP, SKY, SUN, SUNS
 from .vectors import around, bright, dot, in_cone, normalised, smoothstep
 
 COAT_ROUGHNESS, COAT_F0 = 0.06, 0.04  # of a clear coat: polished, of an index of 1.5
+ASKED = 2  # near lamps by each sample at a place
+WIDE_GLOSS = 0.3  # roughness
 BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for water or a polished floor: half of its facets lie within
 
@@ -22,7 +24,7 @@ MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for w
 class Lights(NamedTuple):
     """suns (n, 7): direction, colour, cosine of half the width. sky, bounce (3,): light of the sky, and of the place beneath.
 
-    near (m, NEAR): lamps that are near, in the axes of the rays: columns below. sent (k, SENT): the places of those that glow.
+    near (m, NEAR): lamps that are near, in the axes of the rays: columns below. sent (k, SENT): triangles of those that glow.
     """
 
     suns: np.ndarray
@@ -33,7 +35,7 @@ class Lights(NamedTuple):
 
 
 # columns of `Lights.near`: kind; colour; place; an area's u and v, or a spot's direction with the cosines of its edge and of where it is full;
-# a spot's radius; of one that glows, its first place and how many there are; how strong it is as a whole
+# a spot's radius; of one that glows, its first triangle and how many there are; how strong it is as a whole
 KIND, NEAR_COLOUR, NEAR_PLACE, U, V, EDGE, FULL, RADIUS, FIRST, COUNT, POWER, NEAR = 0, 1, 4, 7, 10, 10, 11, 13, 14, 15, 16, 17
 SQUARE, ROUND, SPOT, GLOWS = range(4)
 
@@ -53,25 +55,34 @@ def _reaches(lamp, p, n):
 
 
 @inlined
-def _from_near(lights, p, n, sample):
-    """Light (3) of the lamps that are near on a place with normal n, if nothing is between; and the unit direction and distance of the point of a
-    lamp that stands for all of them. One lamp is chosen by what it may give, and one point of it.
+def _asked(lights):
+    """How many of the near lamps a place asks: all of a few, else as many that are chosen by what they may give."""
+    return min(lights.near.shape[0], ASKED)
+
+
+@inlined
+def _from_near(lights, which, p, n, sample):
+    """Light (3) of lamp `which` of those that a place with normal n asks, if nothing is between; and the unit direction and distance of the point
+    of it that is asked.
 
     Source: many lights by their share, M. Pharr, W. Jakob, G. Humphreys, Physically Based Rendering, 3rd ed., 14.3.
     """
-    total = 0.0
-    for k in range(lights.near.shape[0]):
-        total += _reaches(lights.near[k], p, n)
+    count = lights.near.shape[0]
     nothing = (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), 0.0
-    if total <= 0:
-        return nothing
-    u, chosen, share = sample[LAMP] * total, 0, 1.0
-    for k in range(lights.near.shape[0]):
-        w = _reaches(lights.near[k], p, n)
-        chosen, share = k, w / total
-        if u < w:
-            break
-        u -= w
+    chosen, share = which, 1.0
+    if count > ASKED:
+        total = 0.0
+        for k in range(count):
+            total += _reaches(lights.near[k], p, n)
+        if total <= 0:
+            return nothing
+        u = (sample[LAMP] + which) / ASKED * total
+        for k in range(count):
+            w = _reaches(lights.near[k], p, n)
+            chosen, share = k, ASKED * w / total
+            if u < w:
+                break
+            u -= w
     lamp = lights.near[chosen]
     a, b = sample[LAMP + 1], sample[LAMP + 2]
     kind = int(lamp[KIND])
@@ -79,9 +90,25 @@ def _from_near(lights, p, n, sample):
     red, green, blue = lamp[NEAR_COLOUR], lamp[NEAR_COLOUR + 1], lamp[NEAR_COLOUR + 2]
     m, area = (0.0, 0.0, 0.0), 0.0
     if kind == GLOWS:
-        row = lights.sent[int(lamp[FIRST]) + min(int(a * lamp[COUNT]), int(lamp[COUNT]) - 1)]
-        q, m = (row[0], row[1], row[2]), (row[3], row[4], row[5])
-        red, green, blue, area = row[6] * lamp[COUNT], row[7] * lamp[COUNT], row[8] * lamp[COUNT], 1.0
+        # the triangle at a share of all that is sent, by halving, and a place in it
+        first, low, high = int(lamp[FIRST]), 0, int(lamp[COUNT]) - 1
+        whole = lights.sent[first + high, SENT_SUM]
+        wanted = a * whole
+        while low < high:
+            middle = (low + high) // 2
+            if lights.sent[first + middle, SENT_SUM] < wanted:
+                low = middle + 1
+            else:
+                high = middle
+        row = lights.sent[first + low]
+        before = lights.sent[first + low - 1, SENT_SUM] if low > 0 else 0.0
+        root = math.sqrt(min(max((wanted - before) / max(row[SENT_SUM] - before, 1e-30), 0.0), 1.0))
+        s, t = 1.0 - root, b * root
+        x, y, z = row[SENT_ACROSS], row[SENT_ACROSS + 1], row[SENT_ACROSS + 2]
+        f, g, h = row[SENT_UP], row[SENT_UP + 1], row[SENT_UP + 2]
+        q = (row[SENT_CORNER] + s * x + t * f, row[SENT_CORNER + 1] + s * y + t * g, row[SENT_CORNER + 2] + s * z + t * h)
+        m = normalised((y * h - z * g, z * f - x * h, x * g - y * f))
+        red, green, blue, area = row[SENT_COLOUR], row[SENT_COLOUR + 1], row[SENT_COLOUR + 2], whole
     elif kind == SPOT:
         # a place on its disc, across the line of sight
         if lamp[RADIUS] > 0:
@@ -147,9 +174,9 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
             bare[c] += share * towards * before * sun[3 + c]
         if seen < before:
             noise[1] = 1.0
-    if lights.near.shape[0] > 0:
+    for which in range(_asked(lights)):
         # of lamps that we add there is none without our things
-        light, d, far = _from_near(lights, p, n, sample)
+        light, d, far = _from_near(lights, which, p, n, sample)
         if light[0] + light[1] + light[2] > 0:
             noise[1] = 1.0
             seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
@@ -182,8 +209,8 @@ def _gloss(n, v, d, nv, nl, roughness):
 
 
 @inlined
-def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, light, soft, colour):
-    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss and that of the coat to `colour`."""
+def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, light, soft, glossy, colour):
+    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss to `glossy`, that of the coat to `colour`."""
     gloss, fresnel = _gloss(n, v, d, nv, nl, roughness)
     kept, over = 1.0, 0.0
     if coat > 0:
@@ -195,7 +222,8 @@ def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, light, soft, colou
         f0 = 0.04 + metal * (base[c] - 0.04)
         f = f0 + (1.0 - f0) * fresnel
         soft[c] += kept * light[c] * base[c] * (1.0 - metal) * (1.0 - f)
-        colour[c] += light[c] * (kept * f * gloss + over)
+        glossy[c] += light[c] * kept * f * gloss
+        colour[c] += light[c] * over
 
 
 @inlined
@@ -223,16 +251,18 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
         if seen <= 0:
             continue
         k = share * seen * nl
-        _add_light(d, nl, nv, n, v, base, roughness, metal, coat, (k * sun[3], k * sun[4], k * sun[5]), soft, colour)
-    if lights.near.shape[0] > 0:
-        light, d, far = _from_near(lights, p, n, sample)
+        _add_light(d, nl, nv, n, v, base, roughness, metal, coat, (k * sun[3], k * sun[4], k * sun[5]), soft, colour, colour)
+    for which in range(_asked(lights)):
+        light, d, far = _from_near(lights, which, p, n, sample)
         if light[0] + light[1] + light[2] > 0:
             noise[0] = 1.0
             seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
             nl = dot(n, d)
             k = share * seen * nl
             if k > 0:
-                _add_light(d, nl, nv, n, v, base, roughness, metal, coat, (k * light[0], k * light[1], k * light[2]), soft, colour)
+                # wide gloss of lamps that are chosen by chance is filtered like what is even
+                glossy = soft if roughness > WIDE_GLOSS else colour
+                _add_light(d, nl, nv, n, v, base, roughness, metal, coat, (k * light[0], k * light[1], k * light[2]), soft, glossy, colour)
     # the sky and what lies beneath
     d = around(n, sample[SKY], sample[SKY + 1], sample[SKY + 2])
     seen = share_open(things, ray, words, address, start, d, at, OPAQUE)

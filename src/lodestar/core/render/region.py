@@ -5,8 +5,9 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from scipy.spatial import ConvexHull
 
-from ..light.lamps import Light, SkyLight, SunLight
+from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
 from ..projection.camera import Camera
+from .geometry import SENT_SUM, sent_light, sent_middles
 from .items import Item, box_corners, upper_plane
 from .rays import TILE
 
@@ -15,6 +16,7 @@ NEAR = 1e-3  # of the farthest corner's distance, that a corner must lie before 
 SIDE_POINTS = 24  # of each side of a straight part, by which its bent outline is found
 # fainter shade of the sky is left out: of the error that a picture may have; and where none is said, of the light on the ground
 LEAST_SHADE = (0.11, 1 / 200)
+LEAST_LIT = 0.004  # of the light in the open: a code value of 255, about, that a lamp adds
 
 
 def footprint(
@@ -51,7 +53,31 @@ def _touched(items: Sequence[Item], lights: Sequence[Light], span: float, least:
             corners = _corners(parts, float(share))
             points += [corners, *_shade_corners(corners, suns, lowest, faint)]
             points += [corners - 2 * ((corners - at) @ normal)[:, None] * normal for at, normal in mirrors]
+    open_ = max(_open_light(lights), 1e-6)
+    for centre, power in _near_lamps(items, lights):
+        # what it gives falls with the square of the distance; upright receivers, too, are lit within that
+        reach = np.sqrt(power / (max(least, LEAST_LIT) * open_))
+        low, high = np.maximum(centre - reach, [-np.inf, -np.inf, lowest]), centre + reach
+        points.append(np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], max(low[2], high[2]))]))
     return np.concatenate(points)
+
+
+def _open_light(lights: Sequence[Light]) -> float:
+    """On level ground in the open."""
+    sky = sum(float(light.colour.max()) for light in lights if isinstance(light, SkyLight))
+    return sky + sum(float(light.colour.max()) * max(float(light.direction[2]), 0.0) for light in lights if isinstance(light, SunLight))
+
+
+def _near_lamps(items: Sequence[Item], lights: Sequence[Light]) -> list[tuple[np.ndarray, float]]:
+    """Places (3,) of the lamps that are near, and what a place a unit away would get at most."""
+    found = [
+        (light.centre, float(light.colour.max()) * 4 * float(np.linalg.norm(np.cross(light.u, light.v))) / np.pi)
+        for light in lights
+        if isinstance(light, AreaLight)
+    ]
+    found += [(light.place, float(light.colour.max())) for light in lights if isinstance(light, SpotLight)]
+    found += [(sent_middles(t).mean(0), float(t[-1, SENT_SUM]) / np.pi) for t in sent_light(items, np.zeros(3), 1.0)]
+    return found
 
 
 def _corners(parts: list[Item], share: float) -> np.ndarray:

@@ -75,6 +75,32 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
         return self
 
 
+ROUGHNESS = Row("Roughness", "", 0.005, 2, 0, 1, tip="0 mirrors, 1 is matt")
+METAL = Row("Metal", "", 0.005, 2, 0, 1, tip="1 reflects in its own colour, as bare metal does")
+COAT = Row("Clear coat", "%", 0.5, 0, 0, 100, 100, tip="A polished clear coat over it")
+GLOW = Row("Glow", "×", 0.02, 2, 0, 1000, tip="Times its colour that it sends out by itself; it lights what is near")
+
+
+class Surface(msgspec.Struct, frozen=True, kw_only=True):
+    """How a part of a solid looks, where that is not as its face: one of SURFACED. colour: code values 0..1, sRGB."""
+
+    id: str
+    part: str
+    on: bool = True
+    colour: Rgb = (0.5, 0.5, 0.5)
+    roughness: Annotated[Keyed, ROUGHNESS] = constant(0.45)
+    metal: Annotated[Keyed, METAL] = constant(0.0)
+    coat: Annotated[Keyed, COAT] = constant(0.0)
+    glow: Annotated[Keyed, GLOW] = constant(0.0)
+
+    @property
+    def name(self) -> str:
+        return self.part.capitalize()
+
+
+SURFACED = ("edges", "sides", "back")
+
+
 class Solid(Thing, frozen=True, kw_only=True):
     """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow."""
 
@@ -82,8 +108,10 @@ class Solid(Thing, frozen=True, kw_only=True):
     opacity: Annotated[Keyed, Row("Opacity", "%", 0.5, 0, 0, 100, 100, tip="How much of what is behind it is covered; its shadow thins with it")] = (
         constant(1.0)
     )
-    roughness: Annotated[Keyed, Row("Roughness", "", 0.005, 2, 0, 1, tip="0 mirrors, 1 is matt")] = constant(0.45)
-    metal: Annotated[Keyed, Row("Metal", "", 0.005, 2, 0, 1, tip="1 reflects in its own colour, as bare metal does")] = constant(0.0)
+    roughness: Annotated[Keyed, ROUGHNESS] = constant(0.45)
+    metal: Annotated[Keyed, METAL] = constant(0.0)
+    coat: Annotated[Keyed, COAT] = constant(0.0)
+    glow: Annotated[Keyed, GLOW] = constant(0.0)
 
 
 DEPTH = Row("Depth", "m", 0.002, 3, 0.0001, tip="How deep the solid is")
@@ -197,6 +225,7 @@ class Extruded(Solid, frozen=True, kw_only=True):
     wall: Annotated[Keyed, Row("Wall", "m", 0.0005, 4, 0.0, tip="Only a wall of this thickness along the outline; 0 is a full body")] = constant(0.0)
     panel: Annotated[Keyed, Row("Panel", "m", 0.0005, 4, tip="A face within the face", names=("margin", "rise"))] = constant(0.0, 0.0)
     layers: tuple[Layer, ...] = ()
+    surfaces: tuple[Surface, ...] = ()
 
 
 class Title(Extruded, frozen=True, kw_only=True, tag="title"):
@@ -325,9 +354,9 @@ class GroundMesh(Solid, frozen=True, kw_only=True, tag="ground-mesh"):
 Object = Title | Logo | Card | Anchor | Box | Tube | GroundMesh
 
 
-def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover, ...]]:
+def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover | Surface, ...]]:
     """Fields of an object that hold things with ids of their own, which have keyed values too."""
-    return {name: found for name in ("layers", "movers") if (found := getattr(item, name, ()))}
+    return {name: found for name in ("layers", "movers", "surfaces") if (found := getattr(item, name, ()))}
 
 
 def keyed_parts(item: msgspec.Struct) -> dict[str, Keyed]:

@@ -1,0 +1,256 @@
+"""Near lamps, glow, coat and surfaces by part against closed forms and published values; the passes of light."""
+
+import math
+import unittest
+
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.keyed import Key, Keyed, constant
+from lodestar.core.evaluate.objects import items_of
+from lodestar.core.light.lamps import Area, AreaLight, SkyLight, Spot, SpotLight, SunLight, light_of
+from lodestar.core.picture.frame import frame
+from lodestar.core.render.engine import Engine, Quality
+from lodestar.core.render.items import Finish, Item
+from lodestar.core.shape.solids import box_mesh, card_mesh
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Surface, Title
+from tests.core.test_rays import GROUND, SKY, looking, looking_down, placed
+from tests.factory import make_shot
+from tests.helpers import FolderCase
+
+WEAK = SkyLight(np.full(3, 0.02))
+
+
+def far_box():
+    """Something of ours, without which nothing is drawn, out of the way."""
+    return Item(box_mesh(), placed(60.0, 60.0, 0.0, 0.01, 0.01, 0.01), (0.5, 0.5, 0.5), 1.0, 0.0)
+
+
+def lit(items, lights, camera, size=(64, 64), samples=256):
+    """(h, w) light with our things, less that without them, over a whole picture."""
+    layers = Engine().render([*items, far_box()], [*lights, WEAK], lambda share: camera, size, Quality(0.0, samples))
+    found = np.zeros((size[1], size[0], 3), np.float32)
+    h, w = layers.light_with.shape[:2]
+    found[layers.top : layers.top + h, layers.left : layers.left + w] = layers.light_with - layers.light_without
+    return found[..., 1]
+
+
+class ClosedFormsTest(unittest.TestCase):
+    def test_under_a_round_lamp(self):
+        """A disc of radius r and light L straight over a place at height h gives L r^2 / (r^2 + h^2). J. R. Howell, A Catalog of Radiation
+        Configuration Factors, C-41 with a differential element (from memory: the view factor of a coaxial disc)."""
+        for r, h in ((0.5, 1.0), (1.0, 1.0), (0.3, 2.0)):
+            lamp = AreaLight(np.array([0.0, 0.0, h]), np.array([0.0, r, 0.0]), np.array([r, 0.0, 0.0]), np.full(3, 2.0), True)
+            found = lit([GROUND], [lamp], looking_down(h * 0.9, wide=0.1))
+            self.assertAlmostEqual(float(found[24:40, 24:40].mean()), 2.0 * r * r / (r * r + h * h), delta=0.01 * 2.0)
+
+    def test_it_shines_to_one_side(self):
+        lamp = AreaLight(np.array([0.0, 0.0, 1.0]), np.array([0.0, -0.5, 0.0]), np.array([0.5, 0.0, 0.0]), np.full(3, 2.0), False)
+        self.assertLess(abs(float(lit([GROUND], [lamp], looking_down(0.9, wide=0.5)).max())), 1e-3)
+
+    def test_a_spot_falls_with_the_square_of_its_distance_and_ends_at_its_cone(self):
+        cone = 30.0
+        spot = SpotLight(
+            np.array([0.0, 0.0, 2.0]),
+            np.array([0.0, 0.0, -1.0]),
+            math.cos(math.radians(cone)),
+            math.cos(math.radians(cone)) + 1e-6,
+            0.0,
+            np.full(3, 4.0),
+        )
+        found = lit([GROUND], [spot], looking_down(5.0, wide=4.0))
+        x = (np.arange(64) - 31.5) * 4 / 64
+        cosine = 2 / np.hypot(x, 2)
+        known = np.where(np.abs(x) < 2 * math.tan(math.radians(cone)), 4.0 * cosine**3 / 4.0, 0.0)
+        row = found[31:33].mean(0)
+        inside = np.abs(np.abs(x) - 2 * math.tan(math.radians(cone))) > 0.1
+        np.testing.assert_allclose(row[inside], known[inside], atol=0.02)
+
+    def test_a_thing_of_ours_hides_a_lamp(self):
+        spot = SpotLight(np.array([0.0, 0.0, 4.0]), np.array([0.0, 0.0, -1.0]), -2.0, -2.0, 0.0, np.full(3, 8.0))
+        lid = Item(box_mesh(), placed(0.0, 0.0, 2.0, 1.0, 1.0, 0.01), (0.5, 0.5, 0.5), 1.0, 0.0)
+        found = lit([GROUND, lid], [spot], looking((0.0, -6.0, 3.0), (0.0, 0.0, 0.0), 60.0, (64, 64)))
+        camera = looking((0.0, -6.0, 3.0), (0.0, 0.0, 0.0), 60.0, (64, 64))
+        at = lambda p: tuple(camera.project(np.array(p))[0].round().astype(int)[::-1])
+        self.assertAlmostEqual(float(found[at((0.0, 0.0, 0.0))]), 0.0, delta=0.01)
+        # its shadow is twice as wide as it is
+        self.assertGreater(float(found[at((1.4, 0.0, 0.0))]), 0.3)
+
+    def test_a_glowing_plate_is_as_a_lamp(self):
+        r = 0.5
+        plate = Item(
+            card_mesh(),
+            lambda share: np.array([[2 * r, 0, 0, 0], [0, 0, -2 * r, r], [0, 1, 0, 1.0], [0, 0, 0, 1.0]]),
+            (1.0, 1.0, 1.0),
+            1.0,
+            0.0,
+            glow=2.0,
+        )
+        lamp = AreaLight(np.array([0.0, 0.0, 1.0]), np.array([0.0, r, 0.0]), np.array([r, 0.0, 0.0]), np.full(3, 2.0), False)
+        camera = looking_down(0.9, wide=1.0)
+        glowing, shining = (lit([GROUND, *more], lights, camera) for more, lights in (([plate], []), ([], [lamp])))
+        # the plate hides as much of the weak sky as it takes
+        np.testing.assert_allclose(glowing, shining, atol=0.05)
+        self.assertAlmostEqual(float(glowing.mean() / shining.mean()), 1.0, delta=0.02)
+
+    def test_ten_lamps_give_what_they_give_one_by_one(self):
+        rng = np.random.default_rng(2)
+        lamps = [
+            SpotLight(np.array([*rng.uniform(-2, 2, 2), rng.uniform(1, 3)]), np.array([0.0, 0.0, -1.0]), -2.0, -2.0, 0.0, rng.uniform(0.2, 2.0, 3))
+            for _ in range(10)
+        ]
+        camera = looking_down(5.0, wide=4.0)
+        together = lit([GROUND], lamps, camera)
+        apart = sum(lit([GROUND], [lamp], camera, samples=4) for lamp in lamps)
+        self.assertAlmostEqual(float(together.mean() / apart.mean()), 1.0, delta=0.01)
+        self.assertLess(float(np.abs(together - apart).mean()), 0.03 * float(apart.mean()))
+
+
+class SurfaceTest(unittest.TestCase):
+    def seen(self, item, lights=(SKY,), samples=64):
+        """Mean colour (3,) of the front of a box that fills the picture."""
+        camera = looking((0.0, -4.0, 0.5), (0.0, 0.0, 0.5), 400.0, (32, 32))
+        layers = Engine().render([item], list(lights), lambda share: camera, (32, 32), Quality(0.0, samples))
+        return layers.colour[8:24, 8:24, :3].mean((0, 1))
+
+    def block(self, **how):
+        return Item(box_mesh(), placed(0.0, 0.0, 0.0, 4.0, 1.0, 4.0), (0.5, 0.4, 0.3), 0.6, 0.0, **how)
+
+    def test_glow_is_seen_as_it_is_sent(self):
+        dark, glowing = self.seen(self.block()), self.seen(self.block(glow=3.0))
+        np.testing.assert_allclose(glowing - dark, 3.0 * np.array([0.5, 0.4, 0.3]), atol=1e-3)
+
+    def test_a_coat_sends_back_f0_of_what_it_mirrors_and_takes_that_from_beneath(self):
+        """Of an index of 1.5 four percent come back straight on: ((n - 1) / (n + 1))^2, Fresnel."""
+        bare, coated = self.seen(self.block()), self.seen(self.block(coat=1.0))
+        mirrored = (coated - bare * 0.96**2) / 0.04
+        # what it mirrors straight on lies level before it: between the ground's light and the sky's
+        self.assertTrue(np.all((mirrored > 0.2) & (mirrored < 1.4)), mirrored)
+        black = Item(box_mesh(), placed(0.0, 0.0, 0.0, 4.0, 1.0, 4.0), (0.0, 0.0, 0.0), 1.0, 0.0)
+        self.assertLess(float(self.seen(black._replace(coat=1.0)).max()), 0.1)
+
+    def test_metals_mirror_in_their_own_colour(self):
+        """F0 of gold 1.00, 0.77, 0.34 and of copper 0.95, 0.64, 0.54, as N. Hoffman's table of linear values gives it (from memory): a polished metal under an even surrounding sends
+        back about that, for its F0 is its colour."""
+        camera = looking((0.0, -0.05, 4.0), (0.0, 0.0, 0.0), 400.0, (32, 32))
+        for f0 in ((1.0, 0.77, 0.34), (0.95, 0.64, 0.54), (0.97, 0.96, 0.91), (0.91, 0.92, 0.92)):
+            up = Item(box_mesh(), placed(0.0, 0.0, -1.0, 8.0, 8.0, 1.0), f0, 0.03, 1.0)
+            layers = Engine().render([up], [SKY], lambda share: camera, (32, 32), Quality(0.0, 16))
+            seen = layers.colour[8:24, 8:24, :3].mean((0, 1))
+            np.testing.assert_allclose(seen / seen.max(), np.array(f0) / max(f0), atol=0.02)
+
+    def test_parts_have_surfaces_of_their_own(self):
+        red, green = (0.8, 0.0, 0.0), (0.0, 0.6, 0.0)
+        title = Title(
+            id="t",
+            text="H",
+            bevel=constant(0.05),
+            colour=(0.5, 0.5, 0.5),
+            surfaces=(Surface(id="a", part="edges", colour=red), Surface(id="b", part="sides", colour=green, metal=constant(1.0))),
+        )
+        (item,) = items_of(Shot(objects=(title,)), title, 0)
+        face, edges, sides, back = item.finishes
+        self.assertEqual(back, face)
+        self.assertGreater(edges.base[0], 10 * edges.base[1] + 0.1)
+        self.assertEqual(sides.metal, 1.0)
+        camera = looking((3.0, -3.0, 1.5), (0.0, 0.0, 0.5), 300.0, (320, 200))
+        seen = Engine().render([item], [SKY], lambda share: camera, (320, 200), Quality(0.0, 16)).colour
+        full = seen[seen[..., 3] > 0.99][:, :3]
+        for channel in (0, 1):
+            self.assertGreater((full[:, channel] > 2 * full[:, 1 - channel]).sum(), 50, "edges red, sides green")
+        self.assertGreater((np.ptp(full, axis=1) < 0.05).sum(), 50, "the face is grey")
+
+    def test_see_through_things_cover_and_shade_by_their_share(self):
+        def picture(opacity):
+            lid = Item(box_mesh(), placed(0.0, 0.0, 1.0, 1.0, 1.0, 0.2), (0.5, 0.5, 0.5), 1.0, 0.0, opacity=opacity)
+            sun = [SunLight(np.array([0.3, 0, 0.954]), np.ones(3), 0.0)]
+            camera = looking((0.0, -4.0, 3.0), (0.0, 0.0, 0.5), 60.0, (64, 64))
+            layers = Engine().render([lid, GROUND], sun, lambda share: camera, (64, 64), Quality(0.0, 16))
+            return layers, camera
+
+        for opacity in (0.25, 0.7):
+            layers, camera = picture(opacity)
+            self.assertAlmostEqual(float(layers.colour[..., 3].max()), 1 - (1 - opacity) ** 1, delta=0.02)
+            shade = np.where(layers.light_without > 0, layers.light_with / np.maximum(layers.light_without, 1e-9), 1.0)[..., 1]
+            self.assertAlmostEqual(float(shade[layers.colour[..., 3] == 0].min()), 1 - opacity, delta=0.02)
+
+
+class DocumentTest(unittest.TestCase):
+    def test_lamps_of_a_shot_are_keyed_and_aimed(self):
+        spot = Spot(id="s", turn=constant(90.0, 0.0), strength=Keyed((1.0,), (Key(0.0, (1.0,), "linear"), Key(10.0, (3.0,)))))
+        light = light_of(spot, 5)
+        np.testing.assert_allclose(light.direction, [-1, 0, 0], atol=1e-9)
+        self.assertAlmostEqual(float(light.colour[0]), 2.0)
+        down = light_of(Area(id="a"), 0)
+        way = np.cross(down.u, down.v)
+        np.testing.assert_allclose(way / np.linalg.norm(way), [0, 0, -1], atol=1e-9)
+
+    def test_no_light_and_nonsense(self):
+        for lamp in (
+            Spot(id="s", cone=constant(0.0)),
+            Spot(id="s", radius=constant(-1.0)),
+            Area(id="a", size=constant(0.0, 0.0)),
+            Spot(id="s", strength=constant(0.0)),
+        ):
+            found = lit([GROUND], [light_of(lamp, 0)], looking_down(5.0), samples=4)
+            self.assertTrue(np.isfinite(found).all(), lamp)
+        inside = Spot(id="s", position=constant(0.0, 0.0, 0.5))
+        box = Item(box_mesh(), placed(), (0.5, 0.5, 0.5), 1.0, 0.0)
+        self.assertTrue(np.isfinite(lit([GROUND, box], [light_of(inside, 0)], looking_down(5.0), samples=4)).all())
+        many = [light_of(Spot(id=str(k), position=constant(k % 30 - 15.0, k // 30 - 15.0, 2.0)), 0) for k in range(1000)]
+        self.assertTrue(np.isfinite(lit([GROUND], many, looking_down(5.0), size=(16, 16), samples=2)).all())
+
+    def test_finishes_of_a_plain_item(self):
+        item = Item(box_mesh(), placed(), (0.1, 0.2, 0.3), 0.4, 0.5, coat=0.6, glow=0.7)
+        self.assertEqual(item.finishes, (Finish((0.1, 0.2, 0.3), 0.4, 0.5, 0.6, 0.7),) * 4)
+
+
+class PassesTest(FolderCase):
+    def test_light_with_and_without_make_the_shade_and_depth_is_along_the_view(self):
+        shot = make_shot(2, frames=6, clip=self.folder / "a.mp4")
+        title = msgspec.structs.replace(shot.objects[0], text="III", height=constant(0.8))
+        shot = msgspec.structs.replace(shot, objects=(title,))
+        get = lambda layer, **how: frame(shot, 3, "final", layer=layer, scale=0.4, **how).pixels
+        with_, without, shade = get("with"), get("without"), get("shadow")
+        there = without[..., 1] > 0
+        self.assertGreater(there.sum(), 2000)
+        np.testing.assert_allclose((with_ / np.maximum(without, 1e-9))[there], shade[there], atol=1e-3)
+        self.assertLess(float(shade[there].min()), 0.6)
+        deep, alpha = get("depth"), get("layers")[..., 3]
+        np.testing.assert_array_equal(np.isfinite(deep), alpha > 0)
+        from lodestar.core.evaluate.cameras import camera_at
+
+        known = float(camera_at(shot, 3).project(np.array(title.position.value))[1])
+        self.assertAlmostEqual(float(np.median(deep[alpha > 0.99])), known, delta=0.5)
+        np.testing.assert_array_equal(get("layers"), get("layers"))
+        other = get("layers", seed=5)
+        self.assertGreater(float(np.abs(other - get("layers")).max()), 1e-4)
+        self.assertLess(float(np.abs(other - get("layers")).mean()), 2e-3)
+
+    def test_the_reflection_is_what_mirrors_show(self):
+        from lodestar.core.shot.objects import Box
+
+        shot = make_shot(2, frames=6, clip=self.folder / "a.mp4")
+        title = msgspec.structs.replace(shot.objects[0], position=constant(0.0, 4.0, 0.1))
+        pond = Box(
+            id="pond",
+            position=constant(0.0, 3.0, -0.1),
+            extent=constant(8.0, 4.0, 0.1),
+            drawn=False,
+            hides=True,
+            reflects=constant(0.5),
+            roughness=constant(0.0),
+        )
+        shot = msgspec.structs.replace(shot, objects=(title, pond))
+        get = lambda layer: frame(shot, 3, "final", layer=layer, scale=0.4).pixels
+        mirrored, whole = get("reflection"), get("layers")
+        self.assertGreater((mirrored[..., 3] > 0.2).sum(), 50)
+        self.assertTrue(np.all(mirrored[..., 3] <= whole[..., 3] + 1e-5))
+        ys = np.nonzero(mirrored[..., 3] > 0.2)[0]
+        directly = np.nonzero((whole[..., 3] - mirrored[..., 3]) > 0.9)[0]
+        self.assertGreater(ys.mean(), directly.mean(), "it lies under the letters")
+
+
+if __name__ == "__main__":
+    unittest.main()
