@@ -14,6 +14,7 @@ from pathlib import Path
 import av
 import cv2
 import numpy as np
+import OpenEXR
 
 from lodestar.core.basics.geometry import fit_similarity
 from lodestar.core.projection.camera import Camera
@@ -217,11 +218,38 @@ class NewAndUpdateTest(FolderCase):
                 self.assertEqual(done.returncode, 0, done.stderr)
                 alpha[part, f] = cv2.imread(str(self.folder / f"out.{f:04}.png"), cv2.IMREAD_UNCHANGED)
         self.assertGreater((alpha["objects", 6][..., 3] > 250).sum(), 1000, "no title is seen")
+        self._passes_of_light(shot, tree, members)
         early, late = alpha["letters", 6], alpha["letters", 20]
         self.assertGreater((late[..., 3] > 250).sum(), 1.3 * (early[..., 3] > 250).sum(), "letters arrive one after the other")
         blue, green, red = (late[late[..., 3] > 250][:, k].astype(int) for k in range(3))
         self.assertGreater((red > 1.6 * blue).sum(), 100, "the second word has a colour of its own")
         self.assertGreater(((red < 70) & (green < 70)).sum(), 100, "a darker layer stands behind")
+
+    def _passes_of_light(self, shot, tree, members):
+        """The second example of docs/shot-file.md, and what its passes hold."""
+        tree.update(json.loads(example("docs/shot-file.md", "surfaces")))
+        with zipfile.ZipFile(shot, "w") as archive:
+            for name, data in (members | {"shot.json": json.dumps(tree).encode()}).items():
+                archive.writestr(name, data)
+        found = {}
+        for layer, ending in (("with", "png"), ("without", "png"), ("depth", "exr"), ("reflection", "png"), ("layers", "png")):
+            out = self.folder / f"{layer}.%04d.{ending}"
+            done = run("render", shot, "-o", out, "--range", "20:20", "--quality", "draft", "--pass", layer, "--seed", "3")
+            self.assertEqual(done.returncode, 0, done.stderr)
+            if ending == "png":
+                found[layer] = cv2.imread(str(self.folder / f"{layer}.0020.png"), cv2.IMREAD_UNCHANGED).astype(float)
+        with OpenEXR.File(str(self.folder / "depth.0020.exr")) as file:
+            depth = file.channels()["Y"].pixels
+        self.assertEqual((found["with"].max() > 255, depth.dtype), (True, np.float32))
+        lit = found["with"] - found["without"]
+        self.assertGreater((lit > 500).sum(), 1000, "the lamps and what glows light the ground")
+        seen = found["layers"][..., 3] > 250
+        self.assertGreater(seen.sum(), 500)
+        self.assertTrue(np.all((depth[seen] > 2.5) & (depth[seen] < 5.5)))
+        self.assertEqual(float(found["reflection"].max()), 0.0)
+        done = run("render", shot, "-o", self.folder / "with.mp4", "--pass", "with")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("as pictures", done.stderr)
 
     def test_steps_and_names_that_are_none(self):
         shot = self.folder / "a.lode"

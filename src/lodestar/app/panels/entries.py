@@ -69,7 +69,7 @@ class EntryRow(QWidget):
 
 
 class Entries:
-    """The section with the list, and under it one with the settings of the open entry.
+    """The section with the list, and under it one with the settings of the open entry, by the kind of that.
 
     listed: the entries now, msgspec structs with `id`, `on` and `name`; adds: what can be added, by its name in the menu.
     """
@@ -78,7 +78,7 @@ class Entries:
         self,
         panel: Panel,
         section: Section,
-        chosen: Section,
+        chosen: Mapping[type, Section],
         noun: str,
         listed: Callable[[], Sequence[msgspec.Struct]],
         adds: Mapping[str, tuple[str, Callable[[], None]]],
@@ -134,9 +134,9 @@ class Entries:
             row.show_state(one.on, one.id == self.open)  # type: ignore[attr-defined]
         self.section.fact.setText(f"{len(entries)}" if entries else "none")
         held = self.held()
-        self.chosen.setVisible(held is not None and not self.section.isHidden())
-        if held is not None:
-            self.chosen.fact.setText(held.name)  # type: ignore[attr-defined]
+        for kind, chosen in self.chosen.items():
+            chosen.setVisible(isinstance(held, kind) and not self.section.isHidden())
+            chosen.fact.setText(getattr(held, "name", ""))
 
     def _row(self, id_: str, name: str) -> EntryRow:
         number = [i for i, _ in self._ids].index(id_)

@@ -9,7 +9,7 @@ from lodestar.core.edits.arrange import new_id
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known, unreadable_faces
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.motion import without_thing
-from lodestar.core.shot.objects import ALIGNS, BACKS, ORDERS, PROFILES, UNITS, Extruded, Layer, Logo, Mover, Object, Title
+from lodestar.core.shot.objects import ALIGNS, BACKS, ORDERS, PROFILES, SURFACED, UNITS, Extruded, Layer, Logo, Mover, Object, Surface, Title
 from lodestar.core.shot.objects import PIVOTS as ABOUT
 
 from ..faces import FaceChooser
@@ -196,7 +196,7 @@ class LetterPanel(ObjectPanel):
         adds = {kind: (f"The same outlines once more: {kind.lower()}", lambda kind=kind: self._add_layer(kind)) for kind in letters.LAYERS}
         field = "layers"
         self.layers = Entries(
-            self, section, chosen, "layer", lambda: getattr(self.session.object(), field, ()), adds, self._mover_of(field), self._remover
+            self, section, {Layer: chosen}, "layer", lambda: getattr(self.session.object(), field, ()), adds, self._mover_of(field), self._remover
         )
         self.layer_colour = Swatch("layer-colour", "Colour of this layer")
         self.layer_colour.picked.connect(lambda rgb: self.session.edit_item("Choose colour of a layer", self.layers.open, colour=rgb))
@@ -231,7 +231,14 @@ class LetterPanel(ObjectPanel):
         for kind in letters.PASSAGES:
             adds[f"Leave: {kind.lower()}"] = ("How the letters go, one after the other", lambda kind=kind: self.pass_by(kind, True))
         self.movers = Entries(
-            self, section, chosen, "mover", lambda: getattr(self.session.object(), "movers", ()), adds, self._mover_of("movers"), self._remover
+            self,
+            section,
+            {Mover: chosen},
+            "mover",
+            lambda: getattr(self.session.object(), "movers", ()),
+            adds,
+            self._mover_of("movers"),
+            self._remover,
         )
         self.mover_choices: dict[str, Choice] = {}
         for name, label, tip, known in (
@@ -278,9 +285,43 @@ class LetterPanel(ObjectPanel):
         self.movers.open = new[0]
         self.refresh()
 
+    def fill_surfaces(self) -> None:
+        """Edges, sides and back that look otherwise than the face."""
+        section, chosen = self._kind("Surfaces of parts", Title, Logo), self.section("Chosen part")
+        section.fold_at_first()
+        adds = {part.capitalize(): (f"The {part} have a surface of their own", lambda part=part: self._add_surface(part)) for part in SURFACED}
+        self.surfaces = Entries(
+            self,
+            section,
+            {Surface: chosen},
+            "surface",
+            lambda: getattr(self.session.object(), "surfaces", ()),
+            adds,
+            self._mover_of("surfaces"),
+            self._remover,
+        )
+        self.part_colour = Swatch("part-colour", "Colour of this part")
+        self.part_colour.picked.connect(lambda rgb: self.session.edit_item("Choose colour of a part", self.surfaces.open, colour=rgb))
+        chosen.add("Colour", self.part_colour)
+        self.value_rows(chosen, lambda: self.surfaces.open, Surface, "part", "part")
+
+    def _add_surface(self, part: str) -> None:
+        item = self.session.object()
+        if not isinstance(item, Extruded):
+            return
+        old = next((one for one in item.surfaces if one.part == part), None)
+        if old is None:  # it begins as the face looks
+            old = Surface(id=new_id(), part=part, **{name: getattr(item, name) for name in ("colour", "roughness", "metal", "coat", "glow")})
+            self.session.edit_item(f"Surface of the {part}", item.id, surfaces=(*item.surfaces, old))
+        self.surfaces.open = old.id
+        self.refresh()
+
     def show_lists(self) -> None:
-        for entries in (self.layers, self.movers):
+        for entries in (self.layers, self.movers, self.surfaces):
             entries.refresh()
+        surface = self.surfaces.held()
+        if isinstance(surface, Surface):
+            self.part_colour.show_colour(surface.colour)
         layer, mover = self.layers.held(), self.movers.held()
         if isinstance(layer, Layer):
             self.layer_colour.show_colour(layer.colour)

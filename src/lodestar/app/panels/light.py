@@ -1,5 +1,6 @@
 """Light: the sun and where it was read from, the sky, and the shadow on the ground."""
 
+import msgspec
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter
@@ -7,15 +8,21 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.geometry import vector
-from lodestar.core.edits.lights import sky_of, sun_of, with_shadow_lines
-from lodestar.core.light.lamps import Sky, Sun
+from lodestar.core.edits.lights import near_lamps, sky_of, sun_of, with_lamp, with_shadow_lines
+from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.light.lamps import Area, Sky, Spot, Sun
 from lodestar.core.light.sun import from_shadows
-from lodestar.core.shot.document import Shadow
+from lodestar.core.shot.document import Shadow, Shot
+from lodestar.core.shot.motion import without_thing
 
 from .. import theme
+from ..commands import Command
 from ..fields import Swatch, icon_button, quiet
+from .entries import Entries
 from .mattes import MatteChoice
 from .panel import Panel
+
+LAMP_TIPS = {"Area lamp": "A flat lamp that shines to one side", "Spot": "A small lamp that shines into a cone, or all round"}
 
 
 class ShadowRow(QWidget):
@@ -70,6 +77,7 @@ class LightPanel(Panel):
         self.sky_colour = Swatch("sky-colour", "Colour of the sky's light")
         self.sky_colour.picked.connect(lambda rgb: self._colour(self._sky(), "colour", rgb))
         sky.add("Colour", self.sky_colour)
+        self._lamps()
         shadow = self.section("Shadow on the ground")
         self.value_rows(shadow, lambda: "shadow", Shadow, step="shadow")
         self.tint = Swatch("shadow-tint", "What colour is left in a full shadow; black leaves it to the sky")
@@ -87,6 +95,58 @@ class LightPanel(Panel):
         shadow.add("Behind", self.before)
         self.on_refresh(self.before.refresh)
         self._listed: object = None
+
+    def _lamps(self) -> None:
+        lamps, area, spot = (self.section(name) for name in ("Lamps", "Chosen area lamp", "Chosen spot"))
+        s = self.session
+        adds = {kind: (f"{tip}; at the chosen object", lambda kind=kind: self.add_lamp(kind)) for kind, tip in LAMP_TIPS.items()}
+        remove = lambda id_: s.edit("Take away a lamp", lambda shot: without_thing(shot, id_))
+        self.lamps = Entries(self, lamps, {Area: area, Spot: spot}, "lamp", lambda: near_lamps(s.shot), adds, self._move_lamp, remove)
+        for kind, section, name in ((Area, area, "area"), (Spot, spot, "spot")):
+            self.value_rows(section, lambda: self.lamps.open, kind, name, "lamp")
+        self.round = QCheckBox("Round")
+        self.round.setObjectName("area-round")
+        self.round.setToolTip("A round lamp in place of a square one")
+        self.round.clicked.connect(lambda on: s.edit_item("Round lamp", self.lamps.open, round=on))
+        area.add("", self.round)
+        self.lamp_colours = []
+        for section, name in ((area, "area"), (spot, "spot")):
+            swatch = Swatch(f"{name}-colour", "Colour of this lamp")
+            swatch.picked.connect(lambda rgb: self._colour(self.lamps.open, "colour", rgb))
+            section.add("Colour", swatch)
+            self.lamp_colours.append(swatch)
+
+    def add_lamp(self, kind: str) -> None:
+        s, new = self.session, [""]
+        if s.shot.plate is None:
+            return
+        eye = camera_at(s.shot, s.frame).centre
+
+        def edit(shot: Shot) -> Shot:
+            result, new[0] = with_lamp(shot, kind, s.selected, eye, s.frame)
+            return result
+
+        s.edit(f"Add a lamp: {kind.lower()}", edit)
+        self.lamps.open = new[0]
+        s.use_tool("lamp")
+        self.refresh()
+
+    def _move_lamp(self, id_: str, by: int) -> None:
+        def move(shot: Shot) -> Shot:
+            near, rest = near_lamps(shot), [lamp for lamp in shot.lamps if not isinstance(lamp, Area | Spot)]
+            at = next(k for k, lamp in enumerate(near) if lamp.id == id_)
+            near.insert(min(max(at + by, 0), len(near) - 1), near.pop(at))
+            return msgspec.structs.replace(shot, lamps=(*rest, *near))
+
+        self.session.edit("Change the order of lamps", move)
+
+    def own_commands(self) -> list[Command]:
+        has = lambda: self.session.shot.plate is not None
+        add = lambda kind: lambda: (self.session.show_step("Light"), self.add_lamp(kind))
+        return [
+            Command(f"add-{kind.lower().replace(' ', '-')}", "Object", f"Add a lamp: {kind.lower()}", add(kind), "", has, tip)
+            for kind, tip in LAMP_TIPS.items()
+        ]
 
     def _sun(self) -> str:
         sun = sun_of(self.session.shot)
@@ -111,6 +171,12 @@ class LightPanel(Panel):
         for swatch, thing, part in ((self.colour, sun, "colour"), (self.sky_colour, sky, "colour"), (self.tint, shot.shadow, "tint")):
             if thing is not None:
                 swatch.show_colour(vector(encode(np.array(getattr(thing, part)), "srgb")))
+        self.lamps.refresh()
+        held = self.lamps.held()
+        if isinstance(held, Area | Spot):
+            for swatch in self.lamp_colours:
+                swatch.show_colour(vector(encode(np.array(held.colour), "srgb")))
+            self.round.setChecked(isinstance(held, Area) and held.round)
         self.none.setVisible(not lines)
         self.found.fact.setText(f"{len(lines)} drawn" if lines else "")
         if self._listed is lines:

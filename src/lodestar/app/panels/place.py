@@ -200,7 +200,8 @@ class PlacePanel(LetterPanel):
         self.colour = Swatch("title-colour", "Colour of the surface")
         self.colour.picked.connect(lambda rgb: self._set("Choose colour", colour=rgb))
         surface.add("Colour", self.colour)
-        self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "opacity"))
+        self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "coat", "glow", "opacity"))
+        self.fill_surfaces()
 
     def _stands(self) -> None:
         stands = self.section("Stands")

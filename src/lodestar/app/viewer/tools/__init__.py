@@ -3,6 +3,7 @@
 from .brush import Brush
 from .ground import DrawHorizon, DrawUpright, TurnScene
 from .handles import MoveObject
+from .lamps import MoveLamp
 from .marks import ChooseMarks, MoreHere, PlaceByHand
 from .outlines import DrawMatte, DrawRegion
 from .place import DrawBox, DrawBoxStandIn, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture, PlaceTitle
@@ -14,7 +15,7 @@ TOOLS = {
     "Solve": (ChooseMarks, MoreHere, PlaceByHand),
     "Ground": (ChooseMarks, DrawUpright, DrawHorizon, TurnScene),
     "Place": (MoveObject, PlaceTitle, PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn, AlongPath, ChooseMarks),
-    "Light": (AlongShadow, MoveObject),
+    "Light": (AlongShadow, MoveLamp, MoveObject),
     "Foreground": (DrawMatte, Brush),
 }
 # those with a button of their own; the rest are in the menu beside them

@@ -1,0 +1,95 @@
+"""Lamps and surfaces in the window."""
+
+import unittest
+
+import numpy as np
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from lodestar.core.edits.lights import aim_of, near_lamps
+from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.light.lamps import Area, Spot
+from tests.app.test_letters import LettersCase
+
+
+class LampsTest(LettersCase):
+    def setUp(self):
+        super().setUp()
+        self.session.show_frame(46)
+        self.click("step-light")
+
+    def lamp(self):
+        (lamp,) = near_lamps(self.session.shot)
+        return lamp
+
+    def test_a_spot_is_added_at_the_chosen_title_lights_it_and_the_ground_and_goes_again(self):
+        self.wait_picture()
+        before, shot = self.pixels().astype(int), self.session.shot
+        self.choose_from("add-lamp", "Spot")
+        self.assertIsInstance(self.lamp(), Spot)
+        self.assertEqual(self.session.tool, "lamp")
+        place = np.array(self.title().position.at(46))
+        self.assertLess(np.linalg.norm(aim_of(self.session.shot, self.lamp(), 46) - place), 2.0)
+        field = self.find("spot-strength")
+        field.begin_typing("60")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.wait_picture()
+        xy = self.canvas.to_widget(camera_at(shot, 46).project(place + [0.0, -0.8, 0.0])[0]) - self.canvas.to_widget(np.zeros(2))
+        x, y = (xy * self.canvas.devicePixelRatioF()).astype(int)
+        self.assertGreater(self.pixels().astype(int)[y - 5 : y + 5, x - 5 : x + 5].mean(), before[y - 5 : y + 5, x - 5 : x + 5].mean() + 8)
+        self.click("lamp-0-remove")
+        self.assertEqual(near_lamps(self.session.shot), [])
+        for _ in range(3):
+            self.session.undo()
+        self.assertEqual(self.session.shot.lamps, shot.lamps)
+
+    def test_a_lamp_is_dragged_and_aimed_in_the_picture(self):
+        self.choose_from("add-lamp", "Area lamp")
+        self.assertIsInstance(self.lamp(), Area)
+        id_, camera = self.lamp().id, camera_at(self.session.shot, 46)
+        self.session.edit_value("Nearer", id_, "position", lambda v: v.changed(46, (0.0, 0.0, 1.2)))
+        self.session.edit_value("Down", id_, "turn", lambda v: v.changed(46, (0.0, -60.0)))
+        at = lambda p: self.canvas.to_widget(camera.project(np.asarray(p, float))[0])
+        aim = aim_of(self.session.shot, self.lamp(), 46)
+        start = at((0.0, 0.0, 1.2))
+        self.drag([start, start + [20, 0], start + [40, -10]], plate=False)
+        moved = np.array(self.lamp().position.at(46))
+        np.testing.assert_allclose(at(moved), start + [40, -10], atol=1.0)
+        self.assertLess(np.linalg.norm(aim_of(self.session.shot, self.lamp(), 46) - aim), 0.6, "it shines at what it shone at")
+        start = at(aim_of(self.session.shot, self.lamp(), 46))
+        before = self.lamp().turn.at(46)
+        self.drag([start, start + [30, 0], start + [60, 0]], plate=False)
+        self.assertGreater(abs(self.lamp().turn.at(46)[0] - before[0]), 1.0)
+        np.testing.assert_array_equal(self.lamp().position.at(46), moved)
+        self.session.undo()
+        self.assertEqual(self.lamp().turn.at(46), before)
+
+    def test_lamps_have_keys_and_lanes(self):
+        self.choose_from("add-lamp", "Spot")
+        self.click("key-spot-strength")
+        self.assertTrue(self.lamp().strength.has_key(46))
+        from lodestar.app.timeline.lanes import rows
+
+        self.assertIn("Spot", [row.name for row in rows(self.session)])
+
+
+class SurfacesTest(LettersCase):
+    def test_sides_have_a_surface_of_their_own_that_begins_as_the_face(self):
+        self.unfold("surfaces-of-parts")
+        self.choose_from("add-surface", "Sides")
+        (surface,) = self.title().surfaces
+        self.assertEqual((surface.part, surface.colour), ("sides", self.title().colour))
+        field = self.find("part-metal")
+        field.begin_typing("1")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.assertEqual(self.title().surfaces[0].metal.value, (1.0,))
+        self.assertEqual(self.title().metal.value, (0.0,))
+        self.choose_from("add-surface", "Sides")  # there is one already: it is opened
+        self.assertEqual(len(self.title().surfaces), 1)
+        self.session.undo()
+        self.session.undo()
+        self.assertEqual(self.title().surfaces, ())
+
+
+if __name__ == "__main__":
+    unittest.main()
