@@ -34,7 +34,22 @@ LEFT, RIGHT, PLAIN, SHIFT = Qt.MouseButton.LeftButton, Qt.MouseButton.RightButto
 KEYS = [*map(Qt.Key, (0x41, 0x44, 0x20, 0x2C, 0x2E)), Qt.Key.Key_Delete, Qt.Key.Key_Escape, Qt.Key.Key_Return, Qt.Key.Key_Left, Qt.Key.Key_Up]
 KEYS += [Qt.Key.Key_Tab, Qt.Key.Key_Home, Qt.Key.Key_End, Qt.Key.Key_5, Qt.Key.Key_Minus, Qt.Key.Key_B, Qt.Key.Key_K]
 # commands that leave the shot, work for minutes, or undo what is to be undone at the end
-SPARED = {"quit", "new", "choose", "open-clip", "open-demo", "recent", "save", "save-as", "export-camera", "write-output", "find-clip", "find"}
+SPARED = {
+    "quit",
+    "new",
+    "choose",
+    "open-clip",
+    "open-demo",
+    "save",
+    "save-as",
+    "export-camera",
+    "write-output",
+    "find-clip",
+    "find",
+    "help",
+    "shortcuts",
+    "about",
+} | {f"recent-{k}" for k in range(5)}
 SPARED |= {"track", "solve", "track-and-solve", "unsaved", "undo", "redo"}
 NOT_PRESSED = {"invite-demo", "invite-clip", "write", "output-write"}
 

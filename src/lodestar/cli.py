@@ -18,7 +18,7 @@ import msgspec
 
 ROOT = Path(__file__).resolve().parents[2]
 CANCELLED = 130
-COMMANDS = ("new", "update", "solve", "render", "info", "export", "demo", "test")
+COMMANDS = ("new", "update", "solve", "render", "info", "export", "demo", "install", "uninstall", "test")
 MOST_THREADS = 1024
 FAULT = 70  # EX_SOFTWARE of sysexits.h
 
@@ -143,6 +143,10 @@ def _parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_export)
     one = commands.add_parser("demo", help="open the window on the demo shot")
     one.set_defaults(run=lambda args: _window(str(ROOT / "demo" / "open-night.lode")))
+    one = commands.add_parser("install", help="make the program known to this user's desktop: menu, icon, kind of file, manual page")
+    one.set_defaults(run=_install)
+    one = commands.add_parser("uninstall", help="take away what install wrote")
+    one.set_defaults(run=_uninstall)
     one = commands.add_parser("test", help="run all checks and tests")
     one.add_argument("names", nargs="*")
     one.set_defaults(run=_test)
@@ -405,6 +409,22 @@ def describe(path: Path) -> dict[str, Any]:
         }
     info = probe(path)
     return {"kind": "clip", **msgspec.to_builtins(info), "fps": info.fps, "seconds": info.seconds}
+
+
+def _install(args: argparse.Namespace) -> None:
+    from lodestar import desktop
+
+    written = desktop.install(ROOT / "lodestar")
+    _print("".join(f"{path}\n" for path in written))
+    _say("Bright Lodestar is in the menu of your desktop, and opens .lode files.", "./lodestar uninstall takes it away again.")
+
+
+def _uninstall(args: argparse.Namespace) -> None:
+    from lodestar import desktop
+
+    gone = desktop.uninstall()
+    _print("".join(f"{path}\n" for path in gone))
+    _say("It is taken away; shots, settings and the program itself stay." if gone else "Nothing was installed here.")
 
 
 def _test(args: argparse.Namespace) -> int:

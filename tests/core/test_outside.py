@@ -1,5 +1,6 @@
 """What comes from outside: files that are half written, work that was left behind, drawings, fonts and pictures that ask for too much."""
 
+import configparser
 import os
 import struct
 import subprocess
@@ -7,6 +8,7 @@ import sys
 import threading
 import time
 import unittest
+import xml.etree.ElementTree as ET
 import zlib
 from pathlib import Path
 from unittest import mock
@@ -309,6 +311,43 @@ class BrokenFontsTest(FolderCase):
                 self.assertGreater(len(fonts.unreadable_faces()), 10)
         finally:
             fonts.system_faces.cache_clear()
+
+
+class DesktopTest(FolderCase):
+    def run_it(self, *args):
+        env = {**ENV, "XDG_DATA_HOME": str(self.folder / "share")}
+        return subprocess.run([sys.executable, "-m", "lodestar", *args], env=env, capture_output=True, text=True, timeout=60)
+
+    def test_it_is_made_known_to_the_desktop_and_forgotten_again(self):
+        """Against the Desktop Entry specification 1.5 (groups, keys, quoting) and the shared MIME-info schema, read with the library's own parsers."""
+        done = self.run_it("install")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        share = self.folder / "share"
+        written = {p.relative_to(share).as_posix() for p in share.rglob("*") if p.is_file()}
+        entry = configparser.RawConfigParser(strict=True)
+        entry.optionxform = str
+        entry.read(share / "applications/bright-lodestar.desktop")
+        keys = dict(entry["Desktop Entry"])
+        self.assertEqual((keys["Type"], keys["Terminal"]), ("Application", "false"))
+        self.assertTrue(keys["Exec"].startswith('"/') and keys["Exec"].endswith(" %f"))
+        self.assertTrue(os.access(keys["Exec"].split('"')[1], os.X_OK))
+        root = ET.parse(share / "mime/packages/bright-lodestar.xml").getroot()
+        space = "{http://www.freedesktop.org/standards/shared-mime-info}"
+        self.assertEqual(root.find(f"{space}mime-type/{space}glob").get("pattern"), "*.lode")
+        self.assertEqual(root.find(f"{space}mime-type").get("type") + ";", keys["MimeType"])
+        self.assertEqual(ET.parse(share / "metainfo/bright-lodestar.metainfo.xml").getroot().find("launchable").text, "bright-lodestar.desktop")
+        self.assertIn(".TH LODESTAR 1", (share / "man/man1/lodestar.1").read_text())
+        done = self.run_it("uninstall")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        left = {p.relative_to(share).as_posix() for p in share.rglob("*") if p.is_file()}
+        self.assertFalse(left & {w for w in written if "bright-lodestar" in w or w.endswith(".1")})
+        self.assertIn("Nothing was installed", self.run_it("uninstall").stderr)
+
+    def test_a_folder_that_cannot_be_written(self):
+        (self.folder / "share").write_text("a file where the folder should be")
+        done = self.run_it("install")
+        self.assertEqual(done.returncode, 2)
+        self.assertNotIn("Traceback", done.stderr)
 
 
 class HuntTest(unittest.TestCase):

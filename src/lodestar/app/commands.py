@@ -16,6 +16,7 @@ class Command(NamedTuple):
     keys: str = ""
     enabled: Callable[[], bool] = lambda: True
     tip: str = ""
+    divided: bool = False  # a line stands before it in its menu
 
 
 class Commands:
@@ -49,9 +50,32 @@ class Commands:
             action.setStatusTip(command.tip)
             action.triggered.connect(lambda _, c=command: c.act())
             self.actions[command.id] = action
-            self.menus[command.menu].addAction(action)
+            menu = self.menus[command.menu]
+            if command.divided:
+                menu.addSeparator()
+            # commands of one kind, as 'Easing: smooth', share a menu of their own
+            kind, colon, rest = command.label.partition(": ")
+            if colon and sum(c.menu == command.menu and c.label.startswith(f"{kind}: ") for c in self.all.values()) > 2:
+                inner = next((a.menu() for a in menu.actions() if a.menu() is not None and a.text() == kind), None) or menu.addMenu(kind)
+                action.setText(rest[:1].upper() + rest[1:])
+                inner.addAction(action)
+            else:
+                menu.addAction(action)
         for menu in self.menus.values():
             menu.aboutToShow.connect(self.refresh)
+
+    def context_menu(self, *ids: str) -> QMenu:
+        """A menu of some commands, as they can be done now; an empty name is a line."""
+        self.refresh()
+        menu = QMenu(self.window)
+        menu.setObjectName("context-menu")
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        for id_ in ids:
+            if id_:
+                menu.addAction(self.actions[id_])
+            else:
+                menu.addSeparator()
+        return menu
 
     def refresh(self) -> None:
         for id_, command in self.all.items():

@@ -20,6 +20,7 @@ from .unsaved import UnsavedWork
 
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
 
+RANKS = ("the last shot", "the second last", "the third last", "the fourth last", "the fifth last")
 AS_NEW = "Save mine as a new file"
 
 
@@ -58,7 +59,16 @@ class ShotCommands:
             ),
             Command("find-clip", "Shot", "Say where the clip is…", self.find_clip, enabled=has),
             Command("open-demo", "Shot", "Open the demo", self.open_demo, tip="Fellgate observatory, open night"),
-            Command("recent", "Shot", "Open the last shot", lambda: self.open_path(s.files.recent()[0]), enabled=lambda: bool(s.files.recent())),
+            *[
+                Command(
+                    f"recent-{k}",
+                    "Shot",
+                    f"Open again: {RANKS[k]}",
+                    lambda k=k: self.open_path(s.files.recent()[k]),
+                    enabled=lambda k=k: len(s.files.recent()) > k,
+                )
+                for k in range(len(RANKS))
+            ],
             Command(
                 "unsaved",
                 "Shot",
@@ -67,11 +77,11 @@ class ShotCommands:
                 enabled=lambda: bool(s.files.left()),
                 tip="of windows that are gone",
             ),
-            Command("save", "Shot", "Save", self.save, "Ctrl+S"),
+            Command("save", "Shot", "Save", self.save, "Ctrl+S", divided=True),
             Command("save-as", "Shot", "Save as…", self.save_as, "Ctrl+Shift+S"),
             Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=lambda: s.shot.solve is not None),
             Command("write-output", "Shot", "Write output…", self.write_output, "Ctrl+E", enabled=lambda: has() and not s.jobs.busy),
-            Command("quit", "Shot", "Quit", self.window.close, "Ctrl+Q"),
+            Command("quit", "Shot", "Quit", self.window.close, "Ctrl+Q", divided=True),
         ]
 
     def may_leave(self) -> bool:

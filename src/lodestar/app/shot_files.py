@@ -1,11 +1,14 @@
 """Where the shot is kept: opening, saving, the autosave and what it brings back, recent files."""
 
+import contextlib
+import hashlib
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
-from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, QRunnable, Qt, QThreadPool, QTimer, pyqtSignal
+from PyQt6.QtGui import QImage
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.faults import state_folder
@@ -16,6 +19,7 @@ from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.shot.swaps import Left, Swap, age_in_words, left_behind
 
 AUTOSAVE_MS = 4000
+SMALL = (256, 144)  # px of the picture of a shot in lists
 DEMO = Path(__file__).resolve().parents[3] / "demo" / "open-night.lode"
 
 
@@ -191,6 +195,7 @@ class ShotFiles(QObject):
         self._taken = []
         self.swap.claim(path, shot.name)
         self.remember(self.path)
+        self.keep_picture(self.pictured())
         self.session.shot_changed.emit()
         return True
 
@@ -294,10 +299,25 @@ class ShotFiles(QObject):
         if Path(path).resolve() != DEMO:
             self.session.settings.setValue("recent", [str(path), *[p for p in self.recent() if p != str(path)]][:10])
 
+    pictured: Callable[[], QImage | None] = staticmethod(lambda: None)  # what the view shows now
+
+    def keep_picture(self, image: QImage | None) -> None:
+        """A small picture of the shot that is open, by which it is found again."""
+        if self.path is not None and image is not None and not image.isNull() and (place := picture_place(self.path)) is not None:
+            with contextlib.suppress(OSError):
+                place.parent.mkdir(parents=True, exist_ok=True)
+            image.scaled(*SMALL, Qt.AspectRatioMode.KeepAspectRatio, Qt.TransformationMode.SmoothTransformation).save(str(place))
+
     def close(self) -> None:
         self._timer.stop()
         self.finish_autosave()
         self.swap.close()
+
+
+def picture_place(path: str | Path) -> Path | None:
+    """Where the small picture of a shot is kept."""
+    folder = state_folder()
+    return folder / "pictures" / f"{hashlib.sha1(str(path).encode('utf-8', 'surrogateescape')).hexdigest()[:20]}.png" if folder else None
 
 
 def _stamp(path: Path | None) -> tuple:

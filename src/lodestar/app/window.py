@@ -1,11 +1,14 @@
 """The window: course, viewer, time and settings, the menus and their commands."""
 
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QSize, Qt, QTimer
+from PyQt6.QtCore import QPoint, QPointF, QSize, Qt, QTimer
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import (
+    QGridLayout,
     QHBoxLayout,
     QLabel,
     QMainWindow,
@@ -23,6 +26,8 @@ from . import theme
 from .commands import Command, Commands, Finder
 from .course import Course
 from .errors import Log, Strip
+from .fields import button
+from .help import ABOUT, KEYS, Help
 from .panels.finish import FinishPanel
 from .panels.foreground import ForegroundPanel
 from .panels.ground import GroundPanel
@@ -35,12 +40,16 @@ from .panels.track import TrackPanel
 from .pictures import Pictures
 from .session import STEPS, Gently, Session
 from .shot_commands import ShotCommands
+from .shot_files import ShotFiles, picture_place
+from .steps_taken import StepsTaken
 from .timeline.commands import TimeCommands
 from .timeline.time import Time
+from .viewer.tools.handles import MoveObject
 from .viewer.viewer import Viewer
 
 PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)
 CLIPBOARD = "application/x-bright-lodestar-objects"
+SHOWN_RECENT = 6
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
 
 
@@ -82,11 +91,15 @@ class Window(QMainWindow):
         self.commands.fill_menus(["Shot", "Edit", "View", "Go", "Object", "Time", "Help"])
         for part in (self.time.lanes, self.time.curves):
             part.customContextMenuRequested.connect(lambda at, part=part: self.commands.menus["Time"].exec(part.mapToGlobal(at)))
+        for view in (self.canvas, self.viewer.scene):
+            view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+            view.customContextMenuRequested.connect(lambda at, view=view: self._context(view, at))
         self._menu_corner()
         threading.Thread(target=_load_ahead, name="fonts", daemon=True).start()
         self._panel_timer = QTimer(self, interval=0, singleShot=True)
         self._panel_timer.timeout.connect(self._refresh_panel)
         self._gently = Gently(session, self.refresh)
+        session.files.pictured = lambda: self.canvas.image
         session.frame_changed.connect(lambda _: self._panel_timer.start())
         session.jobs.changed.connect(self._panel_timer.start)
         self.resize(1280, 800)
@@ -114,8 +127,16 @@ class Window(QMainWindow):
         box.setSpacing(0)
         box.addLayout(row, 1)
         self.setCentralWidget(whole)
-        self.invitation = Invitation(self.commands, self.canvas)
+        self.invitation = Invitation(self.commands, self.canvas, self.session.files, self.shot.open_path)
         self.strip = Strip(self.session, self.viewer.split)
+        self.drop_mark = QLabel("Let go here: a clip or a shot is opened, a drawing or picture is placed where it falls", self)
+        self.drop_mark.setObjectName("drop-mark")
+        self.drop_mark.setAlignment(Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom)
+        self.drop_mark.setStyleSheet(
+            f"#drop-mark {{ background: transparent; border: 2px solid {theme.ACCENT}; color: {theme.TEXT}; padding: 12px; }}"
+        )
+        self.drop_mark.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.drop_mark.hide()
 
     def _menu_corner(self) -> None:
         corner = _Corner()
@@ -144,7 +165,8 @@ class Window(QMainWindow):
         add(
             Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", lambda: s.history.undo_label is not None),
             Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", lambda: s.history.redo_label is not None),
-            Command("choose-all", "Edit", "Choose all", self._choose_all, "Ctrl+A", has, "tracks in Track and Solve, objects elsewhere"),
+            Command("steps", "Edit", "What was done…", lambda: StepsTaken(s, self).show(), "Ctrl+Alt+Z", tip="the list of steps, to go back to any"),
+            Command("choose-all", "Edit", "Choose all", self._choose_all, "Ctrl+A", has, "tracks in Track and Solve, objects elsewhere", True),
             Command("choose-none", "Edit", "Choose nothing", lambda: s.select("", frozenset()), "Ctrl+Shift+A", has),
         )
         add(
@@ -152,28 +174,31 @@ class Window(QMainWindow):
                 Command(f"view-{v.lower()}", "View", v, lambda v=v: self.viewer.show_view(v), f"F{i + 5}")
                 for i, v in enumerate(("Picture", "Scene", "Both"))
             ],
-            Command("fit", "View", "Fit", self._fit, "F"),
+            Command("fit", "View", "Fit", self._fit, "F", divided=True),
             Command("fit-chosen", "View", "Fit the scene to what is chosen", self._fit_chosen, "Shift+F"),
             Command("beside", "View", "Scene beside or below the picture", self.viewer.turn_split),
             Command("full", "View", "100 %", lambda: self.canvas.set_zoom(1.0), "Ctrl+1"),
-            Command("dim", "View", "Dim picture", self._dim, "D"),
+            Command("dim", "View", "Dim picture", self._dim, "D", divided=True),
             Command("before-after", "View", "Before–after", lambda: self.viewer.before_after.toggle(), "B", has),
             Command("sides", "View", "Hide or show both side columns", self.toggle_sides, "H"),
             Command("messages", "View", "Messages", lambda: Log(s, self).show()),
         )
         add(
             *[Command(f"go-{step.lower()}", "Go", step, lambda step=step: s.show_step(step), f"Ctrl+Alt+{i + 1}") for i, step in enumerate(STEPS)],
-            Command("play", "Go", "Play or stop", self.time.player.toggle, "Space", has),
+            Command("play", "Go", "Play or stop", self.time.player.toggle, "Space", has, divided=True),
             Command("next", "Go", "Next frame", lambda: s.show_frame(s.frame + 1), ".", has),
             Command("previous", "Go", "Previous frame", lambda: s.show_frame(s.frame - 1), ",", has),
             Command("first", "Go", "First frame", lambda: s.show_frame(s.shot.first), "Home", has),
             Command("last", "Go", "Last frame", lambda: s.show_frame(s.shot.last), "End", has),
-            Command("in", "Go", "In point here", lambda: s.set("Set in", first=min(s.frame, s.shot.last)), "Alt+,", has),
+            Command("in", "Go", "In point here", lambda: s.set("Set in", first=min(s.frame, s.shot.last)), "Alt+,", has, divided=True),
             Command("out", "Go", "Out point here", lambda: s.set("Set out", last=max(s.frame, s.shot.first)), "Alt+.", has),
             Command("worst", "Go", "Weakest frame", self._weakest, enabled=lambda: s.shot.solve is not None),
         )
         add(
-            Command("find", "Help", "Find a command…", lambda: Finder(self.commands).exec(), "Ctrl+K"), Command("about", "Help", "About", self._about)
+            Command("help", "Help", "About this step", lambda: self.show_help(s.step), "F1"),
+            Command("shortcuts", "Help", "Shortcuts", lambda: self.show_help(KEYS), "Shift+F1"),
+            Command("find", "Help", "Find a command…", lambda: Finder(self.commands).exec(), "Ctrl+K", divided=True),
+            Command("about", "Help", "About Bright Lodestar", lambda: self.show_help(ABOUT), divided=True),
         )
 
     # what commands do ----------------------------------------------------------------------------------------------------------
@@ -206,11 +231,43 @@ class Window(QMainWindow):
         solve = self.session.shot.solve
         self.session.show_frame(int(solve.frames[int(np.argmax(solve.frame_error))]))
 
-    def _about(self) -> None:
-        self.session.tell(
-            "Bright Lodestar 0.1, free software under the GNU General Public License, version 3 or later.",
-            "Faces Inter and Zilla Slab under the SIL Open Font License, icons Lucide under the ISC licence.",
-        )
+    def show_help(self, page: str) -> None:
+        """The help on a page, in the window that is open already or a new one."""
+        there = self.findChild(Help)
+        if there is not None:
+            there.show_page(page)
+            there.raise_()
+        else:
+            Help(self.commands, page, self).show()
+
+    def _context(self, part: QWidget, at: QPoint) -> None:
+        """What can be done with what is under the pointer, or where nothing is with the shot."""
+        s = self.session
+        tool = self.viewer.scene.tool if part is self.viewer.scene else MoveObject(self.canvas)
+        under = tool.object_under(QPointF(at)) if s.shot.plate is not None and tool.canvas.camera() is not None else None
+        if under is not None:
+            if under.id not in s.chosen_objects():
+                s.select(under.id)
+            own: tuple[str, ...] = (
+                "duplicate",
+                "copy",
+                "cut",
+                "delete",
+                "",
+                "up",
+                "lie",
+                "face",
+                "wall",
+                "drop",
+                "",
+                "add-spot",
+                "add-area-lamp",
+                "",
+                "fit-chosen",
+            )
+        else:
+            own = ("place", "paste", "", "choose-all", "choose-none", "", "fit", "full", "before-after", "sides")
+        self.commands.context_menu(*own).popup(part.mapToGlobal(at))
 
     def toggle_sides(self) -> None:
         shown = self.course.isVisible()
@@ -241,8 +298,15 @@ class Window(QMainWindow):
     def dragEnterEvent(self, event) -> None:
         if event.mimeData().hasUrls():
             event.acceptProposedAction()
+            self.drop_mark.setGeometry(self.viewer.split.rect().translated(self.viewer.split.mapTo(self, QPoint())))
+            self.drop_mark.show()
+            self.drop_mark.raise_()
+
+    def dragLeaveEvent(self, event) -> None:
+        self.drop_mark.hide()
 
     def dropEvent(self, event) -> None:
+        self.drop_mark.hide()
         urls = [u for u in event.mimeData().urls() if u.isLocalFile()]
         if not urls:
             return
@@ -290,12 +354,10 @@ class _Corner(QWidget):
 class Invitation(QWidget):
     """What an empty program shows: what it is for, and the two ways to begin."""
 
-    def __init__(self, commands: Commands, canvas: QWidget) -> None:
+    def __init__(self, commands: Commands, canvas: QWidget, files: ShotFiles, open_path: Callable[[str], object]) -> None:
         super().__init__(canvas)
         self.setObjectName("invitation")
-        self.canvas = canvas
-        from .fields import button
-
+        self.canvas, self.files, self.open_path = canvas, files, open_path
         box = QVBoxLayout(self)
         box.setSpacing(8)
         head, text = (
@@ -316,9 +378,40 @@ class Invitation(QWidget):
             part.setStyleSheet(f"background: {theme.SURROUND};")
             box.addWidget(part)
         box.addLayout(buttons)
+        self.recent = QGridLayout()
+        self.recent.setContentsMargins(0, 12, 0, 0)
+        self.recent.setSpacing(8)
+        box.addLayout(self.recent)
+        self.fill_recent()
         self.setStyleSheet(f"#invitation {{ background: {theme.SURROUND}; }}")
         canvas.installEventFilter(self)
         self.adjustSize()
+
+    def showEvent(self, event) -> None:
+        self.fill_recent()
+        super().showEvent(event)
+
+    def fill_recent(self) -> None:
+        """The shots that were open last, as small pictures with their names."""
+        while self.recent.count():
+            gone = self.recent.takeAt(0).widget()
+            gone.hide()
+            gone.deleteLater()
+        for k, path in enumerate(self.files.recent()[:SHOWN_RECENT]):
+            b = QToolButton()
+            b.setObjectName(f"recent-{k}")
+            b.setAccessibleName(f"Open {Path(path).stem}")
+            b.setToolTip(path)
+            b.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextUnderIcon)
+            b.setIconSize(QSize(128, 72))
+            b.setFixedSize(144, 104)
+            b.setText(b.fontMetrics().elidedText(Path(path).stem, Qt.TextElideMode.ElideMiddle, 132))
+            place = picture_place(path)
+            b.setIcon(QIcon(str(place)) if place is not None and place.exists() else theme.icon("film", theme.QUIET))
+            b.clicked.connect(lambda _, path=path: self.open_path(path))
+            self.recent.addWidget(b, k // 3, k % 3)
+        self.adjustSize()
+        self.move((self.canvas.width() - self.width()) // 2, (self.canvas.height() - self.height()) // 2)
 
     def eventFilter(self, watched, event) -> bool:
         if event.type() == event.Type.Resize:

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import msgspec
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QLineEdit, QWidget
 
 from lodestar.core.basics.keyed import Keyed
 from lodestar.core.matte.strokes import UNSURE, Brushed
@@ -93,13 +93,20 @@ class Lanes(QWidget):
         self.setAccessibleName("Lanes of objects and mattes, and their keys")
         self.setToolTip(
             "Click chooses · drag a key along time, Ctrl copies it · Shift drag chooses keys · double click in a value's row sets a key\n"
-            "Drag an end of a span · Alt drag moves it all in time · right click: easing and more"
+            "Double click on a name, or F2, renames · Drag an end of a span · Alt drag moves it all in time · right click: easing and more"
         )
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.time: QWidget = self  # whose width is the scale; a scroll bar makes the lanes narrower than the ruler
         self._drag: tuple = ()
         self._box: QRectF | None = None
+        self._renamed = ("", "")
+        self.editor = QLineEdit(self)
+        self.editor.setObjectName("lane-name")
+        self.editor.setAccessibleName("Name of the lane")
+        self.editor.setStyleSheet("padding: 0 4px; font-size: 12px;")
+        self.editor.hide()
+        self.editor.editingFinished.connect(self._take_name)
 
     def axis(self) -> TimeAxis:
         return TimeAxis(self.session, self.time.width())
@@ -284,15 +291,43 @@ class Lanes(QWidget):
         self.session.history.close_group()
         self.update()
 
+    def rename(self, row: Row) -> None:
+        """Write another name over that of a lane."""
+        field = "label" if hasattr(row.thing, "label") else "name" if "name" in row.thing.__struct_fields__ else ""
+        found = rows(self.session)
+        if row.part or not field or row not in found:
+            return
+        self._renamed = (row.id, field)
+        self.editor.setGeometry(4, found.index(row) * LANE - 2, GUTTER - 6, LANE + 4)
+        self.editor.setText(getattr(row.thing, field))
+        self.editor.setPlaceholderText(row.name)
+        self.editor.show()
+        self.editor.setFocus()
+        self.editor.selectAll()
+
+    def _take_name(self) -> None:
+        if self.editor.isVisible():
+            self.editor.hide()
+            id_, field = self._renamed
+            text = self.editor.text().strip()
+            thing = keyed_things(self.session.shot).get(id_)
+            if thing is not None and getattr(thing, field) != text and (text or field == "label"):
+                self.session.edit_item("Rename", id_, **{field: text})
+
     def mouseDoubleClickEvent(self, event) -> None:
         row, axis = self._row_at(event.position().y()), self.axis()
+        if row is not None and event.position().x() <= GUTTER:
+            self.rename(row)
+            return
         if row is not None and row.part and event.position().x() > GUTTER:
             frame = float(axis.frame(event.position().x()))
             set_keys(self.session, [(row.id, row.part)], frame)
 
     def keyPressEvent(self, event) -> None:
         session, steps = self.session, {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}
-        if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and session.keys:
+        if event.key() == Qt.Key.Key_F2 and (row := next((r for r in rows(session) if r.id == in_hand(session) and not r.part), None)):
+            self.rename(row)
+        elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and session.keys:
             session.delete_keys()
         elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and session.selected:
             session.delete_chosen()

@@ -81,6 +81,10 @@ class History:
         self.shot = shot
         return label
 
+    def labels(self) -> tuple[list[str], list[str]]:
+        """What was done, the first step first, and what was undone, the next one first."""
+        return [label for label, _ in self._past], [label for label, _ in reversed(self._future)]
+
     @property
     def undo_label(self) -> str | None:
         return self._past[-1][0] if self._past else None

@@ -1,0 +1,189 @@
+"""What a user finds at hand: what was done, help, context menus, names on lanes, shots that were open last, dropping, the keyboard."""
+
+import unittest
+
+from PyQt6.QtCore import QMimeData, QPoint, Qt, QUrl
+from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragLeaveEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QDialog, QMenu
+
+from lodestar.app.help import ABOUT, KEYS, PARTS, pages
+from lodestar.app.session import STEPS
+from tests.app.test_hand import DemoCase
+from tests.app.window_case import WindowCase
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+class StepsTakenTest(DemoCase):
+    def test_a_click_goes_to_any_step_and_forward_again(self):
+        shots = [self.session.shot]
+        for name in ("a", "b", "c"):
+            self.session.set(f"Rename {name}", name=name)
+            shots.append(self.session.shot)
+        self.window.commands.run("steps")
+        dialog = self.window.findChild(QDialog, "steps-taken")
+        words = lambda: [dialog.list.item(k).text() for k in range(dialog.list.count())]
+        self.assertEqual(words(), ["As it was opened", "Rename a", "Rename b", "Rename c"])
+        click = lambda row: QTest.mouseClick(dialog.list.viewport(), LEFT, pos=dialog.list.visualItemRect(dialog.list.item(row)).center())
+        for row in (1, 3, 0, 2):
+            click(row)
+            self.assertIs(self.session.shot, shots[row])
+            self.assertEqual(dialog.list.currentRow(), row)
+        self.session.set("Rename d", name="d")  # it goes on from there
+        self.assertEqual(words(), ["As it was opened", "Rename a", "Rename b", "Rename d"])
+        dialog.close()
+
+
+class HelpTest(DemoCase):
+    def test_each_step_has_a_page_by_f1_and_links_lead_on(self):
+        for step in STEPS:
+            self.session.show_step(step)
+            self.window.commands.run("help")
+            shown = self.window.findChild(QDialog, "help")
+            self.assertEqual(shown.list.currentItem().text(), step)
+            self.assertIn(step, shown.text.toPlainText()[:40])
+        shown.show_page("Solve")
+        shown._follow(QUrl("../solve.md"))
+        self.assertNotEqual(shown.list.currentItem().text(), "Solve")
+        self.window.commands.run("shortcuts")
+        self.assertIn("Ctrl+K", shown.text.toPlainText())
+        shown.show_page(ABOUT)
+        text = shown.text.toPlainText()
+        self.assertTrue(all(name in text for name in PARTS))
+        self.assertNotIn("not here", text)
+        self.assertEqual(shown.list.item(shown.list.count() - 2).text(), KEYS)
+        shown.close()
+
+    def test_pages_name_commands_and_files_that_are_there(self):
+        for path in pages().values():
+            text = path.read_text()
+            for target in [part.split(")")[0] for part in text.split("](")[1:]]:
+                if not target.startswith(("http", "#")):
+                    self.assertTrue((path.parent / target.split("#")[0]).exists(), f"{path.name}: {target}")
+
+
+class ContextMenuTest(DemoCase):
+    def menu(self, at) -> QMenu:
+        point = QPoint(*(int(v) for v in at))
+        QApplication.sendEvent(self.canvas, QContextMenuEvent(QContextMenuEvent.Reason.Mouse, point, self.canvas.mapToGlobal(point)))
+        self.settle()
+        found = self.window.findChildren(QMenu, "context-menu")
+        self.assertTrue(found)
+        return found[-1]
+
+    def words(self, menu: QMenu) -> list[str]:
+        return [a.text() for a in menu.actions() if a.text()]
+
+    def test_over_a_title_and_beside_it(self):
+        self.click("step-place")
+        self.session.show_frame(46)
+        self.session.select("")
+        menu = self.menu(self.canvas.to_widget((760, 420)))  # on a letter
+        self.assertEqual(self.session.selected, "open-sky")
+        self.assertIn("Duplicate", self.words(menu))
+        next(a for a in menu.actions() if a.text() == "Duplicate").trigger()
+        self.assertEqual(len(self.session.shot.objects), 3)
+        menu.close()
+        self.settle()
+        menu = self.menu(self.canvas.to_widget((640, 60)))  # the sky
+        self.assertIn("Place a title", self.words(menu))
+        menu.close()
+
+
+class LanesTest(DemoCase):
+    def test_a_lane_is_renamed_in_its_place(self):
+        lanes = self.window.time.lanes
+        QTest.mouseDClick(lanes, LEFT, pos=QPoint(30, 9))
+        editor = self.find("lane-name")
+        editor.setText("First words")
+        QTest.keyClick(editor, Qt.Key.Key_Return)
+        self.assertEqual(self.session.shot.objects[0].name, "First words")
+        self.session.select(self.session.shot.mattes[0].id)
+        lanes.setFocus()
+        QTest.keyClick(lanes, Qt.Key.Key_F2)
+        editor = self.find("lane-name")
+        editor.setText("Walker")
+        QTest.keyClick(editor, Qt.Key.Key_Return)
+        self.assertEqual(self.session.shot.mattes[0].name, "Walker")
+
+
+class RecentTest(DemoCase):
+    def test_shots_that_were_open_last_are_offered_with_pictures(self):
+        self.wait_picture()
+        path = self.folder / "night.lode"
+        self.session.files.save(path)
+        self.window.shot.new_shot()
+        self.settle()
+        button = self.find("recent-0")
+        self.assertEqual(button.text(), "night")
+        self.assertGreater(button.icon().actualSize(button.iconSize()).width(), 100)
+        self.click("recent-0")
+        self.assertEqual(self.session.files.path, path)
+
+
+class DropTest(WindowCase):
+    def test_where_a_file_may_be_let_go_is_shown(self):
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile("/nowhere/a.mp4")])
+        mark = self.window.drop_mark
+        where = (QPoint(400, 300), Qt.DropAction.CopyAction, data, LEFT, Qt.KeyboardModifier.NoModifier)
+        QApplication.sendEvent(self.window, QDragEnterEvent(*where))
+        self.assertTrue(mark.isVisible())
+        QApplication.sendEvent(self.window, QDragLeaveEvent())
+        self.assertFalse(mark.isVisible())
+
+
+class KeyboardTest(DemoCase):
+    def test_every_command_is_reached_by_menu_and_finder_and_every_control_has_a_name(self):
+        listed = {a.objectName() for menu in self.window.commands.menus.values() for a in _all_actions(menu)}
+        missing = [c for c in self.window.commands.all if f"do-{c}" not in listed]
+        self.assertEqual(missing, [])
+        keys = [c.keys for c in self.window.commands.all.values() if c.keys]
+        self.assertEqual(len(keys), len(set(keys)), "two commands share a shortcut")
+        from PyQt6.QtWidgets import QAbstractButton, QComboBox, QLineEdit
+
+        self.session.select("open-sky")
+        for step in STEPS:
+            self.session.show_step(step)
+            self.settle()
+            for widget in self.window.panels[step].findChildren((QAbstractButton, QComboBox, QLineEdit)):
+                if widget.isVisible():
+                    self.assertTrue(widget.accessibleName() or getattr(widget, "text", str)(), f"{step}: {widget.objectName()} has no name")
+
+    def test_all_controls_of_a_panel_are_reached_by_tab(self):
+        self.click("step-place")
+        self.session.select("open-sky")
+        self.settle()
+        panel, seen = self.window.panels["Place"], set()
+        self.find("words").setFocus()
+        for _ in range(400):
+            widget = QApplication.focusWidget()
+            if widget in seen or widget is None:
+                break
+            seen.add(widget)
+            self.window.focusNextPrevChild(True)
+        names = {w.objectName() for w in seen}
+        for name in ("face", "title-height", "key-title-height", "title-colour", "stand-up", "position-x", "duplicate"):
+            self.assertIn(name, names)
+        self.assertTrue(panel.isVisible())
+
+
+def _all_actions(menu: QMenu):
+    for action in menu.actions():
+        if action.menu() is not None:
+            yield from _all_actions(action.menu())
+        else:
+            yield action
+
+
+class MenusTest(WindowCase):
+    def test_kinds_of_a_command_share_a_menu_and_lines_divide(self):
+        menu = self.window.commands.menus["Time"]
+        inner = {a.text(): a.menu() for a in menu.actions() if a.menu() is not None}
+        self.assertEqual([a.text() for a in inner["Easing"].actions()], ["Hold", "Linear", "Smooth", "Free"])
+        self.assertTrue(any(a.isSeparator() for a in self.window.commands.menus["Shot"].actions()))
+
+
+if __name__ == "__main__":
+    unittest.main()
