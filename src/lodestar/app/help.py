@@ -5,6 +5,7 @@ import platform
 from pathlib import Path
 
 from PyQt6.QtCore import QT_VERSION_STR, Qt, QUrl
+from PyQt6.QtGui import QTextBlockFormat, QTextCursor
 from PyQt6.QtWidgets import QDialog, QListWidget, QSplitter, QTextBrowser, QVBoxLayout, QWidget
 
 from lodestar.core.render import embree
@@ -107,13 +108,12 @@ class Help(QDialog):
         self.text.setObjectName("help-text")
         self.text.setOpenLinks(False)
         self.text.anchorClicked.connect(self._follow)
-        self.text.document().setDefaultStyleSheet(f"a {{ color: {theme.ACCENT}; }}")
         self.pages = pages()
         self.list.addItems([*self.pages, KEYS, ABOUT])
         self.list.currentTextChanged.connect(self._show)
         split.addWidget(self.list)
         split.addWidget(self.text)
-        split.setSizes([200, 640])
+        split.setSizes([250, 610])
         box.addWidget(split)
         self.show_page(page)
 
@@ -131,6 +131,20 @@ class Help(QDialog):
             self.text.setSearchPaths([str(path.parent)])
             self.text.document().setBaseUrl(QUrl.fromLocalFile(str(path)))
             self.text.setMarkdown(path.read_text())
+
+        document = self.text.document()
+        document.setDocumentMargin(20)
+        document.setIndentWidth(16)
+        document.setDefaultFont(theme.font(14))
+        # room to read by: more between lines, and over each paragraph
+        block = document.begin()
+        while block.isValid():
+            cursor, shape = QTextCursor(block), block.blockFormat()
+            shape.setLineHeight(135.0, int(QTextBlockFormat.LineHeightTypes.ProportionalHeight.value))
+            if not block.blockFormat().headingLevel() and not QTextCursor(block).currentTable():
+                shape.setTopMargin(6)
+            cursor.setBlockFormat(shape)
+            block = block.next()
 
     def _follow(self, url: QUrl) -> None:
         name = Path(url.path()).name

@@ -138,6 +138,7 @@ def apply(app: QApplication) -> None:
         (QPalette.ColorRole.Window, WINDOW),
         (QPalette.ColorRole.Base, FIELD),
         (QPalette.ColorRole.Text, TEXT),
+        (QPalette.ColorRole.Link, ACCENT),
         (QPalette.ColorRole.WindowText, TEXT),
         (QPalette.ColorRole.Button, BUTTON),
         (QPalette.ColorRole.ButtonText, TEXT),

@@ -385,7 +385,6 @@ class Invitation(QWidget):
         self.fill_recent()
         self.setStyleSheet(f"#invitation {{ background: {theme.SURROUND}; }}")
         canvas.installEventFilter(self)
-        self.adjustSize()
 
     def showEvent(self, event) -> None:
         self.fill_recent()
@@ -410,11 +409,15 @@ class Invitation(QWidget):
             b.setIcon(QIcon(str(place)) if place is not None and place.exists() else theme.icon("film", theme.QUIET))
             b.clicked.connect(lambda _, path=path: self.open_path(path))
             self.recent.addWidget(b, k // 3, k % 3)
-        self.adjustSize()
+            b.show()  # of a part that is shown already
+        self._centre()
+
+    def _centre(self) -> None:
+        self.layout().activate()
+        self.resize(self.sizeHint())
         self.move((self.canvas.width() - self.width()) // 2, (self.canvas.height() - self.height()) // 2)
 
     def eventFilter(self, watched, event) -> bool:
         if event.type() == event.Type.Resize:
-            self.adjustSize()
-            self.move((self.canvas.width() - self.width()) // 2, (self.canvas.height() - self.height()) // 2)
+            self._centre()
         return False
