@@ -5,14 +5,20 @@ import unittest
 
 import cv2
 import manifold3d as m3
+import msgspec
 import numpy as np
 import svgelements as se
 from scipy.spatial import Delaunay, cKDTree
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.shape.drawings import check_svg, drawing_outlines, logo_mesh
+from lodestar.core.basics.keyed import constant
+from lodestar.core.edits.letters import with_reliefs
+from lodestar.core.evaluate.objects import items_of
+from lodestar.core.shape.drawings import check_svg, drawing_outlines, drawing_parts, logo_mesh
 from lodestar.core.shape.extrude import bevelled
 from lodestar.core.shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Logo
 
 HEAD = "<svg xmlns='http://www.w3.org/2000/svg' xmlns:xlink='http://www.w3.org/1999/xlink' viewBox='0 0 1000 1000'>"
 
@@ -146,6 +152,46 @@ class SvgTest(unittest.TestCase):
     def test_the_solid_is_closed(self):
         mesh = logo_mesh(path("M0,0 h100 v100 h-100 z M25,25 v50 h50 v-50 z"), bevelled(0.2, 0.01))
         self.assertAlmostEqual(volume(mesh), 0.75 * 0.2, delta=0.006)
+
+
+class ColoursTest(unittest.TestCase):
+    EMBLEM = (
+        f"{HEAD}<rect width='100' height='100' fill='#204060'/><circle cx='50' cy='50' r='30' fill='gold'/>"
+        "<rect x='40' y='40' width='20' height='20' fill='#204060'/></svg>"
+    )
+
+    def test_what_is_seen_of_each_colour_tiles_the_whole(self):
+        """Later shapes lie over earlier ones (SVG 1.1, 3.3: the painters model); areas by elementary geometry."""
+        parts = dict(drawing_parts(self.EMBLEM))
+        self.assertEqual(list(parts), ["#204060", "#ffd700"])
+        disc = np.pi * 0.09 - 0.04
+        self.assertAlmostEqual(area(parts["#ffd700"]), disc, delta=0.001)
+        self.assertAlmostEqual(area(parts["#204060"]), 1 - disc, delta=0.001)
+        self.assertAlmostEqual(sum(map(area, parts.values())), area(drawing_outlines(self.EMBLEM)[0]), places=5)
+
+    def test_a_heavy_drawing_has_the_same_colours_from_the_child_process(self):
+        heavy = self.EMBLEM.replace("</svg>", "<!--" + "x" * 9000 + "--></svg>")
+        for (a, one), (b, other) in zip(drawing_parts(self.EMBLEM), drawing_parts(heavy), strict=True):
+            self.assertEqual(a, b)
+            self.assertAlmostEqual(area(one), area(other), places=6)
+
+    def test_reliefs_have_depth_colour_and_place_of_their_own(self):
+        shot = with_reliefs(Shot(objects=(Logo(id="l", svg=self.EMBLEM, height=constant(2.0)),)), "l")
+        blue, gold = shot.objects[0].reliefs
+        self.assertEqual((blue.fill, gold.fill), ("#204060", "#ffd700"))
+        raised = msgspec.structs.replace(gold, depth=constant(2.0), forward=constant(0.1), metal=constant(1.0), glow=constant(0.5))
+        logo = msgspec.structs.replace(shot.objects[0], reliefs=(blue, raised))
+        low, high = items_of(Shot(objects=(logo,)), logo, 0)
+        self.assertEqual((low.metal, high.metal, high.glow), (0.0, 1.0, 0.5))
+        deep = [float(np.ptp(i.mesh.vertices[:, 1])) for i in (low, high)]
+        self.assertAlmostEqual(deep[1] / deep[0], 2.0, places=3)
+        self.assertAlmostEqual(float(high.model(0.0)[1, 3] - low.model(0.0)[1, 3]), -0.2, places=6)
+        for item in (low, high):
+            self.assertGreater(volume(item.mesh), 0)
+        again = with_reliefs(Shot(objects=(logo,)), "l").objects[0].reliefs
+        self.assertEqual(again, logo.reliefs, "what was changed stays")
+        with self.assertRaises(UserError):
+            with_reliefs(Shot(objects=(Logo(id="l", svg=path("M0,0 h10 v10 z")),)), "l")
 
 
 class HostileSvgTest(unittest.TestCase):

@@ -9,7 +9,7 @@ from lodestar.core.edits.arrange import new_id
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known, unreadable_faces
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.motion import without_thing
-from lodestar.core.shot.objects import ALIGNS, BACKS, ORDERS, PROFILES, SURFACED, UNITS, Extruded, Layer, Logo, Mover, Object, Surface, Title
+from lodestar.core.shot.objects import ALIGNS, BACKS, ORDERS, PROFILES, SURFACED, UNITS, Extruded, Layer, Logo, Mover, Object, Relief, Surface, Title
 from lodestar.core.shot.objects import PIVOTS as ABOUT
 
 from ..faces import FaceChooser
@@ -316,9 +316,32 @@ class LetterPanel(ObjectPanel):
         self.surfaces.open = old.id
         self.refresh()
 
+    def fill_reliefs(self) -> None:
+        """The colours of a drawing as solids of their own."""
+        section, chosen = self._kind("Colours of the drawing", Logo), self.section("Chosen colour")
+        by_colour = lambda: self.session.edit("Parts by colour", lambda s: letters.with_reliefs(s, self._id()))
+        adds = {"Parts by colour": ("Each colour of the drawing as a solid of its own", by_colour)}
+        self.reliefs = Entries(
+            self,
+            section,
+            {Relief: chosen},
+            "colour",
+            lambda: getattr(self.session.object(), "reliefs", ()),
+            adds,
+            self._mover_of("reliefs"),
+            self._remover,
+        )
+        self.relief_colour = Swatch("relief-colour", "Colour that this part has here")
+        self.relief_colour.picked.connect(lambda rgb: self.session.edit_item("Choose colour of a part", self.reliefs.open, colour=rgb))
+        chosen.add("Colour", self.relief_colour)
+        self.value_rows(chosen, lambda: self.reliefs.open, Relief, "relief", "part")
+
     def show_lists(self) -> None:
-        for entries in (self.layers, self.movers, self.surfaces):
+        for entries in (self.layers, self.movers, self.surfaces, self.reliefs):
             entries.refresh()
+        relief = self.reliefs.held()
+        if isinstance(relief, Relief):
+            self.relief_colour.show_colour(relief.colour)
         surface = self.surfaces.held()
         if isinstance(surface, Surface):
             self.part_colour.show_colour(surface.colour)

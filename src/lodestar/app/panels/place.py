@@ -166,6 +166,7 @@ class PlacePanel(LetterPanel):
         logo = self._kind("Drawing", Logo)
         logo.add("", button("Choose another…", "choose-svg", "Another drawing (SVG) in its place", self._choose_svg))
         self._own_rows(logo, Logo)
+        self.fill_reliefs()
         card = self._kind("Card", Card)
         self.pattern = combo(
             "pattern", "What is on the card", "Plain, the grid by which sliding is seen, or a picture, movie or sequence", list(PATTERNS)

@@ -6,9 +6,10 @@ import msgspec
 
 from ..basics.errors import UserError
 from ..basics.keyed import Key, Keyed, constant
+from ..shape.drawings import drawing_parts
 from ..shot.document import Shot
 from ..shot.motion import with_things
-from ..shot.objects import Extruded, Kern, Layer, Mover, Style, Title
+from ..shot.objects import Extruded, Kern, Layer, Logo, Mover, Relief, Style, Title
 from .arrange import find, new_id
 
 # how letters arrive, and the other way round leave: what a mover does to a letter that is not there yet (our own choices)
@@ -133,6 +134,27 @@ def with_layer(shot: Shot, id_: str, kind: str) -> tuple[Shot, str]:
         raise UserError(f"{item.name} has no outlines that could stand there once more.", "Choose a title or a logo.")
     new = Layer(id=new_id(), **LAYERS[kind])
     return with_things(shot, {id_: msgspec.structs.replace(item, layers=(*item.layers, new))}), new.id
+
+
+def with_reliefs(shot: Shot, id_: str) -> Shot:
+    """The logo with each colour of its drawing as a solid of its own, in that colour, later ones a little before earlier ones; those that are
+    there stay as they are. Raises UserError where the drawing has one colour only."""
+    logo = find(shot, id_)
+    if not isinstance(logo, Logo):
+        return shot
+    parts = drawing_parts(logo.svg)
+    if len(parts) < 2:
+        raise UserError("The drawing has one colour only, so it is one solid.", "Give its parts colours of their own where they shall differ.")
+    known = {relief.fill: relief for relief in logo.reliefs}
+    made = lambda fill, k: Relief(
+        id=new_id(), fill=fill, colour=_rgb(fill) or logo.colour, forward=constant(round(0.02 * k, 3)), metal=logo.metal, roughness=logo.roughness
+    )
+    reliefs = tuple(known.get(fill) or made(fill, k) for k, (fill, _) in enumerate(parts))
+    return with_things(shot, {id_: msgspec.structs.replace(logo, reliefs=reliefs)})
+
+
+def _rgb(fill: str) -> tuple[float, float, float] | None:
+    return (int(fill[1:3], 16) / 255, int(fill[3:5], 16) / 255, int(fill[5:7], 16) / 255) if len(fill) == 7 else None
 
 
 def with_mover(shot: Shot, id_: str, mover: Mover) -> Shot:

@@ -16,7 +16,7 @@ from ..shape.drawings import drawing_outlines, logo_mesh
 from ..shape.extrude import Mesh
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
-from .lettering import LEAST, Part, layers_at, letters_move, title_box, title_parts, title_places, title_problem
+from .lettering import LEAST, Part, deepened, layers_at, letters_move, shifted, title_box, title_parts, title_places, title_problem
 
 EMPTY = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
 OVERSHOOT = 0.04  # cap heights (common practice, no source)
@@ -106,7 +106,16 @@ class Letters(Extrusions):
 class Drawings(Extrusions):
     def parts(self, item: Logo, frame: float) -> list[Part]:
         try:
-            return [Part(logo_mesh(item.svg, form), place, colour, opacity) for form, place, colour, opacity in layers_at(item, frame)]
+            reliefs = [relief for relief in item.reliefs if relief.on]
+            found = []
+            for form, place, colour, opacity in layers_at(item, frame):
+                if not reliefs:
+                    found.append(Part(logo_mesh(item.svg, form), place, colour, opacity))
+                for relief in reliefs:
+                    own = deepened(form, relief.depth.at(frame)[0])
+                    forward = shifted(0.0, -relief.forward.at(frame)[0], 0.0)
+                    found.append(Part(logo_mesh(item.svg, own, relief.fill), place @ forward, colour or relief.colour, opacity, 0, relief))
+            return found
         except UserError:  # told by `problem`
             return []
 

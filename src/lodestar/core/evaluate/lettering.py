@@ -14,7 +14,7 @@ from ..shape.extrude import MOST_HEIGHT, Edge, Form, Mesh, solid
 from ..shape.fonts import SHIPPED, Face, face_of, faces_with
 from ..shape.outlines import has_letter
 from ..shape.setting import Piece, Setting, Style, piece_box, pieces_of
-from ..shot.objects import Extruded, Layer, Mover, Rgb, Title
+from ..shot.objects import Extruded, Layer, Mover, Relief, Rgb, Title
 from ..shot.objects import Style as TextStyle
 
 LEAST = 1e-4  # metres; nothing is thinner
@@ -24,13 +24,14 @@ STEPS = 50  # in which a bevel that changes letter by letter is made
 
 class Part(NamedTuple):
     """One solid of an object: place (4, 4) in the axes that `Kind.stretch` takes. colour: code values of sRGB, None for the object's own.
-    number: its row in what `Kind.places` gives, by which it is found at other times."""
+    number: its row in what `Kind.places` gives, by which it is found at other times. look: whose surface it has, None for the object's own."""
 
     mesh: Mesh
     place: F64 = IN_PLACE
     colour: Rgb | None = None
     opacity: float = 1.0
     number: int = 0
+    look: Relief | None = None
 
 
 def shifted(x: float, y: float, z: float) -> F64:
@@ -57,15 +58,17 @@ def form_of(item: Extruded, frame: float) -> Form:
     return shape._replace(panel=panel) if panel[0] > 0 else shape
 
 
-def layer_form(form: Form, layer: Layer, frame: float) -> Form:
-    """The form of a layer, in heights."""
-    depth = round(form.depth * max(layer.depth.at(frame)[0], 1e-3), 5)
+def deepened(form: Form, factor: float) -> Form:
+    """A form of another depth; its edges stay as they are, as far as the depth lets them."""
+    depth = round(form.depth * max(factor, 1e-3), 5)
     most = MOST_HEIGHT * depth
     edge = lambda e: e._replace(height=min(e.height, most), width=e.width if e.height <= most else min(e.width, most))
-    return form._replace(
-        depth=depth,
-        front=edge(form.front),
-        back=edge(form.back),
+    return form._replace(depth=depth, front=edge(form.front), back=edge(form.back))
+
+
+def layer_form(form: Form, layer: Layer, frame: float) -> Form:
+    """The form of a layer, in heights."""
+    return deepened(form, layer.depth.at(frame)[0])._replace(
         wall=round(layer.wall.at(frame)[0], 5) or form.wall,
         grow=round(layer.grow.at(frame)[0], 5),
     )

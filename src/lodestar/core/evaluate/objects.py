@@ -12,7 +12,7 @@ from ..scene.poses import pose_matrix, size_of
 from ..shape.extrude import Mesh
 from ..shape.solids import joined
 from ..shot.document import Shot
-from ..shot.objects import SURFACED, Object, Solid, Surface, ancestors, is_there, owned
+from ..shot.objects import SURFACED, Object, Relief, Solid, Surface, ancestors, is_there, owned
 from .kinds import EMPTY, kind_of
 from .lettering import IN_PLACE, Part
 
@@ -47,7 +47,7 @@ def mesh_of(item: Object, frame: float) -> Mesh:
 
 def at_rest(item: Object) -> Object:
     """The object's own solid, without its layers, with letters where they stand when nothing moves them."""
-    found = {name: () for name in owned(item) if name != "surfaces"}
+    found = {name: () for name in owned(item) if name in ("layers", "movers")}
     return msgspec.structs.replace(item, **found) if found else item
 
 
@@ -108,7 +108,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         return []
     moving = kind.places(thing, index) is not None
     places = functools.cache(lambda share: kind.places(thing, index + share))
-    return [_part_item(whole, part, model, places if moving else None) for part in parts]
+    return [_part_item(whole, part, model, places if moving else None, index) for part in parts]
 
 
 def _surfaces(thing: Solid, index: int) -> tuple[Finish, ...]:
@@ -119,13 +119,14 @@ def _surfaces(thing: Solid, index: int) -> tuple[Finish, ...]:
     return tuple(_finish(own.get(part, thing), index) for part in SURFACED)
 
 
-def _finish(of: Solid | Surface, index: int) -> Finish:
+def _finish(of: Solid | Surface | Relief, index: int) -> Finish:
     red, green, blue = (float(v) for v in decode(np.array(of.colour), "srgb"))
-    rough, metal, coat = (float(np.clip(value.at(index)[0], 0, 1)) for value in (of.roughness, of.metal, of.coat))
+    coated = 0.0 if isinstance(of, Relief) else of.coat.at(index)[0]
+    rough, metal, coat = (float(np.clip(value, 0, 1)) for value in (of.roughness.at(index)[0], of.metal.at(index)[0], coated))
     return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0))
 
 
-def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], places: Callable | None) -> Item:
+def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], places: Callable | None, index: int) -> Item:
     red, green, blue = whole.base if part.colour is None else (float(v) for v in decode(np.array(part.colour), "srgb"))
     if places is not None:
         how: Callable[[float], np.ndarray] = lambda share: model(share) @ places(share)[part.number]
@@ -133,6 +134,9 @@ def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], pl
         how = model if part.place is IN_PLACE else functools.partial(_placed, model, part.place)
     # a colour of its own is that of all its parts
     parts = whole.parts if part.colour is None else tuple(look._replace(base=(red, green, blue)) for look in whole.parts)
+    if part.look is not None:
+        own = _finish(part.look, index)._replace(base=(red, green, blue), coat=whole.coat)
+        whole, parts = whole._replace(roughness=own.roughness, metal=own.metal, glow=own.glow), ()
     return whole._replace(mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity, parts=parts)
 
 

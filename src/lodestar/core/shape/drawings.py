@@ -41,14 +41,29 @@ def drawing_outlines(text: str) -> tuple[tuple[np.ndarray, ...], float]:
     in a child process, once: crossing lines by the thousand keep a processor for minutes. Raises UserError with the reason.
     Source of the format: W3C, Scalable Vector Graphics (SVG) 1.1, chapters 8 and 9.
     """
-    return _found(text)
+    found = _found(text)
+    return found.contours, found.wide
 
 
-_known: OrderedDict[str, tuple[tuple[np.ndarray, ...], float] | UserError] = OrderedDict()
+def drawing_parts(text: str) -> tuple[tuple[str, tuple[np.ndarray, ...]], ...]:
+    """What is seen of each colour in the drawing, in the order in which they are painted: colour as '#rrggbb' ('' for paint that is no plain
+    colour), and closed contours in the same place and size as those of `drawing_outlines`. Raises UserError with the reason."""
+    return _found(text).parts
+
+
+class Outlines(NamedTuple):
+    """contours (n, 2) of all of a drawing and its width; parts: the same by colour, as they are seen."""
+
+    contours: tuple[np.ndarray, ...]
+    wide: float
+    parts: tuple[tuple[str, tuple[np.ndarray, ...]], ...]
+
+
+_known: OrderedDict[str, Outlines | UserError] = OrderedDict()
 _lock = threading.Lock()
 
 
-def _found(text: str, check: Callable[[], object] = lambda: None) -> tuple[tuple[np.ndarray, ...], float]:
+def _found(text: str, check: Callable[[], object] = lambda: None) -> Outlines:
     """What is known of a drawing; that it cannot be used is known too, and not found out again for each picture."""
     with _lock:
         known = _known.get(text)
@@ -66,7 +81,7 @@ def _found(text: str, check: Callable[[], object] = lambda: None) -> tuple[tuple
     return known
 
 
-def _worked_out(text: str, check: Callable[[], object]) -> tuple[tuple[np.ndarray, ...], float]:
+def _worked_out(text: str, check: Callable[[], object]) -> Outlines:
     if len(text) > MOST_BYTES:
         raise UserError(f"The drawing has {len(text) / 1e6:.1f} MB; {MOST_BYTES / 1e6:.0f} MB are the most.", "Simplify its paths and save it again.")
     if REFUSED.search(text):
@@ -79,29 +94,41 @@ def _worked_out(text: str, check: Callable[[], object]) -> tuple[tuple[np.ndarra
         raise UserError(f"The drawing repeats its parts into more than {MOST_SHAPES} shapes.", "Simplify it and save it again.")
     letters = _expanded(root, lambda element: 1 + sum(len(value) for value in element.attrib.values()))
     if max(letters, len(text)) < HEAVY:
-        contours, wide = outlines_of(text)
+        found = outlines_of(text)
     else:
         arrays = apart("lodestar.core.shape.drawings:outlines_apart", text.encode(), "The drawing", check)
-        contours, wide = tuple(np.split(arrays["points"], arrays["ends"][:-1])), float(arrays["wide"])
-    for contour in contours:
+        every = np.split(arrays["points"], arrays["ends"][:-1])
+        # the contours of all come first, then those of each part
+        cuts = np.cumsum([0, *arrays["counts"]])
+        groups = [tuple(every[a:b]) for a, b in zip(cuts, cuts[1:])]
+        found = Outlines(groups[0], float(arrays["wide"]), tuple(zip((str(c) for c in arrays["colours"]), groups[1:])))
+    for contour in (*found.contours, *(c for _, own in found.parts for c in own)):
         contour.flags.writeable = False
-    return contours, wide
+    return found
 
 
 def outlines_apart(data: bytes) -> dict[str, np.ndarray]:
     """`outlines_of`, for a child process."""
-    contours, wide = outlines_of(data.decode())
-    return {"points": np.concatenate(contours), "ends": np.cumsum([len(c) for c in contours]), "wide": np.array(wide)}
+    found = outlines_of(data.decode())
+    groups = [found.contours, *(own for _, own in found.parts)]
+    every = [c for group in groups for c in group]
+    return {
+        "points": np.concatenate(every),
+        "ends": np.cumsum([len(c) for c in every]),
+        "counts": np.array([len(group) for group in groups]),
+        "colours": np.array([colour for colour, _ in found.parts], "U7"),
+        "wide": np.array(found.wide),
+    }
 
 
-def outlines_of(text: str) -> tuple[tuple[np.ndarray, ...], float]:
-    """`drawing_outlines` of a drawing that was looked over already."""
+def outlines_of(text: str) -> Outlines:
+    """The outlines of a drawing that was looked over already."""
     try:
         shapes = [s for s in se.SVG.parse(io.StringIO(text), reify=True).elements() if isinstance(s, se.Shape) and _has_fill(s)]
-        sections = [section for s in shapes if (section := _section(s)) is not None]
+        painted = [(_colour(s), section) for s in shapes if (section := _section(s)) is not None]
     except (ValueError, TypeError, IndexError, AttributeError, ArithmeticError, KeyError, RecursionError, MemoryError) as error:
         raise UserError("The drawing has a shape that cannot be read.", "Save it again as plain SVG with paths only.") from error
-    whole = m3.CrossSection.batch_boolean(sections, m3.OpType.Add) if sections else m3.CrossSection()
+    whole = m3.CrossSection.batch_boolean([section for _, section in painted], m3.OpType.Add) if painted else m3.CrossSection()
     contours = [np.asarray(p, float) for p in whole.to_polygons()]
     if not contours:
         raise UserError("The drawing has no filled shape, so it has no body.", "Turn lines and text into filled paths, and save it again.")
@@ -113,7 +140,29 @@ def outlines_of(text: str) -> tuple[tuple[np.ndarray, ...], float]:
     if not height >= 1e-9 or not high[0] - low[0] >= 1e-9:
         raise UserError("The drawing is a line without width.", "Give its shapes an area.")
     shift = np.array([(low[0] + high[0]) / 2, low[1]])
-    return tuple((c - shift) / height for c in contours), float((high[0] - low[0]) / height)
+    placed = lambda section: tuple((np.asarray(p, float) - shift) / height for p in section.to_polygons())
+    seen = tuple((colour, own) for colour, section in _seen(painted) if (own := placed(section)))
+    return Outlines(tuple((c - shift) / height for c in contours), float((high[0] - low[0]) / height), seen)
+
+
+def _seen(painted: list[tuple[str, m3.CrossSection]]) -> list[tuple[str, m3.CrossSection]]:
+    """What is seen of each colour where later shapes lie over earlier ones; colours in the order in which they are first painted."""
+    found: dict[str, list[m3.CrossSection]] = {colour: [] for colour, _ in painted}
+    if len(found) == 1:
+        return [(painted[0][0], m3.CrossSection.batch_boolean([section for _, section in painted], m3.OpType.Add))]
+    over = m3.CrossSection()
+    for colour, section in reversed(painted):
+        found[colour].append(section - over)
+        over = over + section
+    return [(colour, m3.CrossSection.batch_boolean(own, m3.OpType.Add)) for colour, own in found.items()]
+
+
+def _colour(shape: se.Shape) -> str:
+    """The colour of a shape's fill as '#rrggbb'; black where it says nothing, as the standard has it."""
+    if str(shape.values.get("fill", "")).startswith("url"):
+        return ""
+    fill = shape.fill
+    return "#000000" if fill is None or fill.value is None else f"#{fill.red:02x}{fill.green:02x}{fill.blue:02x}"
 
 
 def _expanded(root: ET.Element, weight: Callable[[ET.Element], int]) -> int:
@@ -191,14 +240,17 @@ def _along(segment: se.PathSegment, t: np.ndarray) -> np.ndarray:
 
 
 class Drawing(NamedTuple):
-    """The outline of a drawing one unit high, by its source."""
+    """The outline of a drawing one unit high, by its source, or of what is seen of one of its colours."""
 
     text: str
+    colour: str | None = None
 
     def contours(self) -> list[np.ndarray]:
-        return list(drawing_outlines(self.text)[0])
+        if self.colour is None:
+            return list(drawing_outlines(self.text)[0])
+        return [c for colour, own in drawing_parts(self.text) if colour == self.colour for c in own]
 
 
-def logo_mesh(text: str, form: Form) -> Mesh:
-    """The solid of a drawing one unit high; its form in heights. Raises UserError."""
-    return solid(Drawing(text), form)
+def logo_mesh(text: str, form: Form, colour: str | None = None) -> Mesh:
+    """The solid of a drawing one unit high, or of one of its colours; its form in heights. Raises UserError."""
+    return solid(Drawing(text, colour), form)

@@ -266,13 +266,34 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
         return self.label or " ".join(self.text.split()) or self.NOUN
 
 
+class Relief(msgspec.Struct, frozen=True, kw_only=True):
+    """One colour of a drawing as a solid of its own. fill: the colour as the drawing has it, '#rrggbb'; colour: what it has here. depth: a factor;
+    forward: how far it stands before the others, in heights of the drawing."""
+
+    id: str
+    fill: str
+    on: bool = True
+    colour: Rgb = (0.5, 0.5, 0.5)
+    depth: Annotated[Keyed, Row("Depth", "×", 0.01, 2, 0.001, tip="Its depth, as a factor of the depth of the logo")] = constant(1.0)
+    forward: Annotated[Keyed, Row("Forward", IN_HEIGHTS, 0.002, 3, tip="How far it stands before the others")] = constant(0.0)
+    metal: Annotated[Keyed, METAL] = constant(0.0)
+    roughness: Annotated[Keyed, ROUGHNESS] = constant(0.45)
+    glow: Annotated[Keyed, GLOW] = constant(0.0)
+
+    @property
+    def name(self) -> str:
+        return f"Colour {self.fill or 'of a gradient'}"
+
+
 class Logo(Extruded, frozen=True, kw_only=True, tag="logo"):
-    """A solid of a drawing. svg: its source, kept in the shot; height: of the whole drawing, which stands on z = 0."""
+    """A solid of a drawing. svg: its source, kept in the shot; height: of the whole drawing, which stands on z = 0. reliefs: its colours, each
+    as a solid; without any the drawing is one solid in one colour."""
 
     LENGTHS = ("height", "depth", "bevel", "bevel_height", "rounding", "wall", "panel")
     NOUN = "Logo"
 
     svg: str
+    reliefs: tuple[Relief, ...] = ()
     height: Annotated[Keyed, Row("Height", "m", 0.005, 3, 0.001, tip="Height of the whole drawing")] = constant(1.0)
     depth: Annotated[Keyed, DEPTH] = constant(0.1)
     bevel: Annotated[Keyed, BEVEL] = constant(0.01)
@@ -354,9 +375,9 @@ class GroundMesh(Solid, frozen=True, kw_only=True, tag="ground-mesh"):
 Object = Title | Logo | Card | Anchor | Box | Tube | GroundMesh
 
 
-def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover | Surface, ...]]:
+def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover | Surface | Relief, ...]]:
     """Fields of an object that hold things with ids of their own, which have keyed values too."""
-    return {name: found for name in ("layers", "movers", "surfaces") if (found := getattr(item, name, ()))}
+    return {name: found for name in ("layers", "movers", "surfaces", "reliefs") if (found := getattr(item, name, ()))}
 
 
 def keyed_parts(item: msgspec.Struct) -> dict[str, Keyed]:
