@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.edits.lights import aim_of, near_lamps
 from lodestar.core.evaluate.cameras import camera_at
@@ -74,6 +75,22 @@ class LampsTest(LettersCase):
 
 
 class SurfacesTest(LettersCase):
+    def test_a_ready_surface_is_one_step_and_can_be_changed(self):
+        before = self.title()
+        self.choose_from("ready-surface", "Stone, rough")
+        self.assertEqual((self.title().texture, self.find("texture").currentText() if self.find_or_none("texture") else "stone"), ("stone", "stone"))
+        self.unfold("pattern")
+        field = self.find("relief")
+        field.begin_typing("12")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.assertAlmostEqual(self.title().relief.value[0], 0.12)
+        self.session.undo()
+        self.session.undo()
+        self.assertEqual(self.title(), before)
+
+    def find_or_none(self, name):
+        return next((w for w in self.window.findChildren(QWidget, name) if w.isVisible()), None)
+
     def test_sides_have_a_surface_of_their_own_that_begins_as_the_face(self):
         self.unfold("surfaces-of-parts")
         self.choose_from("add-surface", "Sides")

@@ -7,15 +7,17 @@ import msgspec
 import numpy as np
 
 from lodestar.core.basics.keyed import Key, Keyed, constant
+from lodestar.core.edits.surfaces import READY, with_ready
 from lodestar.core.evaluate.objects import items_of
 from lodestar.core.light.lamps import Area, AreaLight, SkyLight, Spot, SpotLight, SunLight, light_of
 from lodestar.core.picture.frame import frame
+from lodestar.core.render import textures
 from lodestar.core.render.engine import Engine, Quality
-from lodestar.core.render.items import Finish, Item
+from lodestar.core.render.items import Finish, Item, Texture
 from lodestar.core.shape.solids import box_mesh, card_mesh
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.objects import Surface, Title
-from tests.core.test_rays import GROUND, SKY, looking, looking_down, placed
+from lodestar.core.shot.objects import TEXTURES, Surface, Title
+from tests.core.test_rays import GROUND, SKY, looking, looking_down, placed, whole
 from tests.factory import make_shot
 from tests.helpers import FolderCase
 
@@ -174,6 +176,74 @@ class SurfaceTest(unittest.TestCase):
             self.assertAlmostEqual(float(layers.colour[..., 3].max()), 1 - (1 - opacity) ** 1, delta=0.02)
             shade = np.where(layers.light_without > 0, layers.light_with / np.maximum(layers.light_without, 1e-9), 1.0)[..., 1]
             self.assertAlmostEqual(float(shade[layers.colour[..., 3] == 0].min()), 1 - opacity, delta=0.02)
+
+
+class PatternTest(unittest.TestCase):
+    def test_noise_is_even_and_smooth_and_nothing_on_the_lattice(self):
+        """Gradient noise is 0 at each whole place, and its mean is 0 (K. Perlin 2002)."""
+        self.assertEqual(max(abs(textures.noise(float(x), float(y), 3.0)) for x in range(-4, 4) for y in range(-4, 4)), 0.0)
+        rng = np.random.default_rng(0)
+        places = rng.uniform(-50, 50, (4000, 3))
+        found = np.array([textures.noise(*p) for p in places])
+        self.assertLess(abs(found.mean()), 0.02)
+        self.assertTrue(0.15 < found.std() < 0.4, found.std())
+        near = np.array([textures.noise(*(p + [1e-4, 0, 0])) for p in places])
+        self.assertLess(np.abs(near - found).max(), 1e-3)
+
+    def test_every_pattern_keeps_within_its_bounds(self):
+        rng = np.random.default_rng(1)
+        for kind in range(1, len(textures.NAMES)):
+            found = np.array([textures.pattern(kind, *p) for p in rng.uniform(-9, 9, (1500, 3))])
+            self.assertTrue((found >= 0).all() and (found <= 1).all(), textures.NAMES[kind])
+            self.assertGreater(found[:, 0].std(), 0.05, textures.NAMES[kind])
+
+    def test_the_document_and_the_kernels_name_the_same_patterns(self):
+        self.assertEqual(textures.NAMES, TEXTURES)
+
+    def colours(self, texture, amount=1.0, relief=0.0, place=(0.0, 0.0, 0.0)):
+        # of a block 40 units deep, so that only its front is seen
+        item = Item(
+            box_mesh(), placed(*place, 4.0, 40.0, 4.0), (0.6, 0.1, 0.1), 1.0, 0.0, texture=Texture(texture, 0.5, (0.1, 0.1, 0.6), amount, relief)
+        )
+        item = item._replace(scaled=np.diag([4.0, 40.0, 4.0, 1.0]))
+        camera = looking((place[0], place[1] - 24.0, 2.0), (place[0], place[1], 2.0), 250.0, (64, 64))
+        return Engine().render([item], [SKY], lambda share: camera, (64, 64), Quality(0.0, 16)).colour[4:60, 4:60, :3]
+
+    def test_two_colours_are_seen_and_none_without_it(self):
+        plain, half, full = (self.colours(textures.STONE, amount) for amount in (0.0, 0.5, 1.0))
+        self.assertLess(float(plain.std((0, 1)).max()), 0.01)
+        self.assertGreater(float(full[..., 2].mean()), float(half[..., 2].mean()) + 0.05)
+        self.assertGreater(float(full.std((0, 1)).max()), 0.03)
+
+    def test_a_pattern_goes_with_its_thing(self):
+        here, there = self.colours(textures.BRICK), self.colours(textures.BRICK, place=(3.0, 5.0, 0.0))
+        self.assertLess(float(np.abs(here - there).mean()), 0.02)
+
+    def test_relief_turns_the_light_but_keeps_its_mean(self):
+        flat, raised = self.colours(textures.STONE, 0.0), self.colours(textures.STONE, 0.0, 0.1)
+        self.assertGreater(float(raised[..., 0].std()), 3 * float(flat[..., 0].std()))
+        self.assertAlmostEqual(float(raised.mean() / flat.mean()), 1.0, delta=0.1)
+
+
+class ReadyTest(unittest.TestCase):
+    def test_each_ready_surface_is_seen_and_differs_and_keeps_what_has_keys(self):
+        title = Title(id="t", text="A", roughness=Keyed((0.2,), (Key(0.0, (0.2,)),)))
+        shot, seen = Shot(objects=(title,)), {}
+        camera = looking((0.8, -2.4, 0.8), (0.0, 0.0, 0.5), 90.0, (64, 64))
+        for name in READY:
+            made = with_ready(shot, "t", name, 0)
+            self.assertEqual(made.objects[0].roughness, title.roughness)
+            plain = with_ready(Shot(objects=(Title(id="t", text="A"),)), "t", name, 0)
+            items = items_of(plain, plain.objects[0], 0)
+            seen[name], _ = whole(items, [SkyLight(np.full(3, 0.6))], camera, (64, 64), 8)
+        names = list(seen)
+        self.assertGreaterEqual(len(names), 16)
+        for k, a in enumerate(names):
+            for b in names[:k]:
+                same = np.minimum(seen[a][..., 3], seen[b][..., 3]) > 0.9
+                self.assertGreater(float(np.abs(seen[a] - seen[b])[same].max()), 0.03, (a, b))
+        edges = with_ready(shot, "t", "Gilded edge", 0).objects[0].surfaces
+        self.assertEqual([s.part for s in edges], ["edges"])
 
 
 class DocumentTest(unittest.TestCase):

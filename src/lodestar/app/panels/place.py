@@ -1,10 +1,10 @@
 """Place: the objects, what they are made of, where they stand, what they do, and when they are there."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from PyQt6.QtCore import QMimeData, Qt
-from PyQt6.QtWidgets import QApplication, QCheckBox
+from PyQt6.QtWidgets import QApplication, QCheckBox, QMenu, QPushButton
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.rows import rows_of
@@ -30,11 +30,13 @@ from lodestar.core.edits.arrange import (
     with_mesh_points,
 )
 from lodestar.core.edits.arrange import added as with_object
+from lodestar.core.edits.surfaces import READY, with_ready
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.pictures import picture_size
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import (
+    TEXTURES,
     Box,
     Card,
     Extruded,
@@ -202,8 +204,33 @@ class PlacePanel(LetterPanel):
         self.colour = Swatch("title-colour", "Colour of the surface")
         self.colour.picked.connect(lambda rgb: self._set("Choose colour", colour=rgb))
         surface.add("Colour", self.colour)
+        self.ready = _menu_of(
+            "Ready surface…", "ready-surface", "Make the whole surface of something; it can be changed afterwards", READY, self._take_ready
+        )
+        surface.add("Made of", self.ready)
         self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "coat", "glow", "opacity"))
+        pattern = self.section("Pattern")
+        pattern.fold_at_first()
+        self.pattern_section = pattern
+        self.texture = combo("texture", "Pattern", "A pattern that goes through the solid, so that nothing is stretched", list(TEXTURES))
+        self.texture.activated.connect(lambda i: self._set("Choose pattern", texture=TEXTURES[i]))
+        pattern.add("Pattern", self.texture)
+        self.second = Swatch("second-colour", "The other colour of the pattern")
+        self.second.picked.connect(lambda rgb: self._set("Choose colour of the pattern", second=rgb))
+        pattern.add("Colour", self.second)
+        self.value_rows(pattern, self._id, Solid, parts=("texture_size", "texture_amount", "relief"))
         self.fill_surfaces()
+
+    def _take_ready(self, name: str) -> None:
+        ids, frame = self.session.chosen_objects(), self.session.frame
+
+        def edit(shot: Shot) -> Shot:
+            for id_ in ids:
+                if isinstance(find(shot, id_), Solid):
+                    shot = with_ready(shot, id_, name, frame)
+            return shot
+
+        self.session.edit(f"Surface: {name.lower()}", edit)
 
     def _stands(self) -> None:
         stands = self.section("Stands")
@@ -446,7 +473,8 @@ class PlacePanel(LetterPanel):
             section.setVisible(isinstance(item, kinds))
         for part in (self.stands, self.does, self.when):
             part.setVisible(item is not None)
-        self.surface.setVisible(item is not None and item.BODY)
+        for part in (self.surface, self.pattern_section):
+            part.setVisible(item is not None and item.BODY)
         self.new.setEnabled(shot.plate is not None)
         self.new.setProperty("role", "main" if item is None else "")
         self.new.style().unpolish(self.new)
@@ -486,8 +514,11 @@ class PlacePanel(LetterPanel):
             case GroundMesh():
                 self.smooth.show_value(item.smooth)
                 self.holes.setChecked(item.fill)
-        if item.BODY:
+        if isinstance(item, Solid):
             self.colour.show_colour(item.colour)
+            self.texture.setCurrentIndex(TEXTURES.index(item.texture))
+            self.second.show_colour(item.second)
+            self.pattern_section.fact.setText(item.texture)
         if self.label_.text() != item.label:
             self.label_.setText(item.label)
         self.label_.setPlaceholderText(item.name)
@@ -515,3 +546,16 @@ class PlacePanel(LetterPanel):
             for id_, name in others:
                 self.parent_.addItem(name, id_)
         self.parent_.setCurrentIndex(max(self.parent_.findData(item.parent, Qt.ItemDataRole.UserRole), 0))
+
+
+def _menu_of(text: str, name: str, tip: str, words: Iterable[str], take: Callable[[str], object]) -> QPushButton:
+    """A button with a menu of words."""
+    b = QPushButton(text)
+    b.setObjectName(name)
+    b.setAccessibleName(tip)
+    b.setToolTip(tip)
+    menu = QMenu(b)
+    for word in words:
+        menu.addAction(word).triggered.connect(lambda _, word=word: take(word))
+    b.setMenu(menu)
+    return b

@@ -7,14 +7,15 @@ import msgspec
 import numpy as np
 
 from ..basics.colour import decode
-from ..render.items import Finish, Item
+from ..render.items import Finish, Item, Texture
+from ..render.textures import NAMES
 from ..scene.poses import pose_matrix, size_of
 from ..shape.extrude import Mesh
 from ..shape.solids import joined
 from ..shot.document import Shot
 from ..shot.objects import SURFACED, Object, Relief, Solid, Surface, ancestors, is_there, owned
 from .kinds import EMPTY, kind_of
-from .lettering import IN_PLACE, Part
+from .lettering import IN_PLACE, Part, shifted
 
 
 def pose_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
@@ -102,6 +103,8 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         coat=float(np.clip(thing.coat.at(index)[0], 0, 1)),
         glow=max(thing.glow.at(index)[0], 0.0),
         parts=_surfaces(thing, index),
+        texture=_texture(thing, index),
+        scaled=kind.stretch(thing, index),
     )
     model = functools.cache(whole.model)  # of all of its parts alike
     if opacity <= 0 and thing.drawn:
@@ -123,7 +126,16 @@ def _finish(of: Solid | Surface | Relief, index: int) -> Finish:
     red, green, blue = (float(v) for v in decode(np.array(of.colour), "srgb"))
     coated = 0.0 if isinstance(of, Relief) else of.coat.at(index)[0]
     rough, metal, coat = (float(np.clip(value, 0, 1)) for value in (of.roughness.at(index)[0], of.metal.at(index)[0], coated))
-    return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0))
+    texture = None if isinstance(of, Relief) else _texture(of, index)
+    return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0), texture)
+
+
+def _texture(of: Solid | Surface, index: int) -> Texture | None:
+    if of.texture == "none":
+        return None
+    red, green, blue = (float(v) for v in decode(np.array(of.second), "srgb"))
+    amount, relief = (float(np.clip(value.at(index)[0], 0, 1)) for value in (of.texture_amount, of.relief))
+    return Texture(NAMES.index(of.texture), max(of.texture_size.at(index)[0], 1e-4), (red, green, blue), amount, relief)
 
 
 def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], places: Callable | None, index: int) -> Item:
@@ -137,7 +149,9 @@ def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], pl
     if part.look is not None:
         own = _finish(part.look, index)._replace(base=(red, green, blue), coat=whole.coat)
         whole, parts = whole._replace(roughness=own.roughness, metal=own.metal, glow=own.glow), ()
-    return whole._replace(mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity, parts=parts)
+    # letters are cut from places of their own, so that a pattern stays with a letter that moves
+    scaled = whole.scaled if part.place is IN_PLACE or whole.scaled is None else whole.scaled @ shifted(1.37 * part.number, 0.71 * part.number, 0.0)
+    return whole._replace(scaled=scaled, mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity, parts=parts)
 
 
 def _placed(model: Callable[[float], np.ndarray], place: np.ndarray, share: float) -> np.ndarray:

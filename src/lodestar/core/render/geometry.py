@@ -11,7 +11,7 @@ from ..basics.colour import decode, encode
 from ..basics.errors import RenderError
 from ..shape.extrude import PARTS, Mesh
 from . import embree
-from .items import LEVEL, Item, bounds, box_corners
+from .items import LEVEL, Finish, Item, bounds, box_corners
 
 # what a ray asks for, as bits of an instance's mask
 SEEN, OPAQUE, PICTURED, PLACE, MIRRORED = 1, 2, 4, 8, 16
@@ -21,7 +21,9 @@ EVERY = 0xFFFFFFFF
 FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, PICTURE, NUMBERS = range(10)
 # columns of `Things.value`, of which each instance has a row for each part of its mesh; FADE is the distance from the eye within which a
 # solid becomes thin air
-BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, COAT, GLOW, VALUES = 0, 3, 4, 5, 6, 7, 8, 9, 10
+BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, COAT, GLOW = 0, 3, 4, 5, 6, 7, 8, 9
+# of a pattern through it: its kind; from the mesh's axes to sizes of it (three rows of a 3 x 4); the other colour; how much of that; how high
+TEXTURE, TO_PATTERN, SECOND, AMOUNT, RELIEF, VALUES = 10, 11, 23, 26, 27, 28
 # columns of the triangles of what glows: the sum of what it and those before it send, corner and two sides, colour of its light at most 1
 SENT_SUM, SENT_CORNER, SENT_ACROSS, SENT_UP, SENT_COLOUR, SENT = 0, 1, 4, 7, 10, 13
 # columns of `Things.levels`: where a level of a picture begins, and its px
@@ -103,6 +105,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
                 item.opacity,
                 look.coat,
                 look.glow if item.drawn else 0.0,
+                *_pattern(look, item),
             )
         masks.append(mask_of(item))
         first_step += len(matrices[k])
@@ -205,6 +208,18 @@ def _turned_deg(a: np.ndarray, b: np.ndarray) -> float:
     """By how much the axes of b are turned against those of a, at most."""
     units = [m[:3, :3] / np.maximum(np.linalg.norm(m[:3, :3], axis=0), 1e-300) for m in (a, b)]
     return float(np.rad2deg(np.arccos(np.clip((units[0] * units[1]).sum(0), -1, 1)).max()))
+
+
+def _pattern(look: Finish, item: Item) -> np.ndarray:
+    """Columns of `Things.value` from TEXTURE on."""
+    row = np.zeros(VALUES - TEXTURE)
+    if look.texture is not None and item.drawn:
+        to = (np.eye(4) if item.scaled is None else item.scaled)[:3] / max(look.texture.size, 1e-6)
+        row[0] = look.texture.kind
+        row[TO_PATTERN - TEXTURE : SECOND - TEXTURE] = to.ravel()
+        row[SECOND - TEXTURE : AMOUNT - TEXTURE] = look.texture.second
+        row[AMOUNT - TEXTURE], row[RELIEF - TEXTURE] = look.texture.amount, look.texture.relief
+    return row
 
 
 def _fade(item: Item, matrix: np.ndarray, scale: float) -> float:

@@ -15,6 +15,17 @@ LEVEL = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zero
 _boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
 
 
+class Texture(NamedTuple):
+    """A pattern through a solid: kind of `textures.NAMES` by its number; size in the scene's units; second: the other colour, linear; amount: how
+    much of it shows; relief: how high the pattern stands, in sizes of the pattern."""
+
+    kind: int
+    size: float
+    second: tuple[float, float, float]
+    amount: float
+    relief: float
+
+
 class Finish(NamedTuple):
     """How a part of a solid looks. base: linear light; coat: share of a clear coat over it; glow: times its base that it sends out."""
 
@@ -23,6 +34,7 @@ class Finish(NamedTuple):
     metal: float
     coat: float = 0.0
     glow: float = 0.0
+    texture: Texture | None = None
 
 
 class Item(NamedTuple):
@@ -33,7 +45,8 @@ class Item(NamedTuple):
     surface turns it; rougher is more blurred. seen: by the eye, not only in mirrors. casts: it keeps light from what lies
     behind it, where it is drawn or hides. of: the thing that it is a part of, with others; thickness: the middle one of that one's
     sides, 0 for that of the item's own. opacity: of what is drawn. coat, glow: as in Finish; parts: how its edges, sides and back look (in
-    the order of the mesh's parts), where they differ. mirrored: seen in mirrors, where it is drawn.
+    the order of the mesh's parts), where they differ. mirrored: seen in mirrors, where it is drawn. texture: of its face; scaled (4, 4): from the mesh's axes to the thing's own in the
+    scene's units, in which textures lie.
     """
 
     mesh: Mesh
@@ -55,11 +68,13 @@ class Item(NamedTuple):
     glow: float = 0.0
     parts: tuple[Finish, ...] = ()
     mirrored: bool = True
+    texture: Texture | None = None
+    scaled: np.ndarray | None = None
 
     @property
     def finishes(self) -> tuple[Finish, ...]:
         """How face, edges, sides and back look."""
-        own = Finish(self.base, self.roughness, self.metal, self.coat, self.glow)
+        own = Finish(self.base, self.roughness, self.metal, self.coat, self.glow, self.texture)
         return (own, *self.parts) if self.parts else (own,) * PARTS
 
     def only_hiding(self) -> "Item":

@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..basics.jit import inlined
-from .geometry import COAT, GLOW, METAL, OPAQUE, PLACE, ROUGHNESS, SENT_ACROSS, SENT_COLOUR, SENT_CORNER, SENT_SUM, SENT_UP
+from .geometry import COAT, GLOW, METAL, OPAQUE, PLACE, SENT_ACROSS, SENT_COLOUR, SENT_CORNER, SENT_SUM, SENT_UP
 from .meeting import blocked, off, share_open
 from .sampling import LAMP, SKY, SUN, SUNS
 from .vectors import around, bright, dot, in_cone, normalised, smoothstep
@@ -227,7 +227,7 @@ def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, light, soft, gloss
 
 
 @inlined
-def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look, base, share, colour, soft, sky, noise):
+def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look, roughness, base, share, colour, soft, sky, noise):
     """Add the light that one of ours sends to the eye along v (unit, to the eye): what is even to `soft` (3,) and `sky` (5,), the sun's gloss to `colour`.
 
     Gloss: B. Walter and others, Microfacet Models for Refraction, EGSR 2007, with the height-correlated masking of E. Heitz, JCGT
@@ -235,7 +235,7 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
     """
     start = off(p, face, face)
     nv = max(dot(n, v), 1e-3)
-    roughness, metal, coat, glow = look[ROUGHNESS], look[METAL], look[COAT], look[GLOW]
+    metal, coat, glow = look[METAL], look[COAT], look[GLOW]
     if glow > 0:
         for c in range(3):
             colour[c] += share * glow * base[c]

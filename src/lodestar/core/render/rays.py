@@ -3,6 +3,7 @@
 A place is followed from the eye through what is thin or mirrors, to what is seen; there `lighting` asks for the light.
 """
 
+import math
 from typing import NamedTuple
 
 import numpy as np
@@ -10,10 +11,32 @@ import numpy as np
 from ..basics.jit import inlined, kernel, unmanaged
 from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
-from .geometry import BASE, DRAWN, FADE, FLAT, HIDES, MIRRORED, OPACITY, PICTURE, RECEIVES, REFLECTS, ROUGHNESS, SEEN, WIDE, Things
+from .geometry import (
+    AMOUNT,
+    BASE,
+    DRAWN,
+    FADE,
+    FIRST_STEP,
+    FLAT,
+    HIDES,
+    MIRRORED,
+    OPACITY,
+    PICTURE,
+    RECEIVES,
+    REFLECTS,
+    RELIEF,
+    ROUGHNESS,
+    SECOND,
+    SEEN,
+    TEXTURE,
+    TO_PATTERN,
+    WIDE,
+    Things,
+)
 from .lighting import Lights, mirrored, received, shaded
 from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, painted, surface_of
 from .sampling import BLOCK, MIRROR, Table
+from .textures import STEP, WEAVE, pattern
 from .vectors import along, bright, dot, normalised, smoothstep
 
 TILE = 4  # px; how many samples it takes is decided for a whole one
@@ -74,6 +97,46 @@ def _surface(things, number, value, own, travelled, px):
 
 
 @inlined
+def _patterned(things, number, look, base, own, n):
+    """Colour, roughness and normal of a surface with the pattern that goes through it."""
+    kind, k = int(look[TEXTURE]), TO_PATTERN
+    x = look[k] * own[0] + look[k + 1] * own[1] + look[k + 2] * own[2] + look[k + 3]
+    y = look[k + 4] * own[0] + look[k + 5] * own[1] + look[k + 6] * own[2] + look[k + 7]
+    z = look[k + 8] * own[0] + look[k + 9] * own[1] + look[k + 10] * own[2] + look[k + 11]
+    share, high = pattern(kind, x, y, z)
+    share *= look[AMOUNT]
+    base = (
+        base[0] + share * (look[SECOND] - base[0]),
+        base[1] + share * (look[SECOND + 1] - base[1]),
+        base[2] + share * (look[SECOND + 2] - base[2]),
+    )
+    rough = min(max(look[ROUGHNESS] * (0.7 + 0.6 * share), 0.03), 1.0) if kind != WEAVE else look[ROUGHNESS]
+    if look[RELIEF] > 0:
+        s = look[RELIEF] / STEP
+        a, b, c = (
+            s * (pattern(kind, x + STEP, y, z)[1] - high),
+            s * (pattern(kind, x, y + STEP, z)[1] - high),
+            s * (pattern(kind, x, y, z + STEP)[1] - high),
+        )
+        # the slope is along the thing's own axes, which the first of its places turns into those of the rays
+        m, q = things.matrices[number[FIRST_STEP]], look[TO_PATTERN : TO_PATTERN + 12]
+        g = (q[0] * a + q[4] * b + q[8] * c, q[1] * a + q[5] * b + q[9] * c, q[2] * a + q[6] * b + q[10] * c)
+        w = (
+            m[0, 0] * g[0] + m[0, 1] * g[1] + m[0, 2] * g[2],
+            m[1, 0] * g[0] + m[1, 1] * g[1] + m[1, 2] * g[2],
+            m[2, 0] * g[0] + m[2, 1] * g[1] + m[2, 2] * g[2],
+        )
+        # in sizes of the pattern by way: sizes of the rays' axes go out
+        size = m[0, 0] * m[0, 0] + m[1, 0] * m[1, 0] + m[2, 0] * m[2, 0]
+        width = math.sqrt(size) / max(math.sqrt(q[0] * q[0] + q[4] * q[4] + q[8] * q[8]), 1e-12)
+        k = width / max(size, 1e-24)
+        w = (w[0] * k, w[1] * k, w[2] * k)
+        over = dot(w, n)
+        n = normalised((n[0] - w[0] + over * n[0], n[1] - w[1] + over * n[1], n[2] - w[2] + over * n[2]))
+    return base, rough, n
+
+
+@inlined
 def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, colour, soft, sky, lit, bare, noise, ours, place):
     """Follow one ray from the eye and add what it finds: see Film."""
     left, travelled, mask, bounces = 1.0, 0.0, SEEN, 0
@@ -106,6 +169,9 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                 continue
             look = things.value[surface_of(things, words)]
             base, alpha = _surface(things, number, look, own, travelled, travelled * angle / wide)
+            rough = look[ROUGHNESS]
+            if look[TEXTURE] > 0:
+                base, rough, n = _patterned(things, number, look, base, own, n)
             if alpha > THIN:
                 turned = dot(n, d)
                 if turned > 0:
@@ -125,6 +191,7 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                     at,
                     sample,
                     look,
+                    rough,
                     base,
                     share,
                     colour,

@@ -21,7 +21,7 @@ from ..solve.result import Solve
 from ..track.tracks import Tracks
 from .document import Shot
 from .motion import LISTS
-from .objects import ALIGNS, BACKS, ORDERS, PIVOTS, PROFILES, SURFACED, UNITS, Extruded, GroundMesh, Object, Title, owned
+from .objects import ALIGNS, BACKS, ORDERS, PIVOTS, PROFILES, SURFACED, TEXTURES, UNITS, Extruded, GroundMesh, Object, Solid, Title, owned
 
 # limits, each far above what anybody makes: they keep nonsense from being computed for hours
 MOST_LETTERS, MOST_SVG, MOST_PATH = 5_000, 20_000_000, 4_096  # characters of a title's words, of a drawing, of a path
@@ -193,6 +193,9 @@ def _check_object(where: str, item: Object) -> None:
         _one_of(f"{where}.back", item.back, BACKS)
         for k, surface in enumerate(item.surfaces):
             _one_of(f"{where}.surfaces[{k}].part", surface.part, SURFACED)
+            _one_of(f"{where}.surfaces[{k}].texture", surface.texture, TEXTURES)
+    if isinstance(item, Solid):
+        _one_of(f"{where}.texture", item.texture, TEXTURES)
     if item.span is not None:
         _need(item.span[0] <= item.span[1], f"{where}.span", f"ends at {item.span[1]}, before it begins at {item.span[0]}")
     if isinstance(item, GroundMesh):

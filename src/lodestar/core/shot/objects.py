@@ -81,6 +81,12 @@ COAT = Row("Clear coat", "%", 0.5, 0, 0, 100, 100, tip="A polished clear coat ov
 GLOW = Row("Glow", "×", 0.02, 2, 0, 1000, tip="Times its colour that it sends out by itself; it lights what is near")
 
 
+TEXTURES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick")
+SIZE_OF_TEXTURE = Row("Pattern size", "m", 0.005, 3, 0.001, tip="Size of the pattern, in the scene's units")
+AMOUNT = Row("Pattern", "%", 0.5, 0, 0, 100, 100, tip="How much of its second colour shows")
+RELIEF = Row("Relief", "%", 0.2, 1, 0, 50, 100, tip="How high the pattern stands, in % of its size")
+
+
 class Surface(msgspec.Struct, frozen=True, kw_only=True):
     """How a part of a solid looks, where that is not as its face: one of SURFACED. colour: code values 0..1, sRGB."""
 
@@ -92,6 +98,11 @@ class Surface(msgspec.Struct, frozen=True, kw_only=True):
     metal: Annotated[Keyed, METAL] = constant(0.0)
     coat: Annotated[Keyed, COAT] = constant(0.0)
     glow: Annotated[Keyed, GLOW] = constant(0.0)
+    texture: str = "none"
+    second: Rgb = (0.25, 0.24, 0.22)
+    texture_size: Annotated[Keyed, SIZE_OF_TEXTURE] = constant(0.3)
+    texture_amount: Annotated[Keyed, AMOUNT] = constant(1.0)
+    relief: Annotated[Keyed, RELIEF] = constant(0.02)
 
     @property
     def name(self) -> str:
@@ -102,7 +113,8 @@ SURFACED = ("edges", "sides", "back")
 
 
 class Solid(Thing, frozen=True, kw_only=True):
-    """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow."""
+    """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow. texture: one of TEXTURES, a pattern
+    through the solid with a second colour."""
 
     colour: Rgb = (0.89, 0.87, 0.82)
     opacity: Annotated[Keyed, Row("Opacity", "%", 0.5, 0, 0, 100, 100, tip="How much of what is behind it is covered; its shadow thins with it")] = (
@@ -112,6 +124,11 @@ class Solid(Thing, frozen=True, kw_only=True):
     metal: Annotated[Keyed, METAL] = constant(0.0)
     coat: Annotated[Keyed, COAT] = constant(0.0)
     glow: Annotated[Keyed, GLOW] = constant(0.0)
+    texture: str = "none"
+    second: Rgb = (0.25, 0.24, 0.22)
+    texture_size: Annotated[Keyed, SIZE_OF_TEXTURE] = constant(0.3)
+    texture_amount: Annotated[Keyed, AMOUNT] = constant(1.0)
+    relief: Annotated[Keyed, RELIEF] = constant(0.02)
 
 
 DEPTH = Row("Depth", "m", 0.002, 3, 0.0001, tip="How deep the solid is")
