@@ -35,7 +35,7 @@ Icon={NAME}
 Terminal=false
 Categories=AudioVideo;Video;Graphics;3DGraphics;
 MimeType={KIND};
-Keywords=title;video;camera;track;matchmove;text;3D;
+Keywords=title;video;camera;track;letters;
 StartupWMClass=bright-lodestar
 """
     kind = f"""<?xml version="1.0" encoding="UTF-8"?>

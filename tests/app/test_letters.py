@@ -9,7 +9,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMenu, QPushButton
 
 from lodestar.app.faces import picture_of
-from lodestar.core.evaluate.lettering import title_parts
+from lodestar.core.evaluate.lettering import piece_box, title_parts, title_pieces
 from lodestar.core.shape.fonts import SHIPPED, system_faces
 from tests.app.test_hand import DemoCase
 
@@ -218,6 +218,38 @@ class ListsTest(LettersCase):
         self.assertEqual([k.frame for k in self.title().movers[0].reach.keys], [0.0, 33.0])
         self.session.undo()
         self.assertEqual([k.frame for k in self.title().movers[0].reach.keys], [0.0, 20.0])
+
+
+class FlyTest(LettersCase):
+    def test_a_hole_is_chosen_by_a_click_and_flown_through_at_another_frame(self):
+        from lodestar.core.edits.fly import hole_at
+        from lodestar.core.evaluate.cameras import camera_at
+        from lodestar.core.evaluate.objects import pose_of
+        from lodestar.core.scene.poses import moved
+
+        self.session.show_frame(60)
+        title = self.title()
+        first, height = title_pieces(title, 60)[0][0], title.height.at(60)[0]
+        low, high = piece_box(first)
+        hole = hole_at(title, height * np.array([first.x + (low[0] + high[0]) / 2, 0.0, 0.5]), 60)
+        self.assertIsNotNone(hole)
+        self.window.commands.run("place")
+        self.session.use_tool("fly")
+        self.settle()
+        shot = self.session.shot
+        self.click_at(camera_at(shot, 60).project(moved(pose_of(shot, title, 60), hole.middle))[0])
+        self.assertIsNotNone(self.canvas.tool.hole)
+        self.session.show_frame(30)
+        self.key(Qt.Key.Key_Return)
+        flown = self.title()
+        middle = moved(pose_of(self.session.shot, flown, 30), hole.middle)
+        np.testing.assert_allclose(middle, camera_at(self.session.shot, 30).centre, atol=1e-4)
+        self.session.undo()
+        self.assertEqual(self.title(), title)
+        self.session.use_tool("fly")
+        self.settle()
+        self.click_at((640, 40))
+        self.assertIn("no hole", self.told())
 
 
 class EdgesTest(LettersCase):

@@ -1,6 +1,7 @@
 """The tools on the picture, one file for each thing they work on; `TOOLS` says which step has which."""
 
 from .brush import Brush
+from .fly import FlyThrough
 from .ground import DrawHorizon, DrawUpright, TurnScene
 from .handles import MoveObject
 from .lamps import MoveLamp
@@ -14,7 +15,20 @@ TOOLS = {
     "Track": (ChooseMarks, DrawRegion, MoreHere, PlaceByHand),
     "Solve": (ChooseMarks, MoreHere, PlaceByHand),
     "Ground": (ChooseMarks, DrawUpright, DrawHorizon, TurnScene),
-    "Place": (MoveObject, PlaceTitle, PlaceLogo, PlacePicture, PlaceCard, PlaceCheck, PlaceAnchor, DrawBox, DrawBoxStandIn, AlongPath, ChooseMarks),
+    "Place": (
+        MoveObject,
+        PlaceTitle,
+        PlaceLogo,
+        PlacePicture,
+        PlaceCard,
+        PlaceCheck,
+        PlaceAnchor,
+        DrawBox,
+        DrawBoxStandIn,
+        AlongPath,
+        FlyThrough,
+        ChooseMarks,
+    ),
     "Light": (AlongShadow, MoveLamp, MoveObject),
     "Foreground": (DrawMatte, Brush),
 }
