@@ -4,7 +4,7 @@
     bench.py [--frames N] [--pictures N]
 
 Machines are shared and noisy: read the ratios. Bounds: decode alone; one forward flow pass of OpenCV with as many points;
-a copy of the plate; decode and encode alone. The last lines are those of bench_render.py and bench_window.py.
+a copy of the plate; decode and encode alone. The last lines are those of bench_render.py, bench_letters.py and bench_window.py.
 """
 
 import argparse
@@ -25,6 +25,7 @@ import cv2
 import msgspec
 import numpy as np
 
+import bench_letters
 import bench_render
 import bench_window
 from lodestar.core.basics.job import Job
@@ -108,6 +109,7 @@ def main() -> None:
         seconds, _ = timed(lambda: deliver(part, Path(folder) / "out.mp4", Job()))
         row("output final", seconds, args.pictures, own_s + encode_s, "decode and encode alone")
     bench_render.main()
+    bench_letters.main()
     bench_window.main()
     import resource
 

@@ -49,6 +49,8 @@ SPARED = {
     "help",
     "shortcuts",
     "about",
+    "preferences",
+    "steps",
 } | {f"recent-{k}" for k in range(5)}
 SPARED |= {"track", "solve", "track-and-solve", "unsaved", "undo", "redo"}
 NOT_PRESSED = {"invite-demo", "invite-clip", "write", "output-write"}

@@ -20,7 +20,7 @@ os.environ.setdefault("XDG_CONFIG_HOME", tempfile.mkdtemp())
 import cv2
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QPushButton
 
 from lodestar.app import theme
 from lodestar.app.session import STEPS, Session
@@ -31,7 +31,7 @@ from lodestar.core.shot.document import Marker, with_marker
 from lodestar.core.shot.motion import overshot
 
 FRAME = 46
-VIEWS = (*STEPS, "empty", "placing", "scene", "curves", "finished")
+VIEWS = (*STEPS, "empty", "placing", "letters", "faces", "lamps", "scene", "curves", "finished")
 
 
 def wait_for_picture(app: QApplication, window: Window, seconds: float = 60) -> None:
@@ -134,6 +134,39 @@ def main() -> None:
         for _ in range(20):
             app.processEvents()
         window.grab().save(str(out / "placing.png"))
+    if not args.steps or "letters" in args.steps:
+        session.show_step("Place")
+        session.use_tool("move")
+        session.show_frame(14)
+        prepare(window, "Place")
+        before = session.shot
+        window.commands.run("arrive-settle-from-above")
+        window.commands.run("leave-burn-in")
+        wait_for_picture(app, window)
+        window.grab().save(str(out / "letters.png"))
+        session.edit("As it was", lambda _: before)
+        session.show_frame(FRAME)
+    if not args.steps or "faces" in args.steps:
+        session.show_step("Place")
+        prepare(window, "Place")
+        rest(app, 0.3)
+        window.panels["Place"].findChild(QPushButton, "choose-face").click()
+        rest(app, 2.0)
+        chooser = next(w for w in app.topLevelWidgets() if w.objectName() == "face-chooser")
+        chooser.grab().save(str(out / "faces.png"))
+        chooser.close()
+    if not args.steps or "lamps" in args.steps:
+        session.select("open-sky")
+        session.show_step("Light")
+        before = session.shot
+        window.commands.run("add-spot")
+        lamp = session.shot.lamps[-1]
+        session.edit_value("Lower", lamp.id, "position", lambda v: v.changed(FRAME, (0.9, -2.2, 1.5)))
+        session.edit_value("Aim", lamp.id, "turn", lambda v: v.changed(FRAME, (16.0, -32.0)))
+        session.edit_value("Strength", lamp.id, "strength", lambda v: v.changed(FRAME, (9.0,)))
+        wait_for_picture(app, window)
+        window.grab().save(str(out / "lamps.png"))
+        session.edit("As it was", lambda _: before)
     if not args.steps or "scene" in args.steps:
         session.show_step("Place")
         session.use_tool("move")

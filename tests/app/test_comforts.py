@@ -9,6 +9,8 @@ from PyQt6.QtWidgets import QApplication, QDialog, QMenu
 
 from lodestar.app.help import ABOUT, KEYS, PARTS, pages
 from lodestar.app.session import STEPS
+from lodestar.core.picture import workshop
+from lodestar.core.render import pool
 from tests.app.test_hand import DemoCase
 from tests.app.window_case import WindowCase
 
@@ -106,6 +108,28 @@ class LanesTest(DemoCase):
         editor.setText("Walker")
         QTest.keyClick(editor, Qt.Key.Key_Return)
         self.assertEqual(self.session.shot.mattes[0].name, "Walker")
+
+
+class PreferencesTest(WindowCase):
+    def test_they_hold_at_once_and_in_the_next_window(self):
+        self.window.commands.run("preferences")
+        dialog = self.window.findChild(QDialog, "preferences")
+        before = pool.threads()
+        try:
+            for name, text in (("keep/seconds", "30"), ("memory/frames", "900"), ("cores", "1")):
+                field = dialog.fields[name]
+                field.begin_typing(text)
+                QTest.keyClick(field.editor, Qt.Key.Key_Return)
+            self.assertEqual(self.session.files._timer.interval(), 30_000)
+            self.assertEqual((workshop.frames._most, pool.threads()), (900_000_000, 1))
+            dialog.close()
+            self.settle()
+            other = self.open_window()
+            self.assertEqual(other.session.files._timer.interval(), 30_000)
+            self.close_window(other)
+        finally:
+            pool.set_threads(before)
+            workshop.frames.set_most(workshop.KEPT_BYTES)
 
 
 class RecentTest(DemoCase):

@@ -56,6 +56,7 @@ class Pictures(QObject):
         self._kept: OrderedDict[tuple, QImage] = OrderedDict()
         self._kept_for: tuple = ()
         self._bytes = 0
+        self.most_bytes = KEPT_BYTES
         self.count = 0
         self._thread = threading.Thread(target=self._run, name="pictures", daemon=True)
         self._thread.start()
@@ -125,7 +126,7 @@ class Pictures(QObject):
         with self._wait:
             self._kept[key] = image
             self._bytes += image.sizeInBytes()
-            while self._bytes > KEPT_BYTES:
+            while self._bytes > self.most_bytes:
                 _, old = self._kept.popitem(last=False)
                 self._bytes -= old.sizeInBytes()
         return image

@@ -301,6 +301,10 @@ class ShotFiles(QObject):
 
     pictured: Callable[[], QImage | None] = staticmethod(lambda: None)  # what the view shows now
 
+    def keep_after(self, seconds: float) -> None:
+        """How long after an edit the work is kept aside."""
+        self._timer.setInterval(round(seconds * 1000))
+
     def keep_picture(self, image: QImage | None) -> None:
         """A small picture of the shot that is open, by which it is found again."""
         if self.path is not None and image is not None and not image.isNull() and (place := picture_place(self.path)) is not None:

@@ -38,6 +38,8 @@ from .panels.plate import PlatePanel
 from .panels.solve import SolvePanel
 from .panels.track import TrackPanel
 from .pictures import Pictures
+from .preferences import Preferences
+from .preferences import apply as apply_preferences
 from .session import STEPS, Gently, Session
 from .shot_commands import ShotCommands
 from .shot_files import ShotFiles, picture_place
@@ -106,6 +108,7 @@ class Window(QMainWindow):
         geometry = session.settings.value("geometry")
         if geometry is not None:
             self.restoreGeometry(geometry)
+        apply_preferences(session, self.pictures)
         self.refresh()
         self.canvas.setFocus()
 
@@ -166,6 +169,7 @@ class Window(QMainWindow):
             Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", lambda: s.history.undo_label is not None),
             Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", lambda: s.history.redo_label is not None),
             Command("steps", "Edit", "What was done…", lambda: StepsTaken(s, self).show(), "Ctrl+Alt+Z", tip="the list of steps, to go back to any"),
+            Command("preferences", "Edit", "Preferences…", lambda: Preferences(s, self.pictures, self).show(), "Ctrl+;", divided=True),
             Command("choose-all", "Edit", "Choose all", self._choose_all, "Ctrl+A", has, "tracks in Track and Solve, objects elsewhere", True),
             Command("choose-none", "Edit", "Choose nothing", lambda: s.select("", frozenset()), "Ctrl+Shift+A", has),
         )

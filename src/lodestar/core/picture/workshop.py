@@ -39,6 +39,13 @@ class _Frames:
             while self._bytes > self._most and len(self._kept) > 1:
                 self._bytes -= self._kept.popitem(last=False)[1].nbytes
 
+    def set_most(self, most_bytes: int) -> None:
+        """Another number of bytes; what is too much by it goes."""
+        with self._lock:
+            self._most = most_bytes
+            while self._bytes > self._most and len(self._kept) > 1:
+                self._bytes -= self._kept.popitem(last=False)[1].nbytes
+
     def clear(self) -> None:
         with self._lock:
             self._kept.clear()

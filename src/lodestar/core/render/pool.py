@@ -18,9 +18,7 @@ def set_threads(count: int) -> None:
     global _threads, _pool
     with _lock:
         _threads = max(1, count)
-        if _pool is not None:
-            _pool.shutdown(wait=False)
-        _pool = None
+        _pool = None  # whoever draws with the old one goes on with it; it ends when the last has let go of it
 
 
 def threads() -> int:
