@@ -22,6 +22,7 @@ from lodestar.core.edits.arrange import (
     find,
     ground_through,
     ground_under,
+    mixed_depths,
     packed,
     pasted,
     pivot_at,
@@ -234,12 +235,16 @@ class StandInTest(unittest.TestCase):
         shot = with_solve(shot, solve)
         tracks = [int(i) for i in self.ids[:4]]
         tube, card = tube_along(shot, tracks), post_card(shot, tracks, 20)
-        for item, length in ((tube, 0.9 * np.linalg.norm(top - foot)), (card, np.linalg.norm(top - foot))):
+        for item, length in ((tube, np.linalg.norm(top - foot)), (card, np.linalg.norm(top - foot))):
             axis = turn_matrix(item.turn.value)[:, 2]
             np.testing.assert_allclose(axis, (top - foot) / np.linalg.norm(top - foot), atol=1e-3)
             self.assertAlmostEqual(getattr(item, "length", getattr(item, "height", None)).value[0], length, places=3)
             self.assertTrue(item.hides and not item.drawn)
-        self.assertAlmostEqual(card.position.value[2], 0.0, places=3)  # down to the ground
+            self.assertAlmostEqual(item.position.value[2], 0.0, places=3)  # down to the ground
+        self.assertEqual(mixed_depths(shot, tracks, 20), "")
+        behind = scene_frame(shot).inverse().points(np.array([[0.3, 0.2, 0.5]]) + 0.6 * (np.array([0.3, 0.2, 0.5]) - camera_at(shot, 20).centre))
+        mixed = with_solve(shot, msgspec.structs.replace(solve, xyz=np.concatenate([xyz[:3], behind, shot.solve.xyz[4:]])))
+        self.assertIn("what is behind", mixed_depths(mixed, tracks, 20))
         to = camera_at(shot, 20).centre - np.array(card.position.value)
         self.assertGreater(-turn_matrix(card.turn.value)[:, 1] @ to, 0)
 

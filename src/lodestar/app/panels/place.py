@@ -18,6 +18,7 @@ from lodestar.core.edits.arrange import (
     facing_camera,
     find,
     ground_through,
+    mixed_depths,
     packed,
     pasted,
     pivot_at,
@@ -453,6 +454,9 @@ class PlacePanel(LetterPanel):
         if new:
             self.session.select(new[0].id)
             self.session.use_tool("move")
+            told = mixed_depths(self.session.shot, tracks, self.session.frame) if isinstance(new[0], Card | Tube) else ""
+            if told:
+                self.session.tell(told, "Choose marks of the post alone, or undo.", "doubtful")
 
     def _span(self, end: int, frame: int, group: object) -> None:
         item, plate = self.session.object(), self.session.shot.plate

@@ -315,6 +315,8 @@ def along_line(shot: Shot, ids: Sequence[str], frame: float, how: How, path: F64
     return shot
 
 
+MIXED = 0.08  # of the distance, that points of one post may lie behind one another
+
 # stand-ins from points ----------------------------------------------------------------------------------------------------------
 
 
@@ -380,6 +382,29 @@ def _line_through(points: np.ndarray) -> tuple[np.ndarray, np.ndarray, float, fl
     )
 
 
+def _down_to_ground(low: np.ndarray, axis: np.ndarray, length: float) -> tuple[np.ndarray, float]:
+    """The foot and length of what leans little and ends a little over the level ground, which it is taken to stand on."""
+    if axis[2] > 0.5 and 0 < low[2] < 0.5 * length:
+        return low - axis * low[2] / axis[2], length + float(low[2] / axis[2])
+    return low, length
+
+
+def mixed_depths(shot: Shot, tracks: Sequence[int], frame: float) -> str:
+    """A sentence where chosen points lie farther behind one another than beside, so that they can hardly be of one thing; else empty."""
+    try:
+        points, _ = _chosen_points(shot, tracks, 3, "")
+    except UserError:
+        return ""
+    to = points - camera_at(shot, frame).centre
+    away = np.linalg.norm(to, axis=1)
+    ray = (to / away[:, None]).mean(0)
+    beside = to - np.outer(to @ ray, ray) / max(float(ray @ ray), 1e-12)
+    across = float(np.linalg.norm(np.ptp(beside, axis=0)))
+    if float(np.ptp(away)) < max(across, MIXED * float(np.median(away))):
+        return ""
+    return f"The chosen marks lie {away.min():.3g} to {away.max():.3g} from the camera: some may be of what is behind."
+
+
 def post_card(shot: Shot, tracks: Sequence[int], frame: float) -> Card:
     """A card that stands in for a post or pole: along the line through two or more tracks, down to the ground where it is near,
     facing the camera of the frame; it hides what is behind."""
@@ -389,8 +414,7 @@ def post_card(shot: Shot, tracks: Sequence[int], frame: float) -> Card:
         raise UserError("The points lie in one place.", "Choose one at the foot and one at the top.")
     axis = (high - low) / np.linalg.norm(high - low)
     length = float(np.linalg.norm(high - low))
-    if axis[2] > 0.5 and 0 < low[2] < 0.5 * length:
-        low, length = low - axis * low[2] / axis[2], length + float(low[2] / axis[2])
+    low, length = _down_to_ground(low, axis, length)
     to = low - camera_at(shot, frame).centre
     away = to - axis * (to @ axis)
     away /= max(float(np.linalg.norm(away)), 1e-9)
@@ -416,6 +440,7 @@ def tube_along(shot: Shot, tracks: Sequence[int]) -> Tube:
     if length < LEAST_GAP:
         raise UserError("The points lie in one place.", "Choose one at the foot and one at the top.")
     axis = (high - low) / length
+    low, length = _down_to_ground(low, axis, length)
     x = np.cross([0, 1.0, 0] if abs(axis[1]) < 0.9 else [1.0, 0, 0], axis)
     x /= np.linalg.norm(x)
     R = np.stack([x, np.cross(axis, x), axis], 1)
