@@ -1,6 +1,7 @@
 """What a user finds at hand: what was done, help, context menus, names on lanes, shots that were open last, dropping, the keyboard."""
 
 import unittest
+from unittest import mock
 
 from PyQt6.QtCore import QMimeData, QPoint, Qt, QUrl
 from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragLeaveEvent
@@ -130,6 +131,23 @@ class PreferencesTest(WindowCase):
         finally:
             pool.set_threads(before)
             workshop.frames.set_most(workshop.KEPT_BYTES)
+
+
+class NoticeTest(WindowCase):
+    def test_a_long_job_that_ends_behind_other_windows_is_told_by_the_desktop(self):
+        told = []
+        with (
+            mock.patch("lodestar.app.window.QProcess.startDetached", lambda program, words: told.append((program, words))),
+            mock.patch("lodestar.app.window.Window.isActiveWindow", lambda self: False),
+        ):
+            self.session.jobs.start("Track", "Track", lambda job: 1, lambda result: None, lambda error: None)
+            self.wait_idle()
+            self.assertEqual(told, [], "a short one is not worth it")
+            self.session.jobs.start("Track", "Track", lambda job: 1, lambda result: None, lambda error: None)
+            self.session.jobs._began -= 60
+            self.wait_idle()
+        self.assertEqual(told[0][0], "notify-send")
+        self.assertIn("Track is done.", told[0][1])
 
 
 class RecentTest(DemoCase):

@@ -2,6 +2,7 @@
 
 import gc
 import logging
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -68,9 +69,11 @@ class Jobs(QObject):
     """Runs one job at a time. `changed` is told when one begins, moves on or ends."""
 
     changed = pyqtSignal()
+    ended = pyqtSignal(str, str, float)  # name, how it ended ('done', 'failed', 'cancelled'), and the seconds that it took
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
+        self._began = 0.0
         self.name = ""
         self.step = ""
         self.job: Job | None = None
@@ -98,15 +101,17 @@ class Jobs(QObject):
             return False
         self.name, self.step, self.job = name, step, Job()
         self._ends = _Ends(self)
-        self._ends.done.connect(lambda result: self._end(done, result))
-        self._ends.failed.connect(lambda error: self._end(failed, error))
-        self._ends.cancelled.connect(lambda: self._end(cancelled))
+        self._began = time.monotonic()
+        self._ends.done.connect(lambda result: self._end("done", done, result))
+        self._ends.failed.connect(lambda error: self._end("failed", failed, error))
+        self._ends.cancelled.connect(lambda: self._end("cancelled", cancelled))
         self._timer.start()
         self._pool.start(_Run(function, self.job, self._ends))
         self.changed.emit()
         return True
 
-    def _end(self, then: Callable, *args: object) -> None:
+    def _end(self, how: str, then: Callable, *args: object) -> None:
+        name = self.name
         self.job, self.name, self.step = None, "", ""
         self._timer.stop()
         if self._ends is not None:
@@ -114,6 +119,7 @@ class Jobs(QObject):
         self._ends = None
         then(*args)
         self.changed.emit()
+        self.ended.emit(name, how, time.monotonic() - self._began)
 
     def cancel(self) -> None:
         if self.job is not None:

@@ -5,9 +5,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QPoint, QPointF, QSize, Qt, QTimer
+from PyQt6.QtCore import QPoint, QPointF, QProcess, QSize, Qt, QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import (
+    QApplication,
     QGridLayout,
     QHBoxLayout,
     QLabel,
@@ -21,6 +22,7 @@ from PyQt6.QtWidgets import (
 from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES
 from lodestar.core.shape.fonts import system_faces
 from lodestar.core.solve.views import triangulate
+from lodestar.desktop import ICON
 
 from . import theme
 from .commands import Command, Commands, Finder
@@ -52,6 +54,7 @@ from .viewer.viewer import Viewer
 PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)
 CLIPBOARD = "application/x-bright-lodestar-objects"
 SHOWN_RECENT = 6
+NOTICED_S = 20.0  # a job that took so long is worth a notice
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
 
 
@@ -104,6 +107,7 @@ class Window(QMainWindow):
         session.files.pictured = lambda: self.canvas.image
         session.frame_changed.connect(lambda _: self._panel_timer.start())
         session.jobs.changed.connect(self._panel_timer.start)
+        session.jobs.ended.connect(self._notice)
         self.resize(1280, 800)
         geometry = session.settings.value("geometry")
         if geometry is not None:
@@ -335,6 +339,14 @@ class Window(QMainWindow):
         super().changeEvent(event)
         if event.type() == event.Type.ActivationChange and self.isActiveWindow() and hasattr(self, "shot"):
             self.shot.look_at_disk()
+
+    def _notice(self, name: str, how: str, seconds: float) -> None:
+        """Who turned to something else meanwhile is told by the desktop that a long job ended."""
+        if how == "cancelled" or seconds < NOTICED_S or self.isActiveWindow():
+            return
+        QApplication.alert(self)
+        words = f"{name} {'is done' if how == 'done' else 'stopped; the window says why'}."
+        QProcess.startDetached("notify-send", ["--app-name=Bright Lodestar", f"--icon={ICON}", self.session.shot.name, words])
 
     def closeEvent(self, event) -> None:
         if not self.shot.may_leave():
