@@ -252,6 +252,76 @@ class FlyTest(LettersCase):
         self.assertIn("no hole", self.told())
 
 
+class TypingTest(LettersCase):
+    def setUp(self):
+        super().setUp()
+        self.session.show_frame(46)
+        self.session.select("")
+
+    def at(self, index: int, high: float = 0.5):
+        """Widget place of a caret of the title, at a share of its height."""
+        tool = self.window.viewer._tools["Place"]["type"]
+        self.session.select("open-sky")
+        foot, top = tool._ends(self.title())[index]
+        return foot + high * (top - foot)
+
+    def begin(self, index: int):
+        at = self.at(index) + [2.0, 0.0]
+        self.session.select("")
+        point = QPoint(*(int(v) for v in at))
+        QTest.mouseDClick(self.canvas, LEFT, pos=point)
+        self.settle()
+        self.assertEqual(self.session.tool, "type")
+        return self.canvas.tool
+
+    def test_a_double_click_puts_the_caret_and_letters_go_there(self):
+        tool = self.begin(3)
+        self.assertEqual(tool.caret, 3)
+        for c in "ed ":
+            QTest.keyClick(self.canvas, c)
+        self.assertEqual(self.title().text, "OPEed N SKY")
+        self.assertFalse(self.window.time.player.playing, "Space is a letter here")
+        QTest.keyClick(self.canvas, Qt.Key.Key_Backspace)
+        self.assertEqual(self.title().text, "OPEedN SKY")
+        self.settle()
+        self.assertEqual(self.find("words").toPlainText(), "OPEedN SKY")
+        self.session.undo()
+        self.session.undo()
+        self.assertEqual(self.title().text, "OPEN SKY", "a word is one step of undo")
+        QTest.keyClick(self.canvas, Qt.Key.Key_Escape)
+        self.settle()
+        self.assertEqual(self.session.tool, "move")
+
+    def test_arrows_and_shift_choose_and_what_is_typed_takes_its_place(self):
+        tool = self.begin(4)
+        QTest.keyClick(self.canvas, Qt.Key.Key_Home)
+        self.assertEqual(tool.caret, 0)
+        for _ in range(4):
+            QTest.keyClick(self.canvas, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+        QTest.keyClick(self.canvas, "H")
+        QTest.keyClick(self.canvas, "I")
+        self.assertEqual(self.title().text, "HI SKY")
+        QTest.keyClick(self.canvas, Qt.Key.Key_Return)
+        self.assertEqual(self.title().text, "HI\n SKY")
+        QTest.keyClick(self.canvas, Qt.Key.Key_Up)
+        self.assertLessEqual(tool.caret, 2)
+        QTest.keyClick(self.canvas, Qt.Key.Key_A, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClick(self.canvas, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClick(self.canvas, Qt.Key.Key_Delete)
+        self.assertEqual(self.title().text, "")
+        QTest.keyClick(self.canvas, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(self.title().text, "HI\n SKY")
+
+    def test_letters_are_chosen_by_dragging_over_them(self):
+        tool = self.begin(2)
+        a, b = self.at(1) + [3.0, 0.0], self.at(4) - [3.0, 0.0]
+        self.drag([a, (a + b) / 2, b], plate=False)
+        self.assertEqual(tool._range(), (1, 4))
+        self.assertEqual(self.window.panels["Place"]._range(), (1, 3), "the settings are those of the letters that are chosen in the picture")
+        QTest.keyClick(self.canvas, Qt.Key.Key_Delete)
+        self.assertEqual(self.title().text, "O SKY")
+
+
 class EdgesTest(LettersCase):
     def test_profiles_and_opacity_show_in_the_picture(self):
         self.unfold("edges")

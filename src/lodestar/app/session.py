@@ -82,6 +82,7 @@ class Session(QObject):
         self.others: frozenset[str] = frozenset()  # objects that are chosen with it
         self.tracks: frozenset[int] = frozenset()
         self.keys: Chosen = frozenset()  # keys in hand
+        self.letters: tuple[int, int] | None = None  # from, to: letters of the title in hand that are chosen in the picture
         self._begin_afresh()
         self.messages: list[Message] = []
         self.jobs = Jobs(self)
@@ -130,6 +131,7 @@ class Session(QObject):
         self.history = History(shot)
         self.selected = shot.objects[0].id if len(shot.objects) == 1 else ""
         self.others, self.tracks, self.keys, self.tool, self.frame = frozenset(), frozenset(), frozenset(), "", shot.first
+        self.letters = None
         self._begin_afresh()
         self.shot_changed.emit()
         self.view_changed.emit()
@@ -243,6 +245,11 @@ class Session(QObject):
     def _present(self, keys: Chosen) -> Chosen:
         things = keyed_things(self.shot)
         return frozenset(k for k in keys if (value := getattr(things.get(k[0]), k[1], None)) is not None and value.has_key(k[2]))
+
+    def choose_letters(self, letters: tuple[int, int] | None) -> None:
+        if letters != self.letters:
+            self.letters = letters
+            self.view_changed.emit()
 
     def choose_keys(self, keys: Chosen) -> None:
         keys = self._present(keys)

@@ -155,6 +155,15 @@ class LetterPanel(ObjectPanel):
         if item is not None and at >= 0:
             self.session.edit("Kern", lambda s: letters.kerned(s, item.id, at, value), group and (group, item.id, at))
 
+    def _follow_letters(self) -> None:
+        """Letters that are chosen in the picture are chosen among the words, too."""
+        if self.session.letters is not None and not self.words.hasFocus():
+            (first, last), cursor = self.session.letters, self.words.textCursor()
+            if (cursor.selectionStart(), cursor.selectionEnd()) != (first, last) and last <= len(self.words.toPlainText()):
+                cursor.setPosition(first)
+                cursor.setPosition(last, cursor.MoveMode.KeepAnchor)
+                self.words.setTextCursor(cursor)
+
     def _show_some(self) -> None:
         item, (first, last) = self.session.object(), self._range()
         if not isinstance(item, Title):
@@ -379,6 +388,7 @@ class LetterPanel(ObjectPanel):
             for line, text in ((self.features, item.features), (self.axes, item.axes)):
                 if line.text() != text:
                     line.setText(text)
+            self._follow_letters()
             self._show_some()
         if isinstance(item, Extruded):
             self.profile.setCurrentIndex(PROFILES.index(item.profile))

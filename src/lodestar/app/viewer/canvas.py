@@ -303,7 +303,7 @@ class PictureCanvas(QWidget):
 
     def event(self, event) -> bool:
         # numbers that are typed while a handle is in hand belong to the tool, whatever they are shortcuts for elsewhere
-        if event.type() == event.Type.ShortcutOverride and self.tool is not None and self.tool.wants(event.text()):
+        if event.type() == event.Type.ShortcutOverride and self.tool is not None and self.tool.takes(event):
             event.accept()
             return True
         return super().event(event)

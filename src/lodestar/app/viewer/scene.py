@@ -512,7 +512,7 @@ class SceneCanvas(QWidget):
         self.refresh()
 
     def event(self, event) -> bool:
-        if event.type() == event.Type.ShortcutOverride and self._in_tool and self.tool.wants(event.text()):
+        if event.type() == event.Type.ShortcutOverride and self._in_tool and self.tool.takes(event):
             event.accept()
             return True
         return super().event(event)

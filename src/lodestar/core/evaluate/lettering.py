@@ -12,8 +12,8 @@ from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..shape.extrude import MOST_HEIGHT, Edge, Form, Mesh, solid
 from ..shape.fonts import SHIPPED, Face, face_of, faces_with
-from ..shape.outlines import has_letter
-from ..shape.setting import Piece, Setting, Style, piece_box, pieces_of
+from ..shape.outlines import cap_height, has_letter
+from ..shape.setting import Piece, Setting, Style, letters_of, piece_box, pieces_of
 from ..shot.objects import Extruded, Layer, Mover, Relief, Rgb, Title
 from ..shot.objects import Style as TextStyle
 
@@ -244,6 +244,35 @@ def title_pieces(title: Title, frame: float) -> tuple[tuple[Piece, ...], Setting
     setting = setting_of(title, frame)
     apart = any(m.on and m.by == "letter" for m in title.movers)
     return pieces_of(title_face(title), words_of(title), setting, apart), setting
+
+
+def carets(title: Title, frame: float) -> F64:
+    """(n + 1, 2) where a caret stands before each letter of a text of n, and after the last: x and base line, in cap heights, on a straight line.
+
+    Before a letter that runs leftward it stands at its right. Raises UserError.
+    """
+    setting, words = setting_of(title, frame), words_of(title)
+    found = np.full((len(words) + 1, 2), np.nan)
+    placed, widest = letters_of(title_face(title), words, setting)
+    drop = setting.line_step / cap_height(title_face(title))
+    lines = words.split("\n")
+    begin = 0
+    for number, line in enumerate(lines):
+        own = [one for one in placed if one.line == number]
+        y = (len(lines) - 1 - number) * drop
+        if not own:
+            found[begin : begin + len(line) + 1] = {"left": -widest / 2, "both": -widest / 2, "right": widest / 2}.get(setting.align, 0.0), y
+        else:
+            leftward = {one.letter: k + 1 < len(own) and own[k + 1].letter < one.letter for k, one in enumerate(own)}
+            for one in own:
+                found[one.letter] = one.x + (one.advance if leftward[one.letter] else 0.0), y
+            last = max(own, key=lambda one: one.letter)
+            found[begin + len(line)] = last.x + (0.0 if leftward[last.letter] else last.advance), y
+            for k in range(begin + len(line) - 1, begin - 1, -1):  # a letter that shares a glyph with the one before it
+                if np.isnan(found[k, 0]):
+                    found[k] = found[k + 1]
+        begin += len(line) + 1
+    return found
 
 
 def title_box(title: Title, frame: float) -> tuple[F64, F64]:

@@ -10,6 +10,7 @@ from .outlines import DrawMatte, DrawRegion
 from .place import DrawBox, DrawBoxStandIn, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture, PlaceTitle
 from .rows import AlongPath
 from .shadow import AlongShadow
+from .typing import TypeWords
 
 TOOLS = {
     "Track": (ChooseMarks, DrawRegion, MoreHere, PlaceByHand),
@@ -26,6 +27,7 @@ TOOLS = {
         DrawBox,
         DrawBoxStandIn,
         AlongPath,
+        TypeWords,
         FlyThrough,
         ChooseMarks,
     ),

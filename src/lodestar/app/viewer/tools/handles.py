@@ -20,6 +20,7 @@ from ... import theme
 from ...derived import points_of, slip_of
 from .. import overlays
 from .tool import NUMBER, REACH_PX, Tool
+from .typing import TypeWords, title_under
 
 SNAP_PX, SNAP_DEG, LEAST_REACH_PX, LEAST_DRAG_PX = 9.0, 15.0, 42.0, 4.0
 CORNER_SHARE = 0.04  # of an object's extent: so near to a side a picked pivot lies on it
@@ -56,6 +57,15 @@ class MoveObject(Tool):
         self.start = QPointF()
         self._taken: tuple[Shot, tuple, Grip] | None = None
         self.nudged = np.zeros(3)
+
+    def double(self, event) -> None:
+        """On the letters of a title: typing begins there."""
+        under = title_under(self.canvas, event.position())
+        if under is not None and self.session.step == "Place":
+            self.session.select(under.id)
+            self.session.use_tool("type")
+            if isinstance(self.canvas.tool, TypeWords):
+                self.canvas.tool.begin(event.position())
 
     def hint(self) -> str:
         item = self.session.object()

@@ -41,6 +41,10 @@ class Tool:
         """Whether a typed character belongs to this tool before any shortcut."""
         return False
 
+    def takes(self, event) -> bool:
+        """Whether a key belongs to this tool before any shortcut."""
+        return self.wants(event.text())
+
     def number(self) -> float | None:
         """What was typed so far, once it is a number."""
         try:
