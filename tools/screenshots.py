@@ -163,7 +163,7 @@ def main() -> None:
         lamp = session.shot.lamps[-1]
         session.edit_value("Lower", lamp.id, "position", lambda v: v.changed(FRAME, (0.9, -2.2, 1.5)))
         session.edit_value("Aim", lamp.id, "turn", lambda v: v.changed(FRAME, (16.0, -32.0)))
-        session.edit_value("Strength", lamp.id, "strength", lambda v: v.changed(FRAME, (9.0,)))
+        session.edit_value("Strength", lamp.id, "strength", lambda v: v.changed(FRAME, (3.0,)))
         wait_for_picture(app, window)
         window.grab().save(str(out / "lamps.png"))
         session.edit("As it was", lambda _: before)

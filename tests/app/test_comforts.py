@@ -3,10 +3,10 @@
 import unittest
 from unittest import mock
 
-from PyQt6.QtCore import QMimeData, QPoint, Qt, QUrl
+from PyQt6.QtCore import QMimeData, QPoint, QSize, Qt, QUrl
 from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragLeaveEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QDialog, QMenu
+from PyQt6.QtWidgets import QApplication, QCheckBox, QDialog, QLabel, QMenu, QToolButton
 
 from lodestar.app.help import ABOUT, KEYS, PARTS, pages
 from lodestar.app.session import STEPS
@@ -209,6 +209,34 @@ class KeyboardTest(DemoCase):
         for name in ("face", "title-height", "key-title-height", "title-colour", "stand-up", "position-x", "duplicate"):
             self.assertIn(name, names)
         self.assertTrue(panel.isVisible())
+
+
+class WidthTest(DemoCase):
+    def test_no_panel_is_wider_than_its_place(self):
+        self.session.select("open-sky")
+        self.window.commands.run("arrive-settle-from-above")
+        self.window.commands.run("leave-burn-in")
+        for step in STEPS:
+            self.session.show_step(step)
+            self.settle()
+            panel = self.window.panels[step]
+            self.assertLessEqual(panel.widget().width(), panel.viewport().width(), step)
+
+    def test_in_the_smallest_window_no_word_is_cut(self):
+        viewer = self.window.viewer
+        for size, words in ((self.window.minimumSize(), False), (QSize(1280, 800), True)):
+            self.window.resize(size)
+            for step in STEPS:
+                self.session.show_step(step)
+                self.settle()
+                parts = [*viewer.tool_row.findChildren(QToolButton), *viewer.bar.findChildren((QToolButton, QCheckBox, QLabel))]
+                for part in parts:
+                    if part.isVisible():
+                        self.assertGreaterEqual(part.width(), part.sizeHint().width(), f"{step}: {part.objectName()} at {size.width()}")
+            self.session.show_step("Place")
+            self.settle()
+            self.assertEqual(self.find("tool-title").toolButtonStyle() == Qt.ToolButtonStyle.ToolButtonTextBesideIcon, words)
+            self.assertEqual("Frame" in viewer.state.text(), words)
 
 
 def _all_actions(menu: QMenu):

@@ -233,10 +233,14 @@ class DrawingsTest(unittest.TestCase):
         text = self.lines(1500)
         self.assertFalse(drawings.is_quick(text))
         contours, wide = drawings.drawing_outlines(text)
-        same, width = drawings.outlines_of(text)
-        self.assertEqual((len(contours), wide), (len(same), width))
-        for a, b in zip(contours, same):
+        same = drawings.outlines_of(text)
+        self.assertEqual((len(contours), wide), (len(same.contours), same.wide))
+        for a, b in zip(contours, same.contours):
             np.testing.assert_array_equal(a, b)
+        for (colour, own), (known, others) in zip(drawings.drawing_parts(text), same.parts, strict=True):
+            self.assertEqual((colour, len(own)), (known, len(others)))
+            for a, b in zip(own, others):
+                np.testing.assert_array_equal(a, b)
         self.assertTrue(drawings.is_quick(text))
 
     def test_one_that_takes_too_long_is_left_and_not_tried_again(self):

@@ -118,7 +118,7 @@ class Row(QWidget):
         p.setPen(QColor(theme.OFF if empty else theme.READING))
         metrics, room = p.fontMetrics(), self.width() - 48
         p.drawText(QRectF(40, 28, room, 16), Qt.AlignmentFlag.AlignVCenter, metrics.elidedText(self.reading.first, Qt.TextElideMode.ElideRight, room))
-        if not self.reading.mend:
+        if not self.reading.mend and self.height() >= 60:  # in a low window it would be cut
             p.setPen(QColor(theme.QUIET))
             p.drawText(
                 QRectF(40, 44, room, 16), Qt.AlignmentFlag.AlignVCenter, metrics.elidedText(self.reading.second, Qt.TextElideMode.ElideRight, room)

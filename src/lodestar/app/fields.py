@@ -5,6 +5,7 @@ from collections.abc import Callable
 from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import (
+    QCheckBox,
     QColorDialog,
     QComboBox,
     QFrame,
@@ -35,7 +36,15 @@ def give_back_keyboard(widget: QWidget) -> None:
 
 
 class Choice(QComboBox):
-    """A closed list, which the wheel passes by: a panel that is scrolled never changes what is under the pointer."""
+    """A closed list, which the wheel passes by: a panel that is scrolled never changes what is under the pointer.
+
+    It may be narrower than its longest entry, which the opened list shows whole.
+    """
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.setMinimumContentsLength(6)
 
     def wheelEvent(self, event) -> None:
         event.ignore()
@@ -403,7 +412,7 @@ class Section(QWidget):
         row.addLayout(fields, 1)
         if key is not None:
             row.addWidget(key)
-        else:
+        elif not all(isinstance(widget, QCheckBox) for widget in widgets):  # the words of a check may run on
             row.addSpacing(KEY_WIDTH)
         self.rows.addLayout(row)
         return text

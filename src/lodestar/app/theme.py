@@ -95,6 +95,8 @@ QToolButton:hover {{ background: {CHOSEN_ROW}; }}
 QToolButton:checked {{ border-color: {ACCENT}; color: {TEXT}; }}
 QToolButton:focus {{ border-color: {QUIET}; }}
 QToolButton:disabled {{ color: {OFF}; }}
+QToolButton[role="menu"] {{ padding-right: 20px; }}
+QToolButton::menu-indicator {{ image: url({ROOT / "icons" / "chevron-field.svg"}); width: 14px; height: 14px; subcontrol-origin: padding; subcontrol-position: right center; right: 4px; }}
 QToolButton[role="segment"] {{ padding: 3px 10px; border: none; }}
 QToolButton[role="segment"]:checked {{ background: {CHOSEN_SEGMENT}; color: {TEXT}; }}
 QLineEdit, QPlainTextEdit, QComboBox {{ background: {FIELD}; border: 1px solid transparent; border-radius: 4px; padding: 2px 7px; min-height: 18px;

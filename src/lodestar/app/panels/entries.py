@@ -100,6 +100,7 @@ class Entries:
         self.add = QPushButton(f"Add a {noun}…")
         self.add.setObjectName(f"add-{noun}")
         self.add.setAccessibleName(f"Add a {noun}")
+        self.add.setToolTip(f"Choose which kind of {noun} is added")
         menu = QMenu(self.add)
         menu.setToolTipsVisible(True)
         for name, (tip, act) in adds.items():

@@ -1,6 +1,8 @@
 """The viewer: the tool row, the picture and the scene, and the bar under them."""
 
-from PyQt6.QtCore import QPointF, QSize, Qt
+from collections.abc import Callable
+
+from PyQt6.QtCore import QEvent, QPointF, QSize, Qt
 from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLabel, QMenu, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from .. import theme
@@ -32,7 +34,7 @@ TICK_NAMES = {
     "handles": ("Handles", "Draw footprint and handles of what is chosen"),
     "stand-ins": ("Stand-ins", "Draw what stands in for the place as wire over the picture"),
     "mattes": ("Mattes", "Draw the outlines of mattes over the picture"),
-    "eyes": ("Tracker’s view", "Show what the tracker is shown: contrast and blur, and what is kept out dark"),
+    "eyes": ("As tracked", "Show what the tracker is shown: contrast and blur, and what is kept out dark"),
 }
 
 
@@ -72,7 +74,7 @@ class Viewer(QWidget):
         self.refresh()
 
     def _tool_row(self) -> QWidget:
-        row = QWidget()
+        row = self.tool_row = FittedRow(self._show_words)
         row.setFixedHeight(36)
         self.row = QHBoxLayout(row)
         self.row.setContentsMargins(12, 0, 12, 0)
@@ -100,8 +102,15 @@ class Viewer(QWidget):
         self.row.addWidget(self.before_after)
         return row
 
+    def _show_words(self, whole: bool) -> None:
+        """Words beside the icons of tools, or icons alone, whose tooltips have the words."""
+        style = Qt.ToolButtonStyle.ToolButtonTextBesideIcon if whole else Qt.ToolButtonStyle.ToolButtonIconOnly
+        for b in self.tool_row.findChildren(QToolButton):
+            if b.property("role") != "segment":
+                b.setToolButtonStyle(style)
+
     def _bar(self) -> QWidget:
-        bar = QWidget()
+        bar = self.bar = FittedRow(lambda whole: self._refresh_bar())
         bar.setFixedHeight(28)
         layout = QHBoxLayout(bar)
         layout.setContentsMargins(12, 0, 12, 0)
@@ -200,6 +209,7 @@ class Viewer(QWidget):
             b.clicked.connect(lambda _, n=name: self.session.use_tool(n) or self.refresh())
             self.tool_place.addWidget(b)
             self._tool_buttons.append(b)
+        self.tool_row.begin()
         if step in SHOWN:
             self.more = _menu_button("more-tools", "Everything else that can be placed, drawn and arranged")
             self.more.setCheckable(True)
@@ -265,21 +275,52 @@ class Viewer(QWidget):
 
     def _refresh_bar(self) -> None:
         self.zoom.setText(f"{self.canvas.scale * self.canvas.devicePixelRatioF():.0%}" + (" fit" if not self.canvas.zoom else ""))
-        self.quality.setText("Quality: final when still" if self.canvas.refine else "Quality: draft")
+        whole = self.bar.whole
+        for layout in (self.bar.layout(), self.tick_place):
+            layout.setSpacing(12 if whole else 3)
+        quality = "final when still" if self.canvas.refine else "draft"
+        self.quality.setText(f"Quality: {quality}" if whole else quality.split()[0].capitalize())
         session = self.session
         solve = session.shot.solve
-        text = f"Frame {session.frame}"
+        text = [f"Frame {session.frame}"]
         if solve is not None and session.step in ("Solve", "Track", "Ground", "Place"):
             at = (solve.frames == session.frame).nonzero()[0]
-            text += f" · {solve.frame_error[at[0]]:.2f} px" if len(at) else " · no camera here"
+            text.append(f"{solve.frame_error[at[0]]:.2f} px" if len(at) else "no camera here")
         shown = self.canvas.shown
         if shown is not None and shown.shot.objects:
-            text += f" · {shown.quality}"
-        self.state.setText(text)
+            text.append(shown.quality)
+        self.state.setText(" · ".join(text if whole else text[-1:]))
+        self.state.setToolTip(" · ".join(text))
+
+
+class FittedRow(QWidget):
+    """A row that is told to say less when it is too narrow for all it says: fit(whole) does that."""
+
+    def __init__(self, fit: Callable[[bool], None]) -> None:
+        super().__init__()
+        self.fit = fit
+        self.whole, self.wanted = True, 0
+
+    def begin(self) -> None:
+        """Other parts came: how wide they are is not known."""
+        if not self.whole:
+            self.whole = True
+            self.fit(True)
+
+    def event(self, event: QEvent | None) -> bool:
+        done = super().event(event)
+        if event is not None and event.type() in (QEvent.Type.Resize, QEvent.Type.LayoutRequest) and (layout := self.layout()) is not None:
+            if self.whole:
+                self.wanted = layout.sizeHint().width()
+            if self.whole != (whole := self.wanted <= self.width()):
+                self.whole = whole
+                self.fit(whole)
+        return done
 
 
 def _menu_button(name: str, tip: str) -> QToolButton:
     b = QToolButton()
+    b.setProperty("role", "menu")
     b.setObjectName(name)
     b.setToolTip(tip)
     b.setIconSize(QSize(16, 16))
