@@ -3,10 +3,10 @@
 import unittest
 from unittest import mock
 
-from PyQt6.QtCore import QMimeData, QPoint, QSize, Qt, QUrl
+from PyQt6.QtCore import QMimeData, QPoint, QRect, QSize, Qt, QUrl
 from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragLeaveEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QCheckBox, QDialog, QLabel, QMenu, QToolButton
+from PyQt6.QtWidgets import QApplication, QCheckBox, QDialog, QLabel, QMenu, QToolButton, QWidget
 
 from lodestar.app.help import ABOUT, KEYS, PARTS, pages
 from lodestar.app.session import STEPS
@@ -209,6 +209,34 @@ class KeyboardTest(DemoCase):
         for name in ("face", "title-height", "key-title-height", "title-colour", "stand-up", "position-x", "duplicate"):
             self.assertIn(name, names)
         self.assertTrue(panel.isVisible())
+
+    def test_where_the_keyboard_is_can_be_seen_at_every_stop(self):
+        self.session.select("open-sky")
+        self.window.commands.run("arrive-settle-from-above")
+        self.window.activateWindow()
+        blind = []
+        for step in STEPS:
+            self.session.show_step(step)
+            self.settle()
+            for stop in self.window.findChildren(QWidget):
+                if not (stop.isVisible() and stop.isEnabled() and stop.focusPolicy() & Qt.FocusPolicy.TabFocus) or stop.objectName().startswith(
+                    "qt_"
+                ):
+                    continue
+                if step != STEPS[0] and not self.window.panels[step].isAncestorOf(stop):
+                    continue  # seen already
+                place = QRect(stop.mapTo(self.window, QPoint(0, 0)), stop.size())
+                if not self.window.rect().contains(place):
+                    continue  # below what is on show; of the same kinds
+                if (held := QApplication.focusWidget()) is not None:
+                    held.clearFocus()
+                QApplication.processEvents()
+                before = self.window.grab(place).toImage()
+                stop.setFocus(Qt.FocusReason.TabFocusReason)
+                QApplication.processEvents()
+                if self.window.grab(place).toImage() == before:
+                    blind.append(f"{step}: {type(stop).__name__} {stop.objectName()}")
+        self.assertEqual(blind, [])
 
 
 class WidthTest(DemoCase):

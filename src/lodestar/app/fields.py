@@ -2,8 +2,8 @@
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import QPointF, QRectF, QSettings, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtCore import QEvent, QObject, QPoint, QPointF, QRectF, QSettings, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QFocusEvent, QPainter, QPen
 from PyQt6.QtWidgets import (
     QCheckBox,
     QColorDialog,
@@ -494,3 +494,31 @@ def button(text: str, name: str, tip: str, act: Callable[[], object], main: bool
         b.setProperty("role", "main")
     b.clicked.connect(lambda: act())
     return b
+
+
+class FocusFrame(QWidget):
+    """A line round the view that Tab brought the keyboard to; after a click one knows where it is."""
+
+    def __init__(self, window: QWidget, *views: QWidget) -> None:
+        super().__init__(window)
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.setAttribute(Qt.WidgetAttribute.WA_NoSystemBackground)
+        self.hide()
+        self.views = views
+        for view in views:
+            view.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        if isinstance(watched, QWidget) and watched in self.views and event is not None:
+            if isinstance(event, QFocusEvent):
+                reason = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
+                self.setVisible(event.gotFocus() and reason)
+            if self.isVisible() and watched.hasFocus() and event.type() in (QEvent.Type.FocusIn, QEvent.Type.Resize, QEvent.Type.Move):
+                self.setGeometry(watched.visibleRegion().boundingRect().translated(watched.mapTo(self.parentWidget(), QPoint(0, 0))))
+                self.raise_()
+        return super().eventFilter(watched, event)
+
+    def paintEvent(self, event) -> None:
+        p = QPainter(self)
+        p.setPen(QPen(QColor(theme.ACCENT), 1))
+        p.drawRect(self.rect().adjusted(0, 0, -1, -1))

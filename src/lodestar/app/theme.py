@@ -89,7 +89,7 @@ QPushButton[role="field"] {{ background: {FIELD}; padding: 2px 7px; min-height: 
 QPushButton[role="field"]:disabled {{ border-color: transparent; }}
 QPushButton::menu-indicator {{ image: url({ROOT / "icons" / "chevron-field.svg"}); width: 14px; height: 14px; subcontrol-position: right center; right: 6px; }}
 QPushButton[role="link"] {{ background: transparent; color: {ACCENT}; padding: 0; text-align: left; border: none; }}
-QPushButton[role="link"]:hover {{ text-decoration: underline; }}
+QPushButton[role="link"]:hover, QPushButton[role="link"]:focus {{ text-decoration: underline; }}
 QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 4px; padding: 3px 8px; color: {READING}; }}
 QToolButton:hover {{ background: {CHOSEN_ROW}; }}
 QToolButton:checked {{ border-color: {ACCENT}; color: {TEXT}; }}
@@ -99,12 +99,14 @@ QToolButton[role="menu"] {{ padding-right: 20px; }}
 QToolButton::menu-indicator {{ image: url({ROOT / "icons" / "chevron-field.svg"}); width: 14px; height: 14px; subcontrol-origin: padding; subcontrol-position: right center; right: 4px; }}
 QToolButton[role="segment"] {{ padding: 3px 10px; border: none; }}
 QToolButton[role="segment"]:checked {{ background: {CHOSEN_SEGMENT}; color: {TEXT}; }}
+QToolButton[role="segment"]:focus {{ color: {ACCENT}; }}
 QLineEdit, QPlainTextEdit, QComboBox {{ background: {FIELD}; border: 1px solid transparent; border-radius: 4px; padding: 2px 7px; min-height: 18px;
     selection-background-color: {ACCENT}; selection-color: {ON_ACCENT}; }}
 QLineEdit:focus, QPlainTextEdit:focus, QComboBox:focus {{ border-color: {ACCENT}; }}
 QComboBox::drop-down {{ border: none; width: 20px; }}
 QComboBox::down-arrow {{ image: url({ROOT / "icons" / "chevron-field.svg"}); width: 14px; height: 14px; }}
 QToolButton[role="plain"]:checked {{ border-color: transparent; }}
+QToolButton[role="plain"]:focus {{ border-color: {QUIET}; }}
 QComboBox QAbstractItemView {{ background: {PANEL}; border: 1px solid {LINE}; selection-background-color: {CHOSEN_SEGMENT}; }}
 QCheckBox {{ spacing: 6px; background: transparent; }}
 QCheckBox::indicator {{ width: 9px; height: 9px; border: 1px solid {QUIET}; border-radius: 3px; background: transparent; }}

@@ -28,7 +28,7 @@ from . import theme
 from .commands import Command, Commands, Finder
 from .course import Course
 from .errors import Log, Strip
-from .fields import button
+from .fields import FocusFrame, button
 from .help import ABOUT, KEYS, Help
 from .panels.finish import FinishPanel
 from .panels.foreground import ForegroundPanel
@@ -100,6 +100,7 @@ class Window(QMainWindow):
             view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
             view.customContextMenuRequested.connect(lambda at, view=view: self._context(view, at))
         self._menu_corner()
+        self.focus_frame = FocusFrame(self, self.canvas, self.viewer.scene, self.time.ruler, self.time.lanes, self.time.curves)
         threading.Thread(target=_load_ahead, name="fonts", daemon=True).start()
         self._panel_timer = QTimer(self, interval=0, singleShot=True)
         self._panel_timer.timeout.connect(self._refresh_panel)

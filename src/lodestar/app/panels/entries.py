@@ -65,7 +65,9 @@ class EntryRow(QWidget):
         self.on.setChecked(on)
         self.on.blockSignals(False)
         tint = theme.ACCENT if held else theme.TEXT
-        self.title.setStyleSheet(f"QPushButton {{ text-align: left; border: none; background: transparent; padding: 0 2px; color: {tint}; }}")
+        self.title.setStyleSheet(
+            f"QPushButton {{ text-align: left; border: none; background: transparent; padding: 0 2px; color: {tint}; }} QPushButton:focus {{ text-decoration: underline; }}"
+        )
 
 
 class Entries:

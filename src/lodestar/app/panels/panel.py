@@ -40,6 +40,7 @@ class Panel(QScrollArea):
         commands.add(*self.own_commands())
         self.setObjectName("panel")
         self.setWidgetResizable(True)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # what it holds is reached, and scrolled to
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFixedWidth(theme.SETTINGS_WIDTH)

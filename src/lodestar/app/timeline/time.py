@@ -93,6 +93,7 @@ class Time(QWidget):
         self.ruler, self.lanes, self.curves = Ruler(session, pictures, canvas), Lanes(session), Curves(session)
         box.addWidget(self.ruler)
         self.scroller = QScrollArea(widgetResizable=True)
+        self.scroller.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.lanes.time = self
         self.scroller.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.scroller.setFrameShape(QScrollArea.Shape.NoFrame)
