@@ -143,6 +143,25 @@ class MotionTest(TimeCase):
         target = self.item().position.at(500)[0]
         self.assertGreater(max(self.item().position.at(f)[0] for f in range(100)), target + 0.1)
 
+    def test_a_lamp_and_what_glows_flicker_together(self):
+        self.window.commands.run("add-spot")
+        lamp = self.session.shot.lamps[-1].id
+        keyed = lambda value: Keyed((value,), (Key(0.0, (value,)), Key(90.0, (value,))))
+        self.session.edit_item("Keys", lamp, strength=keyed(4.0))
+        self.session.edit_item("Keys", "open-sky", glow=keyed(1.5))
+        self.session.choose_keys(frozenset((id_, part, f) for id_, part in ((lamp, "strength"), ("open-sky", "glow")) for f in (0.0, 90.0)))
+        self.window.commands.run("flicker")
+        strength, glow = self.session.shot.lamps[-1].strength, self.item().glow
+        shares = [strength.at(f)[0] / 4 for f in range(95)]
+        np.testing.assert_allclose([glow.at(f)[0] / 1.5 for f in range(95)], shares)
+        self.assertLess(min(shares), 0.7)
+        self.assertEqual(shares[-1], 1.0)
+        self.session.undo()
+        self.assertEqual(len(self.item().glow.keys), 2)
+        self.session.choose_keys(frozenset(("open-sky", "position", f) for f in FRAMES))
+        self.window.commands.run("flicker")
+        self.assertIn("Only a single number can flicker", self.told())
+
     def test_too_few_keys_are_told(self):
         self.session.choose_keys(frozenset({("open-sky", "size", 20.0)}))
         self.session.edit_item("One key", "open-sky", size=Keyed((1.0,), (Key(20.0, (1.0,)),)))

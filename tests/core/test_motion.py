@@ -10,11 +10,14 @@ from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import Key, Keyed, constant, ease
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.motion import (
+    LIT,
+    OUT,
     SWING,
     bounced,
     change_keys,
     constant_speed,
     eased,
+    flickered,
     keyed_things,
     looped,
     moved_keys,
@@ -145,9 +148,27 @@ class GeneratedTest(unittest.TestCase):
         swing = [ease(Key(0, (0.0,), "free", SWING), s) for s in x]
         np.testing.assert_allclose(swing, (1 - np.cos(np.pi * x)) / 2, atol=0.003)
 
+    def test_a_flicker_stays_on_and_off_as_a_chain_of_two_states_does(self):
+        # mean lengths of stay and the share of time on follow from the two rates (stationary distribution of a two-state Markov chain)
+        value = motion((0, (2.0,)), (4000, (2.0,)))
+        keys = flickered(value, [0.0]).keys
+        lengths = np.diff([k.frame for k in keys])
+        lit = np.array([k.value[0] == 2.0 for k in keys[:-1]])
+        rounded = lambda mean: sum(max(1, round(x)) for x in -mean * np.log((np.arange(100_000) + 0.5) / 100_000)) / 100_000
+        self.assertAlmostEqual(lengths[lit].mean(), rounded(LIT), delta=0.6)
+        self.assertAlmostEqual(lengths[~lit].mean(), rounded(OUT), delta=0.3)
+        dips = np.array([k.value[0] for k in keys[:-1]])[~lit]
+        self.assertTrue(((dips >= 0.2) & (dips <= 1.2)).all())
+        self.assertEqual((keys[0].value, keys[-1].frame, keys[-1].value), ((2.0,), 4000, (2.0,)))
+        other = flickered(motion((0, (5.0,)), (4000, (5.0,))), [0.0]).keys
+        np.testing.assert_allclose([k.value[0] / 5 for k in other], [k.value[0] / 2 for k in keys])
+        for wrong in (motion((0, (1.0, 2.0)), (9, (1.0, 3.0))), motion((0, (1.0,))), motion((0, (1.0,)), (9000, (1.0,)))):
+            with self.assertRaises(UserError):
+                flickered(wrong, [0.0])
+
     def test_what_comes_after_gives_way_and_what_came_before_stays(self):
         value = motion((0, (0.0,)), (10, (1.0,)), (20, (0.0,)), (200, (9.0,)))
-        for make in (bounced, overshot):
+        for make in (bounced, overshot, flickered):
             keys = make(value, [10.0, 20.0]).keys
             self.assertEqual((keys[0].frame, keys[-1].frame), (0, 200))
         self.assertEqual(constant(1.0).keys, ())

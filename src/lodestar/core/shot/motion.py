@@ -21,6 +21,8 @@ LOOPS = ("again", "there and back", "onwards")
 FALL, RISE = (1 / 3, 0.0, 2 / 3, 1 / 3), (1 / 3, 2 / 3, 2 / 3, 1.0)
 # half a cosine, to 0.3 % of its height: same slope in the middle, level at both ends
 SWING = (0.3642, 0.0, 0.6358, 1.0)
+LIT, OUT = 6.0, 2.0  # frames that a tube which flickers stays on and off, on average (common practice, no source)
+DIP = (0.1, 0.6)  # of its value, while it is off (common practice, no source)
 
 
 def _parts() -> tuple[tuple[str, ...], tuple[str, ...]]:
@@ -292,6 +294,29 @@ def overshot(value: Keyed, frames: list[float], share: float = 0.2, least: float
         at, past = at + half, -past * share
     fresh.append(msgspec.structs.replace(end, frame=at))
     return _of([*fresh, *(k for k in value.keys if k.frame > at)], value)
+
+
+def flickered(value: Keyed, frames: list[float], seed: int = 1) -> Keyed:
+    """A number that falls and comes back at random between its first and its last key, as the light of a bad tube does; steps, as keys.
+
+    How long it stays on and off is drawn from exponential distributions of LIT and OUT frames, as if each frame were as likely to be the
+    last (a Markov chain of two states). The same frames and seed give the same steps, so that a lamp and what glows go together. Raises
+    UserError with fewer than two keys, for what is not one number, and over more than 5,000 frames.
+    """
+    keys = _span(value, frames)
+    first, last = keys[0].frame, keys[-1].frame
+    if len(value.value) != 1:
+        raise UserError("Only a single number can flicker.", "Choose keys of a strength, a glow or an opacity.")
+    if last - first > 5000:
+        raise UserError("That would take more than 1,000 keys.", "Key a shorter part and ask again.")
+    rng = np.random.default_rng(seed)
+    fresh, at, lit = [], first, True
+    while at < last:
+        held = value.at(at)[0]
+        fresh.append(Key(at, (held if lit else held * float(rng.uniform(*DIP)),), "hold"))
+        at, lit = at + max(1.0, round(rng.exponential(LIT if lit else OUT))), not lit
+    rest = (k for k in value.keys if k.frame < first or k.frame > last)
+    return _of([*rest, *fresh, keys[-1]], value)
 
 
 def _between(a: Value, b: Value, share: float) -> Value:
