@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QPoint, Qt
-from PyQt6.QtGui import QTextCursor
+from PyQt6.QtGui import QInputMethodEvent, QTextCursor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMenu, QPushButton
 
@@ -291,6 +291,25 @@ class TypingTest(LettersCase):
         QTest.keyClick(self.canvas, Qt.Key.Key_Escape)
         self.settle()
         self.assertEqual(self.session.tool, "move")
+
+    def test_what_an_input_method_composes_comes_whole(self):
+        enabled = lambda: self.canvas.inputMethodQuery(Qt.InputMethodQuery.ImEnabled)
+        self.assertFalse(enabled(), "keys are shortcuts while nobody types")
+        tool = self.begin(4)
+        self.assertTrue(enabled())
+        foot, top = tool._ends(self.title())[4]
+        beside = self.canvas.inputMethodQuery(Qt.InputMethodQuery.ImCursorRectangle)
+        self.assertAlmostEqual(beside.top(), top[1], delta=1)
+        self.assertAlmostEqual(beside.height(), foot[1] - top[1], delta=1)
+        half = QInputMethodEvent("´", [])  # a dead key, not yet a letter
+        QApplication.sendEvent(self.canvas, half)
+        self.assertEqual(self.title().text, "OPEN SKY")
+        for text in ("é", "星"):
+            event = QInputMethodEvent()
+            event.setCommitString(text)
+            QApplication.sendEvent(self.canvas, event)
+        self.assertEqual(self.title().text, "OPENé星 SKY")
+        self.assertEqual(tool.caret, 6)
 
     def test_arrows_and_shift_choose_and_what_is_typed_takes_its_place(self):
         tool = self.begin(4)

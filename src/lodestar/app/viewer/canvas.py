@@ -33,6 +33,7 @@ class PictureCanvas(QWidget):
         self.setAccessibleName("Picture")
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAttribute(Qt.WidgetAttribute.WA_InputMethodEnabled)
         self.setMinimumSize(160, 90)
         self.zoom = 0.0  # 0: fit
         self.pan = QPointF()
@@ -315,6 +316,20 @@ class PictureCanvas(QWidget):
             self.session.select("", frozenset())
         else:
             super().keyPressEvent(event)
+
+    def inputMethodQuery(self, query: Qt.InputMethodQuery) -> object:
+        written = self.tool.writes() if self.tool is not None else None
+        if query == Qt.InputMethodQuery.ImEnabled:
+            return written is not None
+        if query == Qt.InputMethodQuery.ImCursorRectangle and written is not None:
+            return written  # beside which candidates are offered
+        return super().inputMethodQuery(query)
+
+    def inputMethodEvent(self, event) -> None:
+        """Words that are composed of several keys, by an input method or a dead key, come whole."""
+        if self.tool is not None and self.tool.writes() is not None and event.commitString():
+            self.tool.write(event.commitString())
+        event.accept()
 
     def resizeEvent(self, event) -> None:
         self.refresh()

@@ -173,6 +173,7 @@ class Viewer(QWidget):
             session.tool = "title" if step == "Place" and not session.shot.objects and session.shot.solve is not None else wanted
         tool = tools.get(session.tool)
         self.canvas.tool = tool
+        self.canvas.updateMicroFocus()
         for b in self._tool_buttons:
             b.setChecked(b.property("tool") == session.tool)
             b.setEnabled(session.shot.plate is not None)

@@ -1,6 +1,6 @@
 """What every tool on the picture is: it takes mouse and keys from the canvas, draws what is in hand, and edits through the session."""
 
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 
 REACH_PX = 9.0
@@ -44,6 +44,13 @@ class Tool:
     def takes(self, event) -> bool:
         """Whether a key belongs to this tool before any shortcut."""
         return self.wants(event.text())
+
+    def writes(self) -> QRectF | None:
+        """Where in the view words are being written, for input methods and dead keys; None where none are."""
+        return None
+
+    def write(self, text: str) -> None:
+        """Words come from an input method."""
 
     def number(self) -> float | None:
         """What was typed so far, once it is a number."""

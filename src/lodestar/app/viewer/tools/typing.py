@@ -1,7 +1,7 @@
 """Typing on the letters themselves: a caret that stands on them in perspective, and the words that are chosen."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QApplication
 
@@ -147,9 +147,22 @@ class TypeWords(Tool):
         self._tell()
         return True
 
+    def writes(self) -> QRectF | None:
+        title = self.title()
+        if title is None or self.canvas.camera() is None:
+            return None
+        ends = self._ends(title)
+        caret = ends[min(self.caret, len(ends) - 1)]
+        return QRectF(QPointF(*caret[0]), QPointF(*caret[1])).normalized() if np.isfinite(caret).all() else QRectF()
+
+    def write(self, text: str) -> None:
+        self._put("".join(c for c in text if c.isprintable()))
+        self._tell()
+
     def _tell(self) -> None:
         """The settings show what the letters that are chosen have of their own."""
         self.session.choose_letters(self._range())
+        self.canvas.updateMicroFocus()
         self.canvas.update()
 
     def _range(self) -> tuple[int, int]:
