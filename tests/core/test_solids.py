@@ -154,6 +154,39 @@ class SvgTest(unittest.TestCase):
         self.assertAlmostEqual(volume(mesh), 0.75 * 0.2, delta=0.006)
 
 
+class LinesTest(unittest.TestCase):
+    """Lines by their width against areas of squares, discs and corners; the rules are those of SVG 1.1, 11.4."""
+
+    def covered(self, d: str, more: str, high: float) -> float:
+        """Area in px of a drawing that is `high` px high with its lines."""
+        return area(drawing_outlines(path(d, f"fill='none' stroke='#102030' {more}"))[0]) * high**2
+
+    def test_ends(self):
+        for cap, size in (("butt", 1000.0), ("square", 1100.0), ("round", 1000 + 25 * np.pi)):
+            self.assertAlmostEqual(self.covered("M0,0 h100", f"stroke-width='10' stroke-linecap='{cap}'", 10), size, delta=0.5, msg=cap)
+
+    def test_joins_and_their_limit(self):
+        corner = {"miter": 25.0, "bevel": 12.5, "round": 25 * np.pi / 4}
+        for join, size in corner.items():
+            for d in ("M0,0 h100 v100", "M100,100 v-100 h-100"):  # either way round
+                self.assertAlmostEqual(self.covered(d, f"stroke-width='10' stroke-linejoin='{join}'", 105), 1975 + size, delta=0.3, msg=join)
+        # at 90 degrees a miter is 1 / sin 45 = 1.414 widths long
+        for limit, size in ((1.42, 25.0), (1.41, 12.5)):
+            self.assertAlmostEqual(self.covered("M0,0 h100 v100", f"stroke-width='10' stroke-miterlimit='{limit}'", 105), 1975 + size, delta=1e-2)
+
+    def test_closed_lines_and_transforms(self):
+        self.assertAlmostEqual(self.covered("M0,0 h100 v100 h-100 z", "stroke-width='10'", 110), 110**2 - 90**2, delta=0.01)
+        ring = f"{HEAD}<g transform='scale(2)' style='stroke:black;stroke-width:5'><circle r='25' fill='none'/></g></svg>"
+        self.assertAlmostEqual(area(drawing_outlines(ring)[0]) * 110**2, np.pi * (55**2 - 45**2), delta=4)
+        self.assertAlmostEqual(volume(logo_mesh(ring, bevelled(0.2, 0.005))), area(drawing_outlines(ring)[0]) * 0.2, delta=0.003)
+
+    def test_where_something_is_filled_lines_are_left_out(self):
+        square = "<path d='M0,0 h100 v100 h-100 z'/>"
+        plain, _ = drawing_outlines(f"{HEAD}{square}</svg>")
+        lined, _ = drawing_outlines(f"{HEAD}{square}<path d='M0,0 h500' fill='none' stroke='red' stroke-width='9'/></svg>")
+        np.testing.assert_array_equal(plain[0], lined[0])
+
+
 class ColoursTest(unittest.TestCase):
     EMBLEM = (
         f"{HEAD}<rect width='100' height='100' fill='#204060'/><circle cx='50' cy='50' r='30' fill='gold'/>"
@@ -209,7 +242,8 @@ class HostileSvgTest(unittest.TestCase):
             "hello",
             "<svg",
             f"{HEAD}</svg>",
-            path("M0,0 h100", "fill='none' stroke='black'"),
+            path("M0,0 h100", "fill='none'"),
+            path("M0,0 h100", "fill='none' stroke='black' stroke-width='0'"),
             path("M0,0 h100 h-100 z"),
             f"{HEAD}<text>GATE</text></svg>",
             path("M0,0 L nan,4 z"),

@@ -1,4 +1,4 @@
-"""Drawings (SVG) to flat outlines. Only shapes with a fill are taken; nothing that a file names is fetched or run."""
+"""Drawings (SVG) to flat outlines: shapes with a fill, or lines by their width where nothing is filled; nothing that a file names is fetched or run."""
 
 import io
 import re
@@ -124,14 +124,18 @@ def outlines_apart(data: bytes) -> dict[str, np.ndarray]:
 def outlines_of(text: str) -> Outlines:
     """The outlines of a drawing that was looked over already."""
     try:
-        shapes = [s for s in se.SVG.parse(io.StringIO(text), reify=True).elements() if isinstance(s, se.Shape) and _has_fill(s)]
-        painted = [(_colour(s), section) for s in shapes if (section := _section(s)) is not None]
+        shapes = [s for s in se.SVG.parse(io.StringIO(text), reify=True).elements() if isinstance(s, se.Shape) and not _is_hidden(s)]
+        painted = [(_colour(s, "fill"), section) for s in shapes if _has_paint(s, "fill") and (section := _section(s)) is not None]
+        if not painted:
+            painted = [(_colour(s, "stroke"), section) for s in shapes if _has_paint(s, "stroke") and (section := stroked(s)) is not None]
     except (ValueError, TypeError, IndexError, AttributeError, ArithmeticError, KeyError, RecursionError, MemoryError) as error:
         raise UserError("The drawing has a shape that cannot be read.", "Save it again as plain SVG with paths only.") from error
     whole = m3.CrossSection.batch_boolean([section for _, section in painted], m3.OpType.Add) if painted else m3.CrossSection()
     contours = [np.asarray(p, float) for p in whole.to_polygons()]
     if not contours:
-        raise UserError("The drawing has no filled shape, so it has no body.", "Turn lines and text into filled paths, and save it again.")
+        raise UserError(
+            "The drawing has no filled shape and no line with a width, so it has no body.", "Turn text into filled paths, and save it again."
+        )
     points = np.concatenate(contours)
     if len(points) > MOST_POINTS:
         raise UserError(f"The drawing has {len(points)} corners; {MOST_POINTS} are the most.", "Simplify its paths and save it again.")
@@ -157,12 +161,12 @@ def _seen(painted: list[tuple[str, m3.CrossSection]]) -> list[tuple[str, m3.Cros
     return [(colour, m3.CrossSection.batch_boolean(own, m3.OpType.Add)) for colour, own in found.items()]
 
 
-def _colour(shape: se.Shape) -> str:
-    """The colour of a shape's fill as '#rrggbb'; black where it says nothing, as the standard has it."""
-    if str(shape.values.get("fill", "")).startswith("url"):
+def _colour(shape: se.Shape, paint: str) -> str:
+    """The colour of a shape's 'fill' or 'stroke' as '#rrggbb'; black where it says nothing, as the standard has it for a fill."""
+    if str(shape.values.get(paint, "")).startswith("url"):
         return ""
-    fill = shape.fill
-    return "#000000" if fill is None or fill.value is None else f"#{fill.red:02x}{fill.green:02x}{fill.blue:02x}"
+    found = getattr(shape, paint)
+    return "#000000" if found is None or found.value is None else f"#{found.red:02x}{found.green:02x}{found.blue:02x}"
 
 
 def _expanded(root: ET.Element, weight: Callable[[ET.Element], int]) -> int:
@@ -187,35 +191,106 @@ def _expanded(root: ET.Element, weight: Callable[[ET.Element], int]) -> int:
     return count(root, 0)
 
 
-def _has_fill(shape: se.Shape) -> bool:
-    fill = shape.fill
-    hidden = str(shape.values.get("display", "")) == "none" or str(shape.values.get("visibility", "")) == "hidden"
+def _is_hidden(shape: se.Shape) -> bool:
+    return str(shape.values.get("display", "")) == "none" or str(shape.values.get("visibility", "")) == "hidden"
+
+
+def _has_paint(shape: se.Shape, paint: str) -> bool:
+    """Whether a shape has a 'fill' or a 'stroke'; where nothing is said there is a fill and no stroke."""
+    found = getattr(shape, paint)
     # paint from a gradient has no colour of its own here, but an area all the same
-    return not hidden and (fill is None or fill.value is not None or str(shape.values.get("fill", "")).startswith("url"))
+    says = str(shape.values.get(paint, "")).startswith("url")
+    return says or (paint == "fill" if found is None else found.value is not None)
 
 
-def _section(shape: se.Shape) -> m3.CrossSection | None:
+def _lines(shape: se.Shape) -> list[tuple[np.ndarray, bool]]:
+    """The lines of a shape, curves as chords: (n, 2) points, y up, and whether they are closed."""
     path = abs(se.Path(shape))
     box = path.bbox()
     if box is None:
-        return None
+        return []
     size = max(box[2] - box[0], box[3] - box[1])
-    contours: list[np.ndarray] = []
+    lines: list[tuple[np.ndarray, bool]] = []
     points: list[tuple[float, float]] = []
+    closed = False
     for segment in path:
         if isinstance(segment, se.Move):
-            contours.append(np.array(points))
-            points = [(segment.end.x, -segment.end.y)]
+            lines.append((np.array(points), closed))
+            points, closed = [(segment.end.x, -segment.end.y)], False
         elif isinstance(segment, se.Close | se.Line):
+            closed = isinstance(segment, se.Close)
             if segment.end is not None:
                 points.append((segment.end.x, -segment.end.y))
         else:
             count = _steps(segment, size)
             points += [(x, -y) for x, y in _along(segment, np.linspace(0, 1, count + 1)[1:])]
-    contours.append(np.array(points))
+    lines.append((np.array(points), closed))
+    return [(line, closed) for line, closed in lines if len(line) > 1 and np.isfinite(line).all()]
+
+
+def _section(shape: se.Shape) -> m3.CrossSection | None:
     rule = m3.FillRule.EvenOdd if str(shape.values.get("fill-rule", "")).strip() == "evenodd" else m3.FillRule.NonZero
-    closed = [c for c in contours if len(c) > 2 and np.isfinite(c).all()]
-    return m3.CrossSection(closed, rule) if closed else None
+    rings = [line for line, _ in _lines(shape) if len(line) > 2]
+    return m3.CrossSection(rings, rule) if rings else None
+
+
+ARC = 24  # chords of half a circle, of round joins and ends
+
+
+def stroked(shape: se.Shape) -> m3.CrossSection | None:
+    """What the line of a shape covers by its width, joins and ends; dashes are drawn through. None for a line without width or length.
+
+    Source: W3C, SVG 1.1, 11.4 Stroke properties (stroke-width, stroke-linecap, stroke-linejoin, stroke-miterlimit).
+    """
+    says = lambda name, usual: str(shape.values.get(name) or usual).strip()
+    half = float(shape.implicit_stroke_width or 0.0) / 2
+    join, cap, limit = says("stroke-linejoin", "miter"), says("stroke-linecap", "butt"), float(says("stroke-miterlimit", "4"))
+    parts: list[np.ndarray] = []
+    for line, closed in _lines(shape) if half > 0 else ():
+        step = np.linalg.norm(np.diff(line, axis=0), axis=1)
+        line = line[np.concatenate([[True], step > 1e-9 * half])]
+        if closed and len(line) > 2 and np.linalg.norm(line[0] - line[-1]) <= 1e-9 * half:
+            line = line[:-1]
+        if len(line) < 2:
+            continue
+        ends = np.concatenate([line, line[:1]]) if closed else line
+        way = np.diff(ends, axis=0)
+        way /= np.linalg.norm(way, axis=1, keepdims=True)
+        side = half * np.stack([-way[:, 1], way[:, 0]], 1)
+        a, b = ends[:-1].copy(), ends[1:].copy()
+        if cap == "square" and not closed:
+            a[0] -= half * way[0]
+            b[-1] += half * way[-1]
+        parts += list(np.stack([a + side, a - side, b - side, b + side], 1))
+        for k in range(len(way)) if closed else range(1, len(way)):
+            parts.append(_join(ends[k], side[k - 1], side[k], half, join, limit))
+        if cap == "round" and not closed:
+            parts += [_fan(ends[0], side[0], np.pi), _fan(ends[-1], -side[-1], np.pi)]
+    parts = [p if _turns_left(p) else p[::-1] for p in parts if len(p) > 2]
+    return m3.CrossSection(parts, m3.FillRule.NonZero) if parts else None
+
+
+def _join(corner: np.ndarray, before: np.ndarray, after: np.ndarray, half: float, join: str, limit: float) -> np.ndarray:
+    """What fills the outer side of a corner between two pieces of line; before, after: (2,) to their left side."""
+    turn = float(np.arctan2(before[0] * after[1] - before[1] * after[0], before @ after))
+    before, after = (before, after) if turn < 0 else (-before, -after)  # the outer side is the one that the corner turns away from
+    if join == "round":
+        return _fan(corner, before, turn)
+    wide = np.cos(turn / 2)  # the miter is 1 / wide line widths long
+    if join in ("miter", "miter-clip", "arcs") and wide * limit >= 1:
+        return np.array([corner, corner + before, corner + (before + after) / (2 * wide**2), corner + after])
+    return np.array([corner, corner + before, corner + after])
+
+
+def _fan(middle: np.ndarray, first: np.ndarray, turn: float) -> np.ndarray:
+    """A part of a disc: from a radius (2,) on, over an angle in radians."""
+    angle = np.linspace(0, turn, max(2, int(np.ceil(ARC * abs(turn) / np.pi)) + 1))[:, None]
+    return np.concatenate([middle[None], middle + np.cos(angle) * first + np.sin(angle) * np.array([-first[1], first[0]])])
+
+
+def _turns_left(ring: np.ndarray) -> bool:
+    x, y = ring.T
+    return float((x * np.roll(y, -1) - y * np.roll(x, -1)).sum()) > 0
 
 
 def _steps(segment: se.PathSegment, size: float) -> int:
