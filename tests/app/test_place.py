@@ -22,6 +22,7 @@ from lodestar.core.evaluate.objects import box_of, pose_of
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.scene.poses import moved
+from lodestar.core.shape.drawings import drawing_outlines
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, solve_is_stale
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
@@ -210,6 +211,20 @@ class PointingTest(PlaceCase):
             self.click_at((700, 560))
             self.assertIsInstance(self.item(), kind)
         self.assertAlmostEqual(self.item().width.value[0] / self.item().height.value[0], 2.0, places=3)
+        with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(png), "")):
+            self.take("logo")
+        self.click_at((700, 560))
+        self.wait_idle()
+        self.assertIn("see-through", self.told())
+        cut = np.zeros((200, 300, 4), np.uint8)
+        cv2.circle(cut, (150, 100), 80, (30, 60, 200, 255), -1, cv2.LINE_AA)
+        cv2.imwrite(str(png), cut)
+        self.click_at((700, 560))
+        self.wait_idle()
+        self.assertIsInstance(self.item(), Logo)
+        outline = drawing_outlines(self.item().svg)[0][0]
+        np.testing.assert_allclose(np.hypot(outline[:, 0], outline[:, 1] - 0.5), 0.5, atol=0.002)
+        self.session.undo()
         data = QMimeData()
         data.setUrls([QUrl.fromLocalFile(str(svg))])
         at = self.canvas.mapTo(self.window, QPointF(*self.canvas.to_widget((500, 600))).toPoint())

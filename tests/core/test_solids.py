@@ -17,6 +17,7 @@ from lodestar.core.evaluate.objects import items_of
 from lodestar.core.shape.drawings import check_svg, drawing_outlines, drawing_parts, logo_mesh
 from lodestar.core.shape.extrude import bevelled
 from lodestar.core.shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
+from lodestar.core.shape.trace import traced
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Logo
 
@@ -185,6 +186,54 @@ class LinesTest(unittest.TestCase):
         plain, _ = drawing_outlines(f"{HEAD}{square}</svg>")
         lined, _ = drawing_outlines(f"{HEAD}{square}<path d='M0,0 h500' fill='none' stroke='red' stroke-width='9'/></svg>")
         np.testing.assert_array_equal(plain[0], lined[0])
+
+
+class TraceTest(unittest.TestCase):
+    """Outlines of cut-out pictures against the shapes that were drawn, whose area and edges are known."""
+
+    def cut_out(self, inside, soft: bool) -> np.ndarray:
+        """(300, 300, 4): where inside(x, y) holds, with edges by 8 x 8 parts of a px, or hard ones."""
+        y, x = (np.mgrid[0:2400, 0:2400] + 0.5) / 8 - 0.5
+        alpha = cv2.resize(inside(x, y).astype(np.float32), (300, 300), interpolation=cv2.INTER_AREA)
+        picture = np.full((300, 300, 4), (200, 120, 40, 0), np.uint8)
+        picture[..., 3] = np.round(255 * (alpha if soft else alpha > 0.5))
+        return picture
+
+    def test_a_ring_to_a_tenth_of_a_pixel(self):
+        ring = lambda x, y: (np.hypot(x - 150.4, y - 149.6) < 100.3) & (np.hypot(x - 150.4, y - 149.6) > 60.2)
+        for soft, off, share in ((True, 0.1, 0.002), (False, 0.5, 0.006)):  # a hard edge is known to half a px
+            text = traced(self.cut_out(ring, soft))
+            self.assertIn("#c87828", text)
+            contours, _ = drawing_outlines(text)
+            size = np.pi * (100.3**2 - 60.2**2)
+            self.assertAlmostEqual(area(contours) * 200.6**2, size, delta=share * size)
+            self.assertEqual(len(contours), 2)
+            path = se.Path(text.split(' d="')[1].split('"')[0])
+            radii = np.array([np.hypot(s.end.x - 3 - 150.4, s.end.y - 3 - 149.6) for s in path])
+            outer = radii[radii > 80]
+            self.assertLess(np.abs(outer - 100.3).max(), off)
+            self.assertLess(len(outer), 200)
+
+    def test_corners_stay_corners_and_edges_straight(self):
+        c, s = np.cos(0.4), np.sin(0.4)
+        turned = lambda x, y: (np.abs(c * (x - 150) + s * (y - 150)) < 90) & (np.abs(c * (y - 150) - s * (x - 150)) < 40)
+        text = traced(self.cut_out(turned, True))
+        points = np.array([(s.end.x - 3, s.end.y - 3) for s in se.Path(text.split(' d="')[1].split('"')[0])])
+        for u, v in ((90, 40), (90, -40), (-90, 40), (-90, -40)):
+            corner = np.array([150 + c * u - s * v, 150 + s * u + c * v])
+            self.assertLess(np.linalg.norm(points - corner, axis=1).min(), 1.0)
+        self.assertLess(len(points), 40)
+
+    def test_what_has_no_outline(self):
+        blank = np.zeros((50, 60, 4), np.uint8)
+        full, speck = blank + 255, blank.copy()
+        speck[20, 20] = 255
+        leaves = np.zeros((1000, 1000, 4), np.uint8)
+        leaves[..., 3] = 255 * (cv2.GaussianBlur(np.random.default_rng(1).random((1000, 1000)).astype(np.float32), (0, 0), 2) > 0.5)
+        for picture, words in ((blank, "opaque"), (full, "see-through"), (speck, "too small"), (leaves, "px long")):
+            with self.assertRaises(UserError) as told:
+                traced(picture)
+            self.assertIn(words, told.exception.what)
 
 
 class ColoursTest(unittest.TestCase):

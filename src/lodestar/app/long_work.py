@@ -16,8 +16,10 @@ from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import text_of
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, painted, with_found
+from lodestar.core.media.pictures import picture_frame
 from lodestar.core.scene.ground import proposal
 from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
+from lodestar.core.shape.trace import traced
 from lodestar.core.shot.document import Shot, solving_reads, tracking_reads
 from lodestar.core.shot.history import Edit
 from lodestar.core.shot.motion import with_things
@@ -150,19 +152,23 @@ class LongWork(QObject):
     # drawings ------------------------------------------------------------------------------------------------------------------
 
     def read_drawing(self, path: Path, then: Callable[[str], None]) -> None:
-        """Give the source of a drawing (SVG) that can stand as a solid: at once, or as a job where it is a heavy one."""
-        try:
-            text = text_of(path, MOST_BYTES)
-            if is_quick(text):
-                then(check_svg(text))
+        """Give the source of a drawing (SVG), or of the outline of a cut-out picture, that can stand as a solid: at once, or as a job where
+        it is a heavy one or a picture."""
+        text = ""
+        if path.suffix.lower() == ".svg":
+            try:
+                text = text_of(path, MOST_BYTES)
+                if is_quick(text):
+                    then(check_svg(text))
+                    return
+            except UserError as error:
+                self.session.fail(error)
                 return
-        except UserError as error:
-            self.session.fail(error)
-            return
 
         def read(job: Job) -> str:
+            source = text or traced(picture_frame(str(path), 0), lambda share: job.step(share, path.name))
             began = time.monotonic()
-            return check_svg(text, lambda: job.step((time.monotonic() - began) / SECONDS, path.name))
+            return check_svg(source, lambda: job.step((time.monotonic() - began) / SECONDS, path.name))
 
         self.run_job("Read the drawing", "Place", read, then)
 

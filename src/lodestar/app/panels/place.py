@@ -53,7 +53,7 @@ from lodestar.core.shot.objects import (
 from ..commands import Command
 from ..derived import slip_of
 from ..fields import Line, Section, Swatch, button, quiet
-from ..viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
+from ..viewer.tools.place import DRAWINGS, DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .letters import LetterPanel, combo
 from .mattes import MatteChoice, Names
 
@@ -167,7 +167,9 @@ class PlacePanel(LetterPanel):
 
     def _made_of(self) -> None:
         logo = self._kind("Drawing", Logo)
-        logo.add("", button("Choose another…", "choose-svg", "Another drawing (SVG) in its place", self._choose_svg))
+        logo.add(
+            "", button("Choose another…", "choose-svg", "Another drawing (SVG), or the outline of a cut-out picture, in its place", self._choose_svg)
+        )
         self._own_rows(logo, Logo)
         self.fill_reliefs()
         card = self._kind("Card", Card)
@@ -411,7 +413,7 @@ class PlacePanel(LetterPanel):
         self.session.delete_chosen()
 
     def _choose_svg(self) -> None:
-        path = self.session.ask_file("Choose a drawing", "logo", "Drawings (*.svg)")
+        path = self.session.ask_file("Choose a drawing", "logo", DRAWINGS)
         if path:
             id_ = self.session.object().id
             take = lambda svg: self.session.edit_item("Choose a drawing", id_, svg=svg, label=Path(path).stem)

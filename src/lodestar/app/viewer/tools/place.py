@@ -232,6 +232,9 @@ class PlaceTitle(PlaceObject):
         return placing.title_at(self.spot(patch))
 
 
+DRAWINGS = "Drawings and cut-out pictures (*.svg *.png *.tif *.tiff)"
+
+
 class FileObject(PlaceObject):
     """Something that is made from a file, which is asked for when the tool is taken in hand."""
 
@@ -249,8 +252,13 @@ class FileObject(PlaceObject):
 
 
 class PlaceLogo(FileObject):
-    name, label, icon, tip = "logo", "Logo", "shapes", "Choose a drawing (SVG), point at a surface and click: it stands there as a solid"
-    kind, filter = "logo", "Drawings (*.svg)"
+    name, label, icon, tip = (
+        "logo",
+        "Logo",
+        "shapes",
+        "Choose a drawing (SVG) or a cut-out picture, point at a surface and click: it stands there as a solid",
+    )
+    kind, filter = "logo", DRAWINGS
 
     def place(self) -> None:
         at = self.pointer
