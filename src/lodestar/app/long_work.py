@@ -166,9 +166,9 @@ class LongWork(QObject):
                 return
 
         def read(job: Job) -> str:
-            source = text or traced(picture_frame(str(path), 0), lambda share: job.step(share, path.name))
+            drawing = text or traced(picture_frame(str(path), 0), lambda share: job.step(share, path.name))
             began = time.monotonic()
-            return check_svg(source, lambda: job.step((time.monotonic() - began) / SECONDS, path.name))
+            return check_svg(drawing, lambda: job.step((time.monotonic() - began) / SECONDS, path.name))
 
         self.run_job("Read the drawing", "Place", read, then)
 
