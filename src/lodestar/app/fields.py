@@ -511,8 +511,8 @@ class FocusFrame(QWidget):
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if isinstance(watched, QWidget) and watched in self.views and event is not None:
             if isinstance(event, QFocusEvent):
-                reason = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
-                self.setVisible(event.gotFocus() and reason)
+                tabbed = event.reason() in (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason)
+                self.setVisible(event.gotFocus() and tabbed)
             if self.isVisible() and watched.hasFocus() and event.type() in (QEvent.Type.FocusIn, QEvent.Type.Resize, QEvent.Type.Move):
                 self.setGeometry(watched.visibleRegion().boundingRect().translated(watched.mapTo(self.parentWidget(), QPoint(0, 0))))
                 self.raise_()

@@ -399,7 +399,6 @@ class Invitation(QWidget):
         self.recent.setContentsMargins(0, 12, 0, 0)
         self.recent.setSpacing(8)
         box.addLayout(self.recent)
-        self.fill_recent()
         self.setStyleSheet(f"#invitation {{ background: {theme.SURROUND}; }}")
         canvas.installEventFilter(self)
 

@@ -63,13 +63,15 @@ def vector_from_rotation(R: F64) -> F64:
 
 
 def turn_matrix(turn_deg: tuple[float, float, float] | F64) -> F64:
-    """(3, 3) from (heading about z, pitch about x, roll about y) in degrees; roll first, heading last."""
-    heading, pitch, roll = np.deg2rad(turn_deg)
-    cz, sz, cx, sx, cy, sy = np.cos(heading), np.sin(heading), np.cos(pitch), np.sin(pitch), np.cos(roll), np.sin(roll)
-    z = np.array([[cz, -sz, 0], [sz, cz, 0], [0, 0, 1]])
-    x = np.array([[1, 0, 0], [0, cx, -sx], [0, sx, cx]])
-    y = np.array([[cy, 0, sy], [0, 1, 0], [-sy, 0, cy]])
-    return z @ x @ y
+    """(..., 3, 3) from (..., 3): heading about z, pitch about x and roll about y, in degrees; roll first, heading last."""
+    turn = np.moveaxis(np.deg2rad(turn_deg), -1, 0)
+    (cz, cx, cy), (sz, sx, sy) = np.cos(turn), np.sin(turn)
+    rows = [
+        [cz * cy - sz * sx * sy, -sz * cx, cz * sy + sz * sx * cy],
+        [sz * cy + cz * sx * sy, cz * cx, sz * sy - cz * sx * cy],
+        [-cx * sy, sx, cx * cy],
+    ]
+    return np.moveaxis(np.array(rows), (0, 1), (-2, -1))
 
 
 def turn_from_matrix(R: F64) -> tuple[float, float, float]:

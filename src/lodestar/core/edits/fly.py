@@ -2,6 +2,7 @@
 
 from typing import NamedTuple
 
+import cv2
 import manifold3d as m3
 import msgspec
 import numpy as np
@@ -37,10 +38,9 @@ def hole_at(title: Title, place: F64, frame: float) -> Hole | None:
     for piece, part in zip(pieces, title_parts(title, frame)):
         own = np.linalg.solve(part.place, np.array([place[0] / height, 0.0, place[2] / height, 1.0]))[[0, 2]]
         for ring in m3.CrossSection(piece.joined.contours(), m3.FillRule.NonZero).to_polygons():
-            ring = np.asarray(ring, float)
-            if _area(ring) < 0 and _inside(ring, own):
-                middle = _middle(ring)
-                away = float(np.min(_to_edges(ring, middle)))
+            ring = np.asarray(ring, np.float32)
+            if cv2.contourArea(ring, True) < 0 and cv2.pointPolygonTest(ring, own.tolist(), False) > 0:
+                middle, away = _middle(ring)
                 found = part.place @ [middle[0], 0.0, middle[1], 1.0]
                 return Hole(found[:3] * height, away * height * float(np.linalg.norm(part.place[:3, 0])))
     return None
@@ -95,35 +95,14 @@ def fly_through(shot: Shot, id_: str, hole: Hole, frame: float, upright: bool = 
     return replaced(shot, with_pose(shot, title, frame, "whole" if title.position.keys or title.turn.keys else "here", R=R, at=at))
 
 
-def _area(ring: F64) -> float:
-    x, y = ring.T
-    return float((x * np.roll(y, -1) - y * np.roll(x, -1)).sum() / 2)
-
-
-def _middle(ring: F64) -> F64:
-    """(2,) the place in a ring that is farthest from its edge, by a net that grows finer round the best of the last."""
-    low, high = ring.min(0), ring.max(0)
-    best = (low + high) / 2
+def _middle(ring: np.ndarray) -> tuple[F64, float]:
+    """(2,) the place in a ring (n, 2) float32 that is farthest from its edge, by a net that grows finer round the best of the last; how far."""
+    low, high = ring.min(0).astype(float), ring.max(0).astype(float)
+    best, most = (low + high) / 2, 0.0
     for _ in range(6):
         x, y = np.meshgrid(np.linspace(low[0], high[0], 15), np.linspace(low[1], high[1], 15))
         places = np.stack([x.ravel(), y.ravel()], 1)
-        away = np.array([float(np.min(_to_edges(ring, p))) if _inside(ring, p) else -1.0 for p in places])
-        best, reach = places[int(away.argmax())], (high - low) / 10
+        away = np.array([cv2.pointPolygonTest(ring, place, True) for place in places.tolist()])  # less than 0 outside
+        best, most, reach = places[int(away.argmax())], float(away.max()), (high - low) / 10
         low, high = best - reach, best + reach
-    return best
-
-
-def _to_edges(ring: F64, place: F64) -> F64:
-    """(n,) distances to each edge."""
-    a, b = ring, np.roll(ring, -1, 0)
-    d = b - a
-    t = np.clip(((place - a) * d).sum(1) / np.maximum((d * d).sum(1), 1e-18), 0, 1)
-    return np.linalg.norm(a + t[:, None] * d - place, axis=1)
-
-
-def _inside(ring: F64, place: F64) -> bool:
-    a, b = ring, np.roll(ring, -1, 0)
-    crosses = (a[:, 1] > place[1]) != (b[:, 1] > place[1])
-    with np.errstate(divide="ignore", invalid="ignore"):
-        x = a[:, 0] + (place[1] - a[:, 1]) / (b[:, 1] - a[:, 1]) * (b[:, 0] - a[:, 0])
-    return bool((crosses & (place[0] < x)).sum() % 2)
+    return best, most

@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from ..basics.errors import UserError
-from ..basics.geometry import F64
+from ..basics.geometry import F64, turn_matrix
 from ..shape.extrude import MOST_HEIGHT, Edge, Form, Mesh, solid
 from ..shape.fonts import SHIPPED, Face, face_of, faces_with
 from ..shape.outlines import cap_height, has_letter
@@ -366,7 +366,7 @@ def _moved(moves: Moves, pieces: tuple[Piece, ...], mover: Mover, setting: Setti
     about[:, 0] = (left + right)[units] / 2 - x
     about[:, 2] = 0.5 if mover.about == "middle" else 0.0
     m = np.tile(np.eye(4), (len(pieces), 1, 1))
-    m[:, :3, :3] = _turns(of_unit(mover.turn) * share) * (1 + (of_unit(mover.size) - 1) * share)[..., None]
+    m[:, :3, :3] = turn_matrix(of_unit(mover.turn) * share) * (1 + (of_unit(mover.size) - 1) * share)[..., None]
     m[:, :3, 3] = of_unit(mover.shift) * share + about - (m[:, :3, :3] @ about[..., None])[..., 0]
     times = lambda value: 1 + (of_unit(value)[:, 0] - 1) * share[:, 0]
     tint = of_unit(mover.tint)[:, 0] * share[:, 0]
@@ -394,18 +394,6 @@ def _aside(pieces: tuple[Piece, ...], room: F64, align: str) -> F64:
         rows = rows[np.argsort(x[rows])]
         aside[rows] = np.cumsum(room[rows]) - room[rows] - keep * (room[rows].sum() - room[rows[-1]])
     return aside
-
-
-def _turns(degrees: F64) -> F64:
-    """(n, 3, 3) as `turn_matrix` of each of (n, 3)."""
-    c, s = np.cos(np.deg2rad(degrees)).T, np.sin(np.deg2rad(degrees)).T
-    (cz, cx, cy), (sz, sx, sy) = c, s
-    rows = [
-        [cz * cy - sz * sx * sy, -sz * cx, cz * sy + sz * sx * cy],
-        [sz * cy + cz * sx * sy, cz * cx, sz * sy - cz * sx * cy],
-        [-cx * sy, sx, cx * cy],
-    ]
-    return np.array(rows).transpose(2, 0, 1)
 
 
 @functools.lru_cache(maxsize=64)
