@@ -134,7 +134,7 @@ def _depth(ours: np.ndarray, camera: Camera, origin: np.ndarray, scale: float) -
 
 def _film(height: int, width: int) -> rays.Film:
     blank = lambda *deep: np.zeros((height, width, *deep), np.float32)
-    return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(2), np.zeros((height, width), np.int32))
+    return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(3), np.zeros((height, width), np.int32))
 
 
 def _lights(lights: Sequence[Light], sent: list[np.ndarray], origin: np.ndarray, scale: float) -> lighting.Lights:

@@ -188,6 +188,7 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
     up = 0.5 + 0.5 * n[2]
     if seen < before:
         noise[1] = 1.0
+        noise[2] += share * (before - seen)
     for c in range(3):
         # what an open place would receive is known exactly; the sample tells only what is taken from it
         whole = up * lights.sky[c] + (1.0 - up) * lights.bounce[c]

@@ -52,8 +52,8 @@ class Film(NamedTuple):
     colour (4): ours, premultiplied, but for `soft` (3): what is even in it, which a filter may smooth. sky (5): while samples are
     taken, what ours would send of an open sky (3), and the brightness of the sky along the samples: as far as it is open, and in all.
     lit, bare (3): light on what receives it, with and without our things. ours, place (7): normal, place and weight of what is seen
-    of each, as sums. noise (2): squared error of the brightness of `soft` and of the shade, as the halves of the samples tell it; of
-    one sample, 1 where some light was hidden. taken: samples.
+    of each, as sums. noise (3): squared error of the brightness of `soft` and of the shade, as the halves of the samples tell it; of
+    one sample, 1 where some light was hidden; samples of the sky that ours hide from what receives. taken: samples.
     """
 
     colour: np.ndarray
@@ -345,9 +345,9 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
                     plain = plain and film.noise[y, x, 1] == 0
             done = until
             if done >= most:
-                _close_enough(half, film, y0, x0, y1, x1, middle, done, target)
+                _close_enough(half, film, y0, x0, y1, x1, middle, done, target, bright(lights.sky))
                 break
-            if target > 0 and (plain or done > PLAIN_SAMPLES) and _close_enough(half, film, y0, x0, y1, x1, middle, done, target):
+            if target > 0 and (plain or done > PLAIN_SAMPLES) and _close_enough(half, film, y0, x0, y1, x1, middle, done, target, bright(lights.sky)):
                 break
             until = min(2 * done, most)
         _mean(film, y0, x0, y1, x1, done)
@@ -375,7 +375,14 @@ def _note(half, colour, soft, sky, lit, bare):
 
 
 @inlined
-def _close_enough(half, film, y0, x0, y1, x1, middle, done, target):
+def _left_open(share, count):
+    """Squared error of a share that so many samples of yes and no tell (Laplace's rule, with half a sample of each before them)."""
+    p = (share * count + 0.5) / (count + 1)
+    return p * (1 - p) / count
+
+
+@inlined
+def _close_enough(half, film, y0, x0, y1, x1, middle, done, target, open_sky):
     """Whether the tile's rms error is under the target; writes the noise of each pixel. The two halves of the samples are two
     pictures of the same: half of their difference is what their mean is off by."""
     if middle == 0 or middle == done:
@@ -397,15 +404,18 @@ def _close_enough(half, film, y0, x0, y1, x1, middle, done, target):
             e = 0.5 * (h[2] * a + of_one - (soft - h[2]) * b - of_other)
             film.noise[y, x, 0] = e * e
             if part < 0.999 * all_:
-                # where all of few samples are hidden the halves agree, and say nothing: what so many of yes and no leave open (Laplace)
-                p = (part / all_ * done + 0.5) / (done + 1)
-                unknown = sky * sky * p * (1 - p) / (done * done * done)
+                # where all of few samples are hidden the halves agree, and say nothing
+                unknown = sky * sky * _left_open(part / all_, done) / (done * done)
                 film.noise[y, x, 0] = max(e * e, unknown)
                 of_colour += unknown / FILTERED
             e = 0.0
             if h[4] > 1e-9 and bare - h[4] > 1e-9:
                 e = 0.5 * (h[3] / h[4] - (lit - h[3]) / (bare - h[4])) * (1.0 - film.colour[y, x, 3] / done)
             film.noise[y, x, 1] = e * e
+            if film.noise[y, x, 2] > 0 and bare > 1e-9:
+                # one hidden sample in each half agree too, on what may be the chance of both
+                there = film.place[y, x, 6]
+                film.noise[y, x, 1] = max(e * e, (open_sky * there / bare) ** 2 * _left_open(film.noise[y, x, 2] / there, there))
             of_shade += e * e
             shift += e
     # the filter averages over as many px as a tile has: what it leaves is what all of them have in common, and a little of the rest
