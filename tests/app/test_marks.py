@@ -308,5 +308,17 @@ class SolveSettingsTest(MarksCase):
         self.assertAlmostEqual(again.lens.fx, solve.lens.fx, delta=1.0)
 
 
+class GroundFollowsPointsTest(WindowCase):
+    def test_uneven_ground_is_switched_in_the_panel_and_undone(self):
+        self.window.shot.open_demo()
+        self.click("step-ground")
+        self.assertTrue(self.find("ground-uneven").isChecked())
+        self.click("ground-uneven")
+        self.assertFalse(self.session.shot.ground.uneven)
+        self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.assertTrue(self.session.shot.ground.uneven)
+        self.assertTrue(self.find("ground-uneven").isChecked())
+
+
 if __name__ == "__main__":
     unittest.main()

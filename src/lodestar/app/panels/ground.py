@@ -106,6 +106,11 @@ class GroundPanel(Panel):
         self.hides.setToolTip("Off where the place falls away, so that what stands lower is seen")
         self.hides.clicked.connect(lambda on: self._put("Ground hides, on or off", hides=on))
         said.add_wide(self.hides)
+        self.uneven = QCheckBox("Uneven where points tell so")
+        self.uneven.setObjectName("ground-uneven")
+        self.uneven.setToolTip("What stands there follows the ground, and so do shadows; off: level everywhere")
+        self.uneven.clicked.connect(lambda on: self._put("Uneven ground, on or off", uneven=on))
+        said.add_wide(self.uneven)
         self.facts = self.section("Scene")
         self.rows = {name: self.facts.add_fact(name) for name in ("Camera", "Points")}
         self._listed: object = None
@@ -255,6 +260,8 @@ class GroundPanel(Panel):
         self.level.setVisible(words.startswith("Found"))
         self.found.setVisible(bool(self.found.text()))
         self.hides.setChecked(g.hides)
+        self.uneven.setChecked(g.uneven)
+        self.uneven.setVisible(free)
         self.hold.setVisible(free and says_of_itself(g.spans))
         self.hold.setEnabled(not self.session.jobs.busy)
         self._list(g)

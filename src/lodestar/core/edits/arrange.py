@@ -10,6 +10,7 @@ from ..basics.errors import UserError
 from ..basics.geometry import F64, near_turn, turn_from_matrix, turn_matrix
 from ..basics.keyed import How, Key, Keyed, Value, constant
 from ..evaluate.cameras import camera_at, scene_frame
+from ..evaluate.ground import uneven_of
 from ..evaluate.objects import box_of, mesh_of, model_of, pose_of
 from ..scene.poses import moved, pose_matrix, size_of
 from ..scene.surfaces import heading_towards, sturdy_plane
@@ -138,7 +139,6 @@ def along_wall(shot: Shot, id_: str, frame: float, how: How) -> Shot:
 
 def ground_under(shot: Shot, at: F64, frame: float) -> float:
     """Height of the ground under (3,): of uneven ground where there is some, else of the level one."""
-    heights = [0.0]
     for item in shot.objects:
         if item.UNEVEN:
             mesh, m = mesh_of(item, frame), model_of(shot, item, frame)
@@ -151,7 +151,8 @@ def ground_under(shot: Shot, at: F64, frame: float) -> float:
             hit = (u >= 0) & (v >= 0) & (u + v <= 1)
             if hit.any():
                 return float((a[hit, 2] + u[hit] * (b - a)[hit, 2] + v[hit] * (c - a)[hit, 2]).max())
-    return heights[0]
+    uneven = uneven_of(shot)
+    return 0.0 if uneven is None else float(uneven.heights(at[None, :2])[0])
 
 
 def corners_of(shot: Shot, item: Object, frame: float) -> np.ndarray:

@@ -11,6 +11,7 @@ import numpy as np
 
 from ..basics.geometry import F64
 from ..basics.keyed import constant
+from ..evaluate.ground import uneven_of
 from ..media.pictures import picture_size
 from ..projection.camera import Camera
 from ..scene.surfaces import Patch, heading_towards
@@ -52,7 +53,8 @@ def _fields(spot: Spot, depth: float = 0.0) -> dict[str, Any]:
     """Id, place, turn and tracks of what stands upright on a patch, or hangs flat on a wall with its back, `depth` behind its front, on it."""
     patch, shot = spot.patch, spot.shot
     at: F64 = patch.centre
-    if not spot.on_wall and abs(patch.normal[2]) > LEVEL and abs(at[2]) < ON_GROUND * spot.distance:
+    uneven = uneven_of(shot)
+    if not spot.on_wall and uneven is None and abs(patch.normal[2]) > LEVEL and abs(at[2]) < ON_GROUND * spot.distance:
         at = np.array([at[0], at[1], 0.0])
     at = np.round(at, 4)
     if spot.on_wall:

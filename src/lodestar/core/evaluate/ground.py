@@ -1,11 +1,15 @@
-"""What the level ground hides: only where points of the solve bear it out, and never without a word."""
+"""The ground under a shot's things: level, or as the points say where they leave the level plane; what it hides, never without a word."""
+
+from typing import NamedTuple
 
 import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import F64
+from ..light.lamps import Light, SunLight
 from ..render.items import LEVEL, Item, box_corners
 from ..scene.poses import moved
+from ..scene.uneven import Uneven, uneven_ground
 from ..shape.extrude import Mesh
 from ..shape.solids import ground_mesh
 from ..shot.document import Shot
@@ -18,6 +22,8 @@ NEAR_SHARE = 0.02  # of its distance to the cameras: a point so near to the leve
 GAP_SHARE = 0.25  # of the distance to the cameras: over wider gaps between points nothing bears the ground out
 OF_ONE_FOOT = 0.05  # of its height: parts of a thing whose feet differ by less stand on one line
 TOLD_SHARE = 0.03  # of an object that the ground hides: from here on it is told; round letters always reach a hair below it
+UNEVEN_SHARE = 0.02  # of the size of a thing: ground that leaves the level plane by less, round it and its shadow, is level
+REACH = 8.0  # times its height: so far its shadow is asked for
 TRUSTED = 2.0  # times the usual error: a point with a larger one moves, or is not one point
 
 _kept: dict = {}
@@ -32,29 +38,49 @@ def trusted_points(shot: Shot) -> np.ndarray:
     return solve.point_error <= TRUSTED * max(float(np.median(solve.point_error)), 1e-9)
 
 
+class _Ground(NamedTuple):
+    """Of a solve and what was said of its ground. level: the level plane where points bear it out; uneven: how the ground leaves it."""
+
+    level: Mesh
+    uneven: Uneven | None
+
+
 def borne_ground(shot: Shot) -> Mesh:
     """The level ground where points of the solve lie on it, joined over gaps that are not much wider than usual; may be empty."""
+    return _ground_of(shot).level
+
+
+def uneven_of(shot: Shot) -> Uneven | None:
+    """The ground where points tell that it is not level; None where they do not, and where it is not asked for."""
+    return _ground_of(shot).uneven if shot.ground.uneven else None
+
+
+def _ground_of(shot: Shot) -> _Ground:
     solve, said = shot.solve, shot.ground
     if solve is None or solve.motion != "free" or len(solve.xyz) < 3:
-        return EMPTY
+        return _Ground(EMPTY, None)
     hit = _kept.get((id(solve), said))
     if hit is None or hit[0] is not solve:
         if len(_kept) > 16:
             _kept.clear()
-        hit = _kept[(id(solve), said)] = (solve, _borne(shot))
+        hit = _kept[(id(solve), said)] = (solve, _found(shot))
     return hit[1]
 
 
-def _borne(shot: Shot) -> Mesh:
+def _found(shot: Shot) -> _Ground:
     assert shot.solve is not None
     place = scene_frame(shot)
     points, centres = place.points(shot.solve.xyz), place.points(shot.solve.centres)
     middle = centres[len(centres) // 2]
     away = np.linalg.norm(points - middle, axis=1)
-    on = np.abs(points[:, 2]) < NEAR_SHARE * away
-    on &= trusted_points(shot)
+    on = (np.abs(points[:, 2]) < NEAR_SHARE * away) & trusted_points(shot)
     on |= np.isin(shot.solve.point_ids, shot.ground.on_ground) & (np.abs(points[:, 2]) < 3 * NEAR_SHARE * away)
-    flat = points[on] * [1, 1, 0]
+    trusted = trusted_points(shot) | on
+    return _Ground(_borne(points[on], middle), uneven_ground(points[trusted], on[trusted], away[trusted], GAP_SHARE))
+
+
+def _borne(points: F64, middle: F64) -> Mesh:
+    flat = points * [1, 1, 0]
     if len(flat) < 3:
         return EMPTY
     try:
@@ -65,6 +91,53 @@ def _borne(shot: Shot) -> Mesh:
     wide = np.max([np.linalg.norm(corners[:, i] - corners[:, (i + 1) % 3], axis=1) for i in range(3)], axis=0)
     near = np.linalg.norm(corners.mean(1) - middle, axis=1)
     return Mesh(whole.vertices, whole.normals, np.ascontiguousarray(whole.triangles[wide < GAP_SHARE * near]))
+
+
+def ground_items(shot: Shot, things: list[Object], items: list[Item], eye: F64, lights: list[Light]) -> list[Item]:
+    """The ground as the renderer takes it, seen from `eye` (3,): what shadows fall on, and what may hide something of `items`.
+
+    It is level where the points do not tell otherwise round our things and their shadows; uneven ground of the user's own, that takes
+    shadows, stands for all of it.
+    """
+    level = level_ground(things)
+    if not level:
+        return []
+    uneven = uneven_of(shot)
+    if uneven is None or not _is_felt(uneven, items, lights):
+        return [*hiding_ground(shot, things, items, eye), *level]
+    return [
+        Item(_solid_of(uneven, known), lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=known and shot.ground.hides)
+        for known in (True, False)
+    ]
+
+
+def _is_felt(uneven: Uneven, items: list[Item], lights: list[Light]) -> bool:
+    """Whether the ground leaves the level plane round what is drawn, and where its shadows fall."""
+    suns = [light.direction for light in lights if isinstance(light, SunLight)]
+    for item in items:
+        if not (item.drawn and len(item.mesh.vertices)):
+            continue
+        corners = moved(item.model(0.0), box_corners(item.mesh))
+        size = float(np.linalg.norm(np.ptp(corners, axis=0)))
+        far = [corners - np.clip(corners[:, 2:] / max(float(d[2]), 1e-3), 0, REACH * size) * d for d in suns]
+        reach = np.concatenate([corners, *far])[:, :2]
+        low, high = reach.min(0) - 0.3 * size, reach.max(0) + 0.3 * size
+        net = np.stack(np.meshgrid(*np.linspace(low, high, 9).T), -1).reshape(-1, 2)
+        if np.abs(uneven.heights(net)).max() > UNEVEN_SHARE * size:
+            return True
+    return False
+
+
+def _solid_of(uneven: Uneven, known: bool) -> Mesh:
+    """What is known of uneven ground as a solid, or what goes on round it; the same for the same, since the renderer keeps what it makes of it."""
+    name = (id(uneven), known)
+    hit = _parts.get(name)
+    if hit is None or hit[0] is not uneven:
+        if len(_parts) > 16:
+            _parts.clear()
+        triangles = np.ascontiguousarray(uneven.triangles[uneven.known == known])
+        hit = _parts[name] = (uneven, Mesh(uneven.vertices.astype(np.float32), uneven.normals.astype(np.float32), triangles))
+    return hit[1]
 
 
 def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64) -> list[Item]:
@@ -116,16 +189,22 @@ def level_ground(things: list[Object]) -> list[Item]:
 
 
 def hidden_share(shot: Shot, item: Object, frame: float) -> float:
-    """How much of a drawn object, by its surface's corners, the level ground hides at a frame: 0 to 1."""
+    """How much of a drawn object, by its surface's corners, the ground hides at a frame: 0 to 1."""
     item = at_rest(item)  # letters that come out of the ground are meant to
-    ground, mesh = borne_ground(shot), mesh_of(item, frame)
+    ground, uneven, mesh = borne_ground(shot), uneven_of(shot), mesh_of(item, frame)
     eye = camera_at(shot, frame).centre if shot.plate is not None else np.zeros(3)
-    if not (shot.ground.hides and item.drawn and len(mesh.vertices) and len(ground.triangles)) or eye[2] <= 1e-6:
+    if not (shot.ground.hides and item.drawn and len(mesh.vertices) and (uneven or len(ground.triangles))) or eye[2] <= 1e-6:
         return 0.0
-    heights = moved(model_of(shot, item, frame), box_corners(mesh))[:, 2]
+    model = model_of(shot, item, frame)
+    points = moved(model, mesh.vertices.astype(float))
+    if uneven is not None:
+        # as seen from above: where the ground is known, what is lower than it is out of sight
+        deep = uneven.heights(points[:, :2]) - points[:, 2]
+        told = deep.max() > TOLD_SHARE * np.ptp(points[:, 2])
+        return float(((deep > 0) & uneven.knows(points[:, :2])).sum() / len(points)) if told else 0.0
+    heights = moved(model, box_corners(mesh))[:, 2]
     if heights.min() > -TOLD_SHARE * np.ptp(heights):
         return 0.0
-    points = moved(model_of(shot, item, frame), mesh.vertices.astype(float))
     low = points[points[:, 2] < 0]
     if not len(low):
         return 0.0

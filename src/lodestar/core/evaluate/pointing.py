@@ -3,20 +3,25 @@
 from collections.abc import Callable
 from typing import NamedTuple
 
+import msgspec
 import numpy as np
 
 from ..basics.geometry import F64, meet_plane
+from ..basics.keyed import constant
 from ..projection.camera import Camera
 from ..scene.poses import moved
 from ..scene.surfaces import UP, Patch, on_ground, patch_under, rows_under
 from ..shot.document import Shot
 from ..shot.objects import Object
 from .cameras import slip_at
-from .ground import TOLD_SHARE, borne_ground, covered, trusted_points
-from .objects import mesh_of, model_of, pose_of
+from .ground import TOLD_SHARE, borne_ground, covered, trusted_points, uneven_of
+from .objects import box_of, mesh_of, model_of, pose_of
 
 FARTHEST = 200.0  # metres; ground beyond is too far to stand something on by a click
 SUNK_SHARE = 0.01  # of its distance: a surface so far under the ground is hidden by it
+LEAST_UP = 0.8  # a normal that looks up more may be the ground's
+SAME_SHARE = 0.06  # of its distance: so far from uneven ground, along the view, a surface is a part of it
+LIFT_STEPS = 7  # halvings of its height: to 1 %
 HIDDEN = "the surface under it lies below the ground, which hides it"
 
 
@@ -49,7 +54,7 @@ def surface_under(
         slip = lambda at: slip_at(shot, at)
         found = patch_under(camera, pixel, places, slip, points.covariances, chosen, snap, trusted_points(shot))
         if found is not None and not _is_hidden(shot, camera, found):
-            return found
+            return _on_uneven(shot, camera, pixel, found)
         if found is None and (chosen is not None or snap == "wall"):
             return None
         if found is not None:
@@ -59,17 +64,30 @@ def surface_under(
 
 
 def ground_under(shot: Shot, camera: Camera, pixel: F64, places: np.ndarray, snap: str = "ground") -> Patch | None:
-    """The level ground under a pixel; None above the horizon and far away."""
-    at = on_ground(camera, pixel, FARTHEST)
+    """The ground under a pixel; None above the horizon and far away."""
+    uneven = uneven_of(shot)
+    at = on_ground(camera, pixel, FARTHEST) if uneven is None else uneven.met(camera.centre, camera.rays(pixel), FARTHEST)
     if at is None:
         return None
     rows = rows_under(camera, pixel, places, trusted_points(shot)) if len(places) and snap == "ground" else np.zeros(0, int)
     return Patch(at, UP, rows, 0.0, float(slip_at(shot, at[None])[0]) if len(places) else np.nan)
 
 
+def _on_uneven(shot: Shot, camera: Camera, pixel: F64, patch: Patch) -> Patch:
+    """The patch, on uneven ground where it is a part of that: a few points near the pixel tell of it less than all of them."""
+    uneven = uneven_of(shot)
+    at = uneven.met(camera.centre, camera.rays(pixel), FARTHEST) if uneven is not None and patch.normal[2] > LEAST_UP else None
+    if at is None or np.linalg.norm(at - patch.centre) > SAME_SHARE * np.linalg.norm(at - camera.centre):
+        return patch
+    return patch._replace(centre=at, slip_px=float(slip_at(shot, at[None])[0]))
+
+
 def _is_hidden(shot: Shot, camera: Camera, patch: Patch) -> bool:
     """Whether the ground lies before a surface, where points bear it out."""
-    at, eye = patch.centre, camera.centre
+    at, eye, uneven = patch.centre, camera.centre, uneven_of(shot)
+    if uneven is not None:
+        deep = uneven.heights(at[None, :2])[0] - at[2]
+        return shot.ground.hides and bool(deep > SUNK_SHARE * np.linalg.norm(at - eye) and uneven.knows(at[None, :2])[0])
     if not shot.ground.hides or eye[2] <= 0 or at[2] > -SUNK_SHARE * float(np.linalg.norm(at - eye)):
         return False
     through = eye + (at - eye) * (eye[2] / (eye[2] - at[2]))
@@ -102,12 +120,28 @@ def hit(shot: Shot, item: Object, frame: float, camera: Camera, pixel: F64) -> t
 def placed_whole(
     shot: Shot, make: Callable[[Patch], Object], patch: Patch, ground: Patch | None, share: Callable[[Object], float]
 ) -> tuple[Object, Patch]:
-    """What is made on a patch, or on the ground where that would hide part of it; with the patch that was taken.
+    """What is made on a patch, or on the ground where that would hide part of it, up to where it is seen; with the patch that was taken.
 
     share: how much of an object the ground hides.
     """
     item = make(patch)
-    if ground is None or share(item) <= TOLD_SHARE:
+    if share(item) <= TOLD_SHARE:
         return item, patch
-    higher = make(ground)
-    return (higher, ground._replace(note=HIDDEN)) if share(higher) < share(item) else (item, patch)
+    if ground is not None:
+        higher = make(ground)
+        if share(higher) < share(item):
+            item, patch = higher, ground._replace(note=HIDDEN)
+    return _lifted(item, share), patch
+
+
+def _lifted(item: Object, share: Callable[[Object], float]) -> Object:
+    """As far up as the ground, where it slopes, would hide more of it than the little that is not seen."""
+    x, y, z = item.position.value
+    at = lambda up: msgspec.structs.replace(item, position=constant(x, y, round(z + up, 4)))
+    low, high = 0.0, float(np.ptp(np.stack(box_of(item, 0))[:, 2]))
+    if share(at(high)) > TOLD_SHARE:
+        return item
+    for _ in range(LIFT_STEPS):
+        middle = (low + high) / 2
+        low, high = (middle, high) if share(at(middle)) > TOLD_SHARE else (low, middle)
+    return at(high)

@@ -7,7 +7,7 @@ import numpy as np
 
 from ..basics.colour import in_primaries
 from ..evaluate.cameras import camera_at
-from ..evaluate.ground import hiding_ground, level_ground
+from ..evaluate.ground import ground_items
 from ..evaluate.objects import items_of, objects_at
 from ..light.lamps import lights_of
 from ..matte.sources import View, matte_of
@@ -151,8 +151,9 @@ def _render(
         return camera_at(shot, index + share).scaled(size.scale)
 
     solid = [item for own in items.values() for item in own]
-    ground = [*hiding_ground(shot, things, solid, camera(0.0).centre), *level_ground(things)]
-    return workshop.engine.render([*solid, *ground], lights_of(shot.lamps, index), camera, size[:2], quality, check)
+    lights = lights_of(shot.lamps, index)
+    ground = ground_items(shot, things, solid, camera(0.0).centre, lights)
+    return workshop.engine.render([*solid, *ground], lights, camera, size[:2], quality, check)
 
 
 def _each_cut(

@@ -3,7 +3,7 @@
 import msgspec
 import numpy as np
 
-from ..evaluate.ground import level_ground
+from ..evaluate.ground import ground_items
 from ..evaluate.kinds import draft_of
 from ..evaluate.objects import items_of, objects_at
 from ..light.lamps import lights_of
@@ -32,7 +32,9 @@ def scene_picture(shot: Shot, index: int, view: Camera, width: int, height: int,
     lens = msgspec.structs.replace(view.lens, cx=view.lens.cx - 0.5, cy=view.lens.cy - 0.5)
     camera = Camera(view.R, view.t, lens)
     how = QUALITIES[quality] if final else QUALITIES[quality]._replace(detail=TURNING_DETAIL)
-    layers = workshop().engine.render([*items, *level_ground([])], lights_of(shot.lamps, index), lambda share: camera, (width, height), how)
+    lights = lights_of(shot.lamps, index)
+    ground = [item._replace(hides=False) for item in ground_items(shot, things, items, camera.centre, lights)]
+    layers = workshop().engine.render([*items, *ground], lights, lambda share: camera, (width, height), how)
     if layers is not None:
         h, w = layers.colour.shape[:2]
         shade = shade_of(layers.light_with, layers.light_without, 1.0, NO_TINT)

@@ -35,7 +35,8 @@ class Ground(msgspec.Struct, frozen=True, kw_only=True):
     which axis the one lies from the other; several are suited as well as they can be. uprights: lines that are upright in the
     place; horizon: where it is.
     turned (heading, pitch, roll), moved (3,), sized: what is done to all of it at last, by hand.
-    eye_height: metres from the ground to a camera that only turns. hides: whether what is below the ground is out of sight.
+    eye_height: metres from the ground to a camera that only turns. hides: whether what is below the ground is out of sight. uneven: whether it
+    follows the points where they leave the level plane, or is level everywhere.
     """
 
     on_ground: tuple[int, ...] = ()
@@ -48,6 +49,7 @@ class Ground(msgspec.Struct, frozen=True, kw_only=True):
     sized: float = 1.0
     eye_height: float = EYE_HEIGHT
     hides: bool = True
+    uneven: bool = True
 
     @property
     def measured(self) -> bool:

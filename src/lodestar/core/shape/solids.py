@@ -70,16 +70,26 @@ def ground_mesh(points: tuple[float, ...], edge: float, smooth: int, fill: bool)
     if fill and keep.any():
         keep |= _inside_holes(net, keep)
     triangles = triangles[keep]
+    triangles = looking_up(p, triangles)
+    return Mesh(
+        np.ascontiguousarray(p, np.float32), np.ascontiguousarray(normals_of(p, triangles), np.float32), np.ascontiguousarray(triangles, np.int32)
+    )
+
+
+def looking_up(p: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """Triangles (m, 3) over points (n, 3), each with its corners in the order in which it looks up."""
     a, b, c = (p[triangles[:, k]] for k in range(3))
-    face = np.cross(b - a, c - a)
-    down = face[:, 2] < 0
-    triangles[down] = triangles[down][:, [0, 2, 1]]
-    face[down] *= -1
-    normal = np.zeros_like(p)
+    down = np.cross(b - a, c - a)[:, 2] < 0
+    return np.where(down[:, None], triangles[:, [0, 2, 1]], triangles)
+
+
+def normals_of(p: np.ndarray, triangles: np.ndarray) -> np.ndarray:
+    """(n, 3) unit normals at points (n, 3): the mean of the triangles (m, 3) round each, by their areas."""
+    a, b, c = (p[triangles[:, k]] for k in range(3))
+    face, normal = np.cross(b - a, c - a), np.zeros_like(p)
     for k in range(3):
         np.add.at(normal, triangles[:, k], face)
-    normal /= np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
-    return Mesh(np.ascontiguousarray(p, np.float32), np.ascontiguousarray(normal, np.float32), np.ascontiguousarray(triangles, np.int32))
+    return normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
 
 
 def _smoothed(p: np.ndarray, triangles: np.ndarray, rounds: int) -> np.ndarray:
