@@ -12,6 +12,7 @@ from PyQt6.QtGui import QImage
 from lodestar.core.basics.errors import UserError
 from lodestar.core.picture.display import for_display
 from lodestar.core.picture.frame import frame
+from lodestar.core.picture.matte_view import VIEWS, matte_view
 from lodestar.core.picture.outside import scene_picture
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.projection.camera import Camera
@@ -22,8 +23,8 @@ log = logging.getLogger(__name__)
 
 
 class Request(NamedTuple):
-    """All that a picture depends on, so that the thread needs no lock. layer: 'picture', 'plate' or 'tracker'; or 'scene', seen
-    by the camera `view` in `size` px."""
+    """All that a picture depends on, so that the thread needs no lock. layer: 'picture', 'plate' or 'tracker'; one of `matte_view.VIEWS` of
+    the mattes with these ids; or 'scene', seen by the camera `view` in `size` px."""
 
     shot: Shot
     index: int  # type: ignore[assignment]  # a frame; tuple.index is not used of a request
@@ -32,10 +33,14 @@ class Request(NamedTuple):
     layer: str = "picture"
     view: Camera | None = None
     size: tuple[int, int] = (0, 0)
+    mattes: tuple[str, ...] | None = None
 
     def what(self) -> tuple:
         """Parts of the shot that show in the picture; the same objects make the same picture."""
         return shown_parts(self.shot, FOR_TRACKER if self.layer == "tracker" else IN_PICTURE)
+
+    def how(self) -> tuple:
+        return self.quality, round(self.scale, 4), self.layer, self.mattes
 
 
 class _Stale(Exception):
@@ -71,7 +76,7 @@ class Pictures(QObject):
         with self._wait:
             if len(self._kept_for) != len(request.what()) or any(a is not b for a, b in zip(self._kept_for, request.what(), strict=True)):
                 return set()
-            return {key[0] for key in self._kept if key[1:] == (request.quality, round(request.scale, 4), request.layer)}
+            return {key[0] for key in self._kept if key[1:] == request.how()}
 
     def close(self) -> None:
         with self._wait:
@@ -119,7 +124,7 @@ class Pictures(QObject):
             with self._wait:
                 self._kept.clear()
                 self._kept_for, self._bytes = what, 0
-        key = (request.index, request.quality, round(request.scale, 4), request.layer)
+        key = (request.index, *request.how())
         if key in self._kept:
             return self._kept[key]
         image = self._make(request)
@@ -137,10 +142,16 @@ class Pictures(QObject):
             if not self._open or (waiting is not None and request.quality == "final" and waiting != request):
                 raise _Stale
 
+        if request.layer in VIEWS:
+            pixels = matte_view(request.shot, request.index, request.layer, request.mattes, request.scale)
+            return _image_of(pixels)
         picture = frame(request.shot, request.index, request.quality, layer=request.layer, scale=request.scale, check=check)
-        pixels = for_display(picture.pixels, picture.colour)
-        height, width = pixels.shape[:2]
-        # 32 bits a pixel, made here: the painter would convert the picture at each repaint on the interface thread
-        return QImage(np.ascontiguousarray(pixels).data, width, height, 3 * width, QImage.Format.Format_RGB888).convertToFormat(
-            QImage.Format.Format_RGB32
-        )
+        return _image_of(for_display(picture.pixels, picture.colour))
+
+
+def _image_of(pixels: np.ndarray) -> QImage:
+    """32 bits a pixel, made here: the painter would convert the picture at each repaint on the interface thread."""
+    height, width = pixels.shape[:2]
+    return QImage(np.ascontiguousarray(pixels).data, width, height, 3 * width, QImage.Format.Format_RGB888).convertToFormat(
+        QImage.Format.Format_RGB32
+    )

@@ -6,6 +6,7 @@ from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import ground_problem
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
+from lodestar.core.matte.sources import Outline
 from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 from lodestar.core.shot.objects import Title
@@ -128,7 +129,7 @@ def foreground(shot: Shot) -> Reading:
     count, painted = len(shot.frames), [m for m in shot.mattes if isinstance(m, Brushed)]
     if due_mattes(shot) and any(m.found for m in painted):
         return Reading(STALE, "a subject is to be followed", "", ("Bring up to date", "follow-due"))
-    keys = sum(len(m.shape.keys) for m in shot.mattes if not isinstance(m, Brushed))
+    keys = sum(len(m.shape.keys) for m in shot.mattes if isinstance(m, Outline))
     second = plural(keys, "drawn frame") if keys or not painted else ""
     if painted:
         found = min(sum(f.frame in shot.frames for f in m.found) for m in painted)

@@ -1,7 +1,13 @@
-"""Foreground: what passes in front of the titles, as outlines that are drawn and subjects that are painted and followed."""
+"""Foreground: what passes in front of the titles: outlines that are drawn, subjects that are painted and followed, and keys."""
 
+from collections.abc import Callable
+
+import msgspec
 from PyQt6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
+from lodestar.core.edits.arrange import new_id
+from lodestar.core.matte.key import Keyer
+from lodestar.core.matte.matte import Matte
 from lodestar.core.matte.sources import Outline
 from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.work.matting import is_due
@@ -9,6 +15,7 @@ from lodestar.core.work.matting import is_due
 from ..commands import Command
 from ..fields import Line, button, quiet
 from ..readings import plural
+from .mattes import MatteChoice, Names
 from .panel import Panel
 from .track import outline_row
 
@@ -37,6 +44,10 @@ class ForegroundPanel(Panel):
             button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", lambda: self._begin("matte"), True),
             button("Paint a subject", "paint-matte", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush")),
         )
+        self.list.add_buttons(
+            button("Key a colour", "key-colour", "Click a colour in the picture; all that is like it becomes a matte", lambda: self._begin("key")),
+            button("Key brightness", "key-brightness", "A matte of all that is bright, or dark", self._key_brightness),
+        )
         self.one = self.section("Chosen matte")
         self.name = Line()
         self.name.setObjectName("matte-name")
@@ -64,9 +75,41 @@ class ForegroundPanel(Panel):
         for widget in (self.follow, self.unsure, self.forget):
             self.one.add_wide(widget)
         self.one.add("", self.kept)
-        self.edge = self.section("Edge")
-        self.value_rows(self.edge, lambda: self.session.selected, Outline)
+        self.by_colour, self.by_brightness = self.section("Key of a colour"), self.section("Key of brightness")
+        for section, parts in ((self.by_colour, ("tolerance", "fade", "specks")), (self.by_brightness, ("dark", "bright", "fade", "specks"))):
+            self.value_rows(section, self._chosen, Keyer, f"key-{parts[0]}", "key", parts)
+        self.feather = self.section("Feather of the line")
+        self.value_rows(self.feather, self._chosen, Outline, parts=("feather",))
+        self.edge = self.section("Edge and use")
+        self.value_rows(self.edge, self._chosen, Matte, "matte", "matte")
+        self.hides = QCheckBox("Hides titles")
+        self.hides.setObjectName("matte-hides")
+        self.hides.setToolTip("Off for one that only says where the sky, a finish or another matte works")
+        self.hides.clicked.connect(lambda on: self._set("Matte hides titles, on or off", hides=on))
+        self.edge.add("", self.hides)
+        self.choices = [
+            self._choice("within", "Only inside", "everywhere", "Inside which other mattes alone it holds"),
+            self._choice("without", "Not inside", "nowhere", "Inside which other mattes it does not hold"),
+        ]
         self._listed: tuple | None = None
+
+    def _chosen(self) -> str:
+        return self.session.selected
+
+    def _choice(self, part: str, label: str, first: str, tip: str) -> MatteChoice:
+        get: Callable[[], Names] = lambda: getattr(self._current(), part, ())
+        put: Callable[[Names], None] = lambda names: self._set(
+            f"Choose where the matte holds: {label.lower()}", **{part: tuple(n for n in names or () if n != self.session.selected)}
+        )
+        choice = MatteChoice(self.session, f"matte-{part}", first, (), tip, get, put)
+        self.edge.add(label, choice)
+        return choice
+
+    def _key_brightness(self) -> None:
+        number = 1 + sum(isinstance(m, Keyer) for m in self.session.shot.mattes)
+        key = Keyer(id=new_id(), name=f"Key {number}", by="brightness")
+        self.session.edit("Key brightness", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, key)))
+        self.session.select(key.id)
 
     def _current(self):
         return next((m for m in self.session.shot.mattes if m.id == self.session.selected), None)
@@ -110,13 +153,25 @@ class ForegroundPanel(Panel):
         brushed = isinstance(current, Brushed)
         for widget in (self.follow, self.unsure, self.forget, self.kept):
             widget.setVisible(brushed)
-        self.unkey.setVisible(not brushed)
-        self.edge.setVisible(current is not None and not brushed)
+        drawn, key = isinstance(current, Outline), current if isinstance(current, Keyer) else None
+        self.unkey.setVisible(drawn)
+        self.feather.setVisible(drawn)
+        self.by_colour.setVisible(key is not None and key.by == "colour")
+        self.by_brightness.setVisible(key is not None and key.by == "brightness")
+        self.edge.setVisible(current is not None)
         if current is None:
             return
+        self.hides.setChecked(current.hides)
+        for choice in self.choices:
+            choice.refresh()
         if self.name.text() != current.name:
             self.name.setText(current.name)
-        self._tell_brushed(current) if brushed else self._tell_drawn(current)
+        if isinstance(current, Brushed):
+            self._tell_brushed(current)
+        elif isinstance(current, Outline):
+            self._tell_drawn(current)
+        else:
+            self.keys.setText(f"{plural(len(current.samples), 'colour')} picked." if current.by == "colour" else "By lightness; white is 100 %.")
 
     def _tell_brushed(self, current: Brushed) -> None:
         shot, painted = self.session.shot, current.selected_frames

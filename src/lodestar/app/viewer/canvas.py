@@ -56,6 +56,7 @@ class PictureCanvas(QWidget):
             "eyes": False,
             "stand-ins": True,
         }
+        self.matte_view = "picture"  # or one of `matte_view.VIEWS`, while at the foreground
         self.tool: Any = None
         self.error: UserError | None = None
         self.dropped = 0
@@ -72,7 +73,7 @@ class PictureCanvas(QWidget):
 
     def _view_changed(self) -> None:
         wanted = self.request()
-        if wanted is not None and self.shown is not None and wanted.layer != self.shown.layer:
+        if wanted is not None and self.shown is not None and (wanted.layer, wanted.mattes) != (self.shown.layer, self.shown.mattes):
             self.refresh()
         self.update()
 
@@ -141,7 +142,11 @@ class PictureCanvas(QWidget):
         scale = min(sharp, 1.0) if not self.zoom else float(np.ceil(min(sharp, 1.0) * 16) / 16)
         if layer == "picture" and self.drawn["eyes"] and self.session.step == "Track":
             layer, quality = "tracker", "draft"
-        return Request(shot, self.session.frame, quality, max(scale, 1 / 16), layer)
+        mattes = None
+        if layer == "picture" and self.matte_view != "picture" and self.session.step == "Foreground":
+            layer, quality = self.matte_view, "draft"
+            mattes = (self.session.selected,) if any(m.id == self.session.selected for m in shot.mattes) else None
+        return Request(shot, self.session.frame, quality, max(scale, 1 / 16), layer, mattes=mattes)
 
     def refresh(self) -> None:
         request = self.request()

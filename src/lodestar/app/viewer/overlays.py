@@ -66,9 +66,9 @@ def paint(p: QPainter, canvas) -> None:
             paint_outline(p, canvas, region, region.id == session.selected, hatch=True)
     if step == "Foreground" and canvas.drawn["mattes"]:
         for matte in session.shot.mattes:
-            if isinstance(matte, Brushed):
+            if isinstance(matte, Brushed) and canvas.matte_view == "picture":
                 paint_brushed(p, canvas, matte, matte.id == session.selected)
-            else:
+            elif isinstance(matte, Outline):
                 paint_outline(p, canvas, matte, matte.id == session.selected)
     if step == "Light" and canvas.drawn["handles"]:
         paint_shadows(p, canvas)

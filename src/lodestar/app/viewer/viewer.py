@@ -5,6 +5,8 @@ from collections.abc import Callable
 from PyQt6.QtCore import QEvent, QPointF, QSize, Qt
 from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLabel, QMenu, QSplitter, QToolButton, QVBoxLayout, QWidget
 
+from lodestar.core.picture.matte_view import VIEWS as MATTE_VIEWS
+
 from .. import theme
 from ..pictures import Pictures
 from ..session import Gently, Session
@@ -269,6 +271,20 @@ class Viewer(QWidget):
             box.setStyleSheet(f"background: {theme.WINDOW}; font-size: 12px;")
             box.toggled.connect(lambda on, k=key: self._tick(k, on))
             self.tick_place.addWidget(box)
+        if step == "Foreground":
+            self.matte_views = _menu_button("matte-view", "How mattes are shown: the chosen one, or all of them together")
+            for name in ("picture", *MATTE_VIEWS):
+                action = self.matte_views.menu().addAction(name.capitalize())
+                action.setObjectName(f"matte-view-{name.replace(' ', '-')}")
+                action.triggered.connect(lambda _, name=name: self.show_matte(name))
+            self.matte_views.setText(f"View: {self.canvas.matte_view}")
+            self.tick_place.addWidget(self.matte_views)
+
+    def show_matte(self, view: str) -> None:
+        """Show mattes in one of the ways to judge them, or the picture again."""
+        self.canvas.matte_view = view
+        self.matte_views.setText(f"View: {view}")
+        self.canvas.refresh()
 
     def _tick(self, key: str, on: bool) -> None:
         self.canvas.drawn[key] = on

@@ -5,51 +5,74 @@ from collections.abc import Callable
 from typing import Annotated, NamedTuple
 
 import cv2
-import msgspec
 import numpy as np
 
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
+from .key import Keyer, keyed_cover
+from .matte import Matte, edged
 from .outline import coverage
 from .strokes import Brushed, laid_out
 
 
-class Outline(msgspec.Struct, frozen=True, kw_only=True, tag="outline"):
+class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
     """A closed line with smooth corners over the picture. shape: x, y pairs in plate pixels; feather in px, outward.
 
     As a region it keeps the tracker away; as a matte what it surrounds passes in front.
     """
 
-    id: str
-    name: str
     shape: Keyed
     feather: Annotated[Keyed, Row("Feather", "px", 0.1, 1, 0, 60, tip="How far the edge fades outward")] = constant(2.0)
-    on: bool = True
-    inverted: bool = False
 
 
-Source = Outline | Brushed
+Source = Outline | Brushed | Keyer
 
 
 class View(NamedTuple):
     """The picture that is covered: frame of the clip, size in px, px of it for each of the plate's, and the plate itself, (h, w, 3)
-    linear light at full size, which is read only if a source looks at it."""
+    linear light of Rec.709 at full size, which is read only if a source looks at it. others: all mattes, to which one may refer."""
 
     frame: float
     width: int
     height: int
     scale: float = 1.0
     plate: Callable[[], np.ndarray] | None = None
+    others: tuple["Source", ...] = ()
 
 
-def coverage_of(source: Source, view: View) -> np.ndarray:
-    """(height, width) float32 in 0..1."""
+def coverage_of(source: Source, view: View, asked: tuple[str, ...] = ()) -> np.ndarray:
+    """(height, width) float32 in 0..1. asked: mattes that refer to this one; one that would go in a ring is left out."""
     match source:
         case Brushed():
             cover = _brushed(source, view)
         case Outline():
             cover = _outlined(source, view)
-    return 1 - cover if source.inverted else cover
+        case Keyer():
+            cover = _keyed(source, view)
+    cover = edged(cover, source.grow.at(view.frame)[0] * view.scale, source.soft.at(view.frame)[0] * view.scale)
+    if source.inverted:
+        cover = 1 - cover
+    named = lambda ids: tuple(m for m in view.others if m.id in ids and m.id not in (*asked, source.id))
+    if source.within:
+        cover = cover * _union(named(source.within), view, (*asked, source.id))
+    if without := named(source.without):
+        cover = cover * (1 - _union(without, view, (*asked, source.id)))
+    return cover
+
+
+def _union(sources: tuple[Source, ...], view: View, asked: tuple[str, ...]) -> np.ndarray:
+    total = np.zeros((view.height, view.width), np.float32)
+    for source in sources:
+        total = np.maximum(total, coverage_of(source, view, asked))
+    return total
+
+
+def _keyed(source: Keyer, view: View) -> np.ndarray:
+    """Of the plate; nothing where there is none to look at, as for the tracker."""
+    if view.plate is None:
+        return np.zeros((view.height, view.width), np.float32)
+    cover = keyed_cover(source, view.plate(), view.frame)
+    return cover if cover.shape == (view.height, view.width) else cv2.resize(cover, (view.width, view.height), interpolation=cv2.INTER_AREA)
 
 
 def _brushed(source: Brushed, view: View) -> np.ndarray:
@@ -67,11 +90,7 @@ def _outlined(source: Outline, view: View) -> np.ndarray:
 
 def matte_of(sources: tuple[Source, ...], view: View) -> np.ndarray:
     """(height, width) float32: the union of the sources that are on."""
-    total = np.zeros((view.height, view.width), np.float32)
-    for source in sources:
-        if source.on:
-            total = np.maximum(total, coverage_of(source, view))
-    return total
+    return _union(tuple(source for source in sources if source.on), view, ())
 
 
 def ignored(regions: tuple[Source, ...], view: View) -> np.ndarray | None:

@@ -4,6 +4,8 @@ import cv2
 import msgspec
 import numpy as np
 
+from .matte import Matte
+
 INSIDE, OUTSIDE = 1, 2
 PAST_PX = 4  # that a stored part reaches past what is above 0
 DIGITS = 255  # steps of a stored alpha
@@ -33,17 +35,13 @@ class Found(msgspec.Struct, frozen=True, eq=False):
 UNSURE = 0.85  # an expected overlap under which a frame is to be looked at
 
 
-class Brushed(msgspec.Struct, frozen=True, kw_only=True, tag="brushed"):
+class Brushed(Matte, frozen=True, kw_only=True, tag="brushed"):
     """A subject that was painted on some frames and is followed through the others. found: by frame; source: digest of what it was found
     from. kept: it is never found anew, whatever changes."""
 
-    id: str
-    name: str
     strokes: tuple[Stroke, ...] = ()
     found: tuple[Found, ...] = ()
     source: str = ""
-    on: bool = True
-    inverted: bool = False
     kept: bool = False
 
     @property

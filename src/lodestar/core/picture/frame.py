@@ -19,7 +19,7 @@ from ..render.engine import Quality
 from ..shot.document import Shot
 from ..track.preprocess import prepare
 from .composite import codes_of, light_of, over_plate
-from .ours import Ours, Size, light_pass, matte, ours
+from .ours import Ours, Size, light_pass, matte, matte_named, ours
 from .workshop import Workshop, workshop
 
 # a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged
@@ -51,7 +51,7 @@ def frame(
     """Frame `index` of the shot.
 
     quality: one of QUALITIES; `samples` gives each pixel so many, whatever its error. layer: one of PASSES. scale: under 1 for a
-    smaller picture, as a viewer shows it. mattes: ids of those that the pass 'matte' shows, None for all. seed: another one has other noise.
+    smaller picture, as a viewer shows it. mattes: ids of those that the pass 'matte' shows, on or off, None for all that are on. seed: another one has other noise.
     check: called meanwhile; may raise to stop.
     Raises PlateError when the clip cannot be read, RenderError without Embree.
     """
@@ -66,7 +66,8 @@ def frame(
     if layer == "plate":
         return Picture(_to_size(here.frame(shot.plate, index), size), shot.plate.colour)
     if layer == "matte":
-        return Picture(matte(shot, here, index, size, mattes), LINEAR_PICTURE)
+        cover = matte(shot, here, index, size) if mattes is None else matte_named(shot, here, index, size, mattes)
+        return Picture(cover, LINEAR_PICTURE)
     how = _quality(shot, index, quality, samples)._replace(seed=seed)
     if layer in OF_LIGHT:
         return Picture(light_pass(shot, here, index, size, how, layer, check), LINEAR_PICTURE)

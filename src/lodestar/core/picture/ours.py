@@ -3,14 +3,15 @@
 from collections.abc import Callable
 from typing import NamedTuple
 
+import msgspec
 import numpy as np
 
-from ..basics.colour import in_primaries
+from ..basics.colour import in_primaries, in_working
 from ..evaluate.cameras import camera_at
 from ..evaluate.ground import ground_items
 from ..evaluate.objects import items_of, objects_at
 from ..light.lamps import lights_of
-from ..matte.sources import View, matte_of
+from ..matte.sources import Source, View, matte_of
 from ..projection.camera import Camera
 from ..render.engine import Layers, Quality
 from ..render.items import Item
@@ -41,12 +42,24 @@ class Ours(NamedTuple):
 
 
 def matte(shot: Shot, workshop: Workshop, index: int, size: Size, names: tuple[str, ...] | None = None) -> np.ndarray:
-    """(height, width) float32 of the mattes with these ids; of all of them for None."""
-    sources = tuple(m for m in shot.mattes if m.on and (names is None or m.id in names))
+    """(height, width) float32 of the mattes with these ids, where they are on; of all that are on for None."""
+    return _matte(shot, workshop, index, size, tuple(m for m in shot.mattes if m.on and (names is None or m.id in names)))
+
+
+def matte_named(shot: Shot, workshop: Workshop, index: int, size: Size, names: tuple[str, ...]) -> np.ndarray:
+    """As `matte`, of those that are off too."""
+    return _matte(shot, workshop, index, size, tuple(msgspec.structs.replace(m, on=True) for m in shot.mattes if m.id in names))
+
+
+def _matte(shot: Shot, workshop: Workshop, index: int, size: Size, sources: tuple[Source, ...]) -> np.ndarray:
     plate = shot.plate
     assert plate is not None
-    view = View(index, size.width, size.height, size.scale, lambda: light_of(workshop.frame(plate, index), plate.transfer))
-    return workshop.last(f"matte {names}", (plate, sources, index, size), lambda: matte_of(sources, view))
+    light = lambda: in_working(light_of(workshop.frame(plate, index), plate.transfer), plate.colour.primaries)
+    # keys and referring mattes ask for the same light again and again
+    whole = lambda: workshop.last("light", (plate, index), light)
+    view = View(index, size.width, size.height, size.scale, whole, shot.mattes)
+    referred = shot.mattes if any(m.within or m.without for m in sources) else ()
+    return workshop.last(f"matte {[m.id for m in sources]}", (plate, sources, referred, index, size), lambda: matte_of(sources, view))
 
 
 def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, check: Callable[[], None]) -> Ours | None:
@@ -125,8 +138,8 @@ def _part(layers: Layers) -> tuple[slice, slice]:
 
 
 def _on(shot: Shot, names: tuple[str, ...] | None) -> tuple[str, ...]:
-    """Ids of those mattes that are on and meant: None means all."""
-    return tuple(m.id for m in shot.mattes if m.on and (names is None or m.id in names))
+    """Ids of those mattes that are on and meant: None means all that hide."""
+    return tuple(m.id for m in shot.mattes if m.on and (m.hides if names is None else m.id in names))
 
 
 def _by_mattes(shot: Shot, drawn: list[Object]) -> dict[tuple[str, ...], list[Object]]:

@@ -15,6 +15,7 @@ import numpy as np
 from ..basics.colour import MATRICES, PRIMARIES, TRANSFERS
 from ..basics.errors import ShotFileError
 from ..basics.keyed import EASINGS, Key, Keyed
+from ..matte.key import MOST_SAMPLES, Keyer
 from ..matte.strokes import Brushed
 from ..media.plates import PlateInfo
 from ..solve.result import Solve
@@ -156,6 +157,9 @@ def _check_range(shot: Shot) -> None:
         for i, outline in enumerate(getattr(shot, kind)):
             if isinstance(outline, Brushed):
                 _check_brushed(f"{kind}[{i}]", outline, shot.plate)
+                continue
+            if isinstance(outline, Keyer):
+                _need(len(outline.samples) <= MOST_SAMPLES, f"{kind}[{i}].samples", f"are {len(outline.samples)}; {MOST_SAMPLES} are the most")
                 continue
             _need(len(outline.shape.value) % 2 == 0, f"{kind}[{i}].shape.value", "has an odd number of numbers; it is pairs of x and y")
 

@@ -4,6 +4,7 @@ from .brush import Brush
 from .fly import FlyThrough
 from .ground import DrawHorizon, DrawUpright, TurnScene
 from .handles import MoveObject
+from .key import PickColour
 from .lamps import MoveLamp
 from .marks import ChooseMarks, MoreHere, PlaceByHand
 from .outlines import DrawMatte, DrawRegion
@@ -32,7 +33,7 @@ TOOLS = {
         ChooseMarks,
     ),
     "Light": (AlongShadow, MoveLamp, MoveObject),
-    "Foreground": (DrawMatte, Brush),
+    "Foreground": (DrawMatte, Brush, PickColour),
 }
 # those with a button of their own; the rest are in the menu beside them
 SHOWN = {"Place": ("move", "title")}

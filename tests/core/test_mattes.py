@@ -1,0 +1,181 @@
+"""Keys, edges that move, and mattes that refer to each other."""
+
+import unittest
+
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.colour import to_xyz
+from lodestar.core.basics.errors import ShotFileError
+from lodestar.core.basics.keyed import constant
+from lodestar.core.matte.key import Keyer, keyed_cover, oklab, sample_at, without_specks
+from lodestar.core.matte.matte import edged
+from lodestar.core.matte.outline import coverage
+from lodestar.core.matte.sources import Outline, View, coverage_of, matte_of
+from lodestar.core.picture.composite import light_of
+from lodestar.core.picture.frame import frame
+from lodestar.core.picture.matte_view import VIEWS, behind, matte_view
+from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.shot import files
+from lodestar.core.shot.checked import checked
+from tests.helpers import DEMO
+
+SKY, WALL = (0.35, 0.5, 0.8), (0.4, 0.3, 0.2)
+
+
+def two_halves(width=60, height=40):
+    """Left of the middle column the sky's colour, right of it the wall's, the middle half of each."""
+    light = np.empty((height, width, 3), np.float32)
+    light[:, : width // 2], light[:, width // 2 :] = SKY, WALL
+    light[:, width // 2] = 0.5 * (np.array(SKY) + WALL)
+    return light
+
+
+def box(id_, x0, y0, x1, y1, **more):
+    """An outline with straight sides (many corners each)."""
+    t = np.linspace(0, 1, 9)[:-1]
+    corners = [(x0, y0), (x1, y0), (x1, y1), (x0, y1)]
+    points = np.concatenate([np.array(a) + t[:, None] * np.subtract(b, a) for a, b in zip(corners, corners[1:] + corners[:1])])
+    return Outline(id=id_, name=id_, shape=constant(*points.ravel()), feather=constant(0.0), **more)
+
+
+class KeyTest(unittest.TestCase):
+    def test_oklab_as_published(self):
+        """The table of B. Ottosson's page on Oklab, XYZ to Lab, three digits (from memory)."""
+        xyz = np.array([[0.950, 1.0, 1.089], [1, 0, 0], [0, 1, 0], [0, 0, 1]])
+        known = np.array([[1.0, 0.0, 0.0], [0.450, 1.236, -0.019], [0.922, -0.671, 0.263], [0.153, -1.415, -0.449]])
+        found = oklab(xyz @ np.linalg.inv(to_xyz("bt709")).T)
+        np.testing.assert_allclose(found, known, atol=0.0035)
+
+    def test_a_colour_is_told_from_another_and_an_edge_is_in_between(self):
+        cover = keyed_cover(Keyer(id="k", name="k", samples=(SKY,), tolerance=constant(0.03), fade=constant(0.08)), two_halves(), 0)
+        self.assertEqual(cover[:, :30].min(), 1)
+        self.assertEqual(cover[:, 31:].max(), 0)
+        self.assertTrue(0 < cover[0, 30] < 1, cover[0, 30])
+
+    def test_the_same_colour_in_part_shade_is_kept(self):
+        light = np.full((4, 4, 3), SKY, np.float32) * 0.7
+        key = Keyer(id="k", name="k", samples=(SKY,), tolerance=constant(0.05))
+        self.assertEqual(keyed_cover(key, light, 0).min(), 1)
+        self.assertEqual(keyed_cover(key, np.full((4, 4, 3), WALL, np.float32), 0).max(), 0)
+
+    def test_brightness_is_lightness_whatever_the_colour(self):
+        key = Keyer(id="k", name="k", by="brightness", dark=constant(0.5), bright=constant(0.9), fade=constant(0.02))
+        # 18 % grey has a lightness of 0.565: the cube root of its light
+        cover = keyed_cover(key, np.array([[[0.18] * 3, [0.08] * 3, [0.9] * 3]], np.float32), 0)
+        np.testing.assert_array_equal(cover, [[1, 0, 0]])
+
+    def test_nothing_picked_covers_nothing(self):
+        self.assertEqual(keyed_cover(Keyer(id="k", name="k"), two_halves(), 0).max(), 0)
+
+    def test_specks_go_and_large_parts_stay(self):
+        cover = np.zeros((60, 60), np.float32)
+        cover[10:40, 10:40] = 1
+        cover[20:22, 20:22] = 0
+        cover[50:52, 50:53] = 1
+        clean = without_specks(cover, 4)
+        self.assertEqual(clean[20, 20], 1)
+        self.assertEqual(clean[50, 50], 0)
+        self.assertEqual(clean.sum(), 900)
+        np.testing.assert_array_equal(without_specks(cover, 0), cover)
+
+    def test_a_sample_is_the_mean_round_a_place_and_stays_in_the_picture(self):
+        light = two_halves()
+        np.testing.assert_allclose(sample_at(light, 5, 5), SKY, atol=1e-5)
+        np.testing.assert_allclose(sample_at(light, 500, -9), WALL, atol=1e-5)
+
+
+class EdgeTest(unittest.TestCase):
+    def test_an_edge_moves_by_parts_of_a_px(self):
+        """Area of a disc of radius r: pi r^2."""
+        round_ = np.linspace(0, 2 * np.pi, 40, endpoint=False)
+        for grow in (-3.0, -0.4, 0.5, 1.0, 2.25):
+            points = np.c_[np.cos(round_), np.sin(round_)]
+            cover = edged(coverage(60 + 25 * points, 121, 121), grow, 0)
+            self.assertAlmostEqual(float(cover.sum()) / (np.pi * (25 + grow) ** 2), 1, delta=0.02, msg=grow)
+
+    def test_softening_keeps_the_area(self):
+        cover = coverage_of(box("a", 20, 20, 60, 60), View(0, 80, 80))
+        soft = edged(cover, 0, 3)
+        self.assertAlmostEqual(float(soft.sum()), float(cover.sum()), delta=1)
+        self.assertGreater(((soft > 0.05) & (soft < 0.95)).sum(), 4 * ((cover > 0.05) & (cover < 0.95)).sum())
+
+
+class ReferringTest(unittest.TestCase):
+    def setUp(self):
+        self.left, self.high = box("left", 0, 0, 40, 80), box("high", 0, 0, 80, 30)
+        self.view = View(0, 80, 80, others=(self.left, self.high))
+        self.areas = {m.id: float(coverage_of(m, self.view).sum()) for m in (self.left, self.high)}
+        both = coverage_of(self.left, self.view) * coverage_of(self.high, self.view)
+        self.both = float(both.sum())
+
+    def cover(self, **fields):
+        return float(coverage_of(msgspec.structs.replace(self.left, **fields), self.view).sum())
+
+    def test_only_inside_and_not_inside(self):
+        self.assertAlmostEqual(self.cover(within=("high",)), self.both, delta=1e-3)
+        self.assertAlmostEqual(self.cover(without=("high",)), self.areas["left"] - self.both, delta=1e-3)
+
+    def test_what_is_referred_to_may_be_off(self):
+        off = msgspec.structs.replace(self.high, on=False)
+        view = self.view._replace(others=(self.left, off))
+        self.assertAlmostEqual(float(coverage_of(msgspec.structs.replace(self.left, within=("high",)), view).sum()), self.both, delta=1e-3)
+        self.assertEqual(matte_of((off,), view).max(), 0)
+
+    def test_a_ring_ends_and_what_is_gone_counts_for_nothing(self):
+        ring = (msgspec.structs.replace(self.left, without=("high",)), msgspec.structs.replace(self.high, without=("left",)))
+        found = coverage_of(ring[0], self.view._replace(others=ring))
+        self.assertAlmostEqual(float(found.sum()), self.areas["left"] - self.both, delta=1e-3)
+        self.assertEqual(self.cover(within=("gone",)), 0)
+        self.assertEqual(self.cover(without=("gone",)), self.areas["left"])
+
+
+class InShotTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.addClassCleanup(close_workshop)
+        cls.shot = files.read(DEMO)
+        light = light_of(frame(cls.shot, 0, layer="plate").pixels, cls.shot.plate.transfer)
+        sky = tuple(sample_at(light, x, y) for x, y in ((640, 30), (200, 60), (470, 25), (250, 10), (480, 85), (1240, 15)))
+        cls.key = Keyer(id="sky", name="Sky", samples=sky, tolerance=constant(0.03), fade=constant(0.02), specks=constant(12.0))
+        cls.keyed = msgspec.structs.replace(cls.shot, mattes=(*cls.shot.mattes, cls.key))
+
+    def test_the_sky_of_the_demo_is_keyed(self):
+        cover = frame(self.keyed, 0, layer="matte", mattes=("sky",)).pixels
+        self.assertGreater(cover[5:60, 20:-20].mean(), 0.97)  # open sky above the domes
+        self.assertLess(cover[140:].mean(), 0.1)  # hills and paving, but for what glints
+        half = frame(self.keyed, 0, layer="matte", mattes=("sky",), scale=0.5).pixels
+        self.assertLess(np.abs(half - cover.reshape(360, 2, 640, 2).mean((1, 3))).max(), 1e-3)
+
+    def test_a_matte_that_does_not_hide_leaves_titles_that_stand_behind_all(self):
+        quiet = msgspec.structs.replace(self.keyed, mattes=(*self.shot.mattes, msgspec.structs.replace(self.key, hides=False, inverted=True)))
+        loud = msgspec.structs.replace(self.keyed, mattes=(*self.shot.mattes, msgspec.structs.replace(self.key, inverted=True)))
+        a, b, c = (frame(s, 20, "draft").pixels.astype(int) for s in (self.shot, quiet, loud))
+        np.testing.assert_array_equal(a, b)
+        self.assertGreater(np.abs(a - c).max(), 30)
+
+    def test_the_views_show_what_they_say(self):
+        cover = frame(self.keyed, 0, layer="matte", mattes=("sky",)).pixels
+        found = {view: matte_view(self.keyed, 0, view, ("sky",)) for view in VIEWS}
+        np.testing.assert_array_equal(found["matte"][..., 0], np.round(255 * cover))
+        inside, outside = cover == 1, cover == 0
+        plate = frame(self.keyed, 0, layer="plate").pixels
+        for view in VIEWS[3:]:
+            self.assertLess(np.abs(found[view][inside].astype(int) - plate[inside]).max(), 3, view)
+        self.assertEqual(found["over white"][outside].min(), 255)
+        self.assertEqual(found["over black"][outside].max(), 0)
+        self.assertEqual(len(np.unique(behind("checker", 60, 60))), 2)
+        self.assertGreater(int(found["edge"].max()), 200)
+        tint = found["tint"][inside].astype(int) - plate[inside]
+        self.assertLess(tint[:, 2].mean(), -20)  # the tint is orange: less blue
+
+    def test_it_is_written_and_read_and_nonsense_is_refused(self):
+        text = msgspec.json.encode(self.key)
+        self.assertEqual(msgspec.json.decode(text, type=Keyer), self.key)
+        with self.assertRaises(ShotFileError):
+            many = msgspec.structs.replace(self.key, samples=self.key.samples * 20)
+            checked(msgspec.structs.replace(self.shot, mattes=(many,)), "a.lode")
+
+
+if __name__ == "__main__":
+    unittest.main()
