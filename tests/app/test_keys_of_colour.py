@@ -3,10 +3,11 @@
 import unittest
 
 import numpy as np
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
 
 from lodestar.core.matte.key import Keyer
-from tests.app.window_case import SHIFT, WindowCase
+from tests.app.window_case import LEFT, SHIFT, WindowCase
 
 CTRL = Qt.KeyboardModifier.ControlModifier
 
@@ -62,6 +63,24 @@ class KeyInWindowTest(WindowCase):
         action.trigger()
         self.settle()
         self.assertEqual(self.key_matte().within, (self.session.shot.mattes[0].id,))
+
+    def test_one_click_replaces_the_sky_and_a_drag_turns_it(self):
+        before = self.session.shot
+        QTest.mouseClick(self.find("sky-on"), LEFT, pos=QPoint(12, 8))
+        self.settle()
+        shot = self.session.shot
+        self.assertTrue(shot.backdrop.on)
+        self.assertEqual(shot.backdrop.mattes, (self.key_matte().id,))
+        self.assertEqual(self.key_matte().name, "Sky")
+        self.click("tool-sky")
+        self.drag([(640, 60), (700, 60), (740, 75)])
+        self.assertGreater(abs(self.session.shot.backdrop.heading.value[0]), 3)
+        # what was under the pointer went along: 100 px of a lens of some 1000 px are 5 to 6 degrees
+        self.assertAlmostEqual(self.session.shot.backdrop.heading.value[0], 5.6, delta=1.0)
+        self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.assertEqual(self.session.shot.backdrop.heading.value[0], 0)
+        self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.assertIs(self.session.shot, before)
 
 
 if __name__ == "__main__":

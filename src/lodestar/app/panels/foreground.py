@@ -16,6 +16,7 @@ from ..commands import Command
 from ..fields import Line, button, quiet
 from ..readings import plural
 from .mattes import MatteChoice, Names
+from .new_sky import NewSky
 from .panel import Panel
 from .track import outline_row
 
@@ -91,6 +92,7 @@ class ForegroundPanel(Panel):
             self._choice("within", "Only inside", "everywhere", "Inside which other mattes alone it holds"),
             self._choice("without", "Not inside", "nowhere", "Inside which other mattes it does not hold"),
         ]
+        self.sky = NewSky(self)
         self._listed: tuple | None = None
 
     def _chosen(self) -> str:
@@ -159,6 +161,7 @@ class ForegroundPanel(Panel):
         self.by_colour.setVisible(key is not None and key.by == "colour")
         self.by_brightness.setVisible(key is not None and key.by == "brightness")
         self.edge.setVisible(current is not None)
+        self.sky.refresh()
         if current is None:
             return
         self.hides.setChecked(current.hides)

@@ -1,6 +1,6 @@
 """`frame(shot, index, quality)`: the only way in which a picture is made, for viewer, command line, delivery and tests.
 
-plate -> things at this time -> lights -> layers (colour, light with, light without) -> mattes -> composite in linear light
+plate, with another sky -> things at this time -> lights -> layers (colour, light with, light without) -> mattes -> composite in linear light
       -> finish, entry by entry -> one encode
 """
 
@@ -18,6 +18,7 @@ from ..media.plates import PlateInfo
 from ..render.engine import Quality
 from ..shot.document import Shot
 from ..track.preprocess import prepare
+from .behind import has_sky, with_sky
 from .composite import codes_of, light_of, over_plate
 from .ours import Ours, Size, light_pass, matte, matte_named, ours
 from .workshop import Workshop, workshop
@@ -78,7 +79,7 @@ def frame(
         return Picture(light, LINEAR_PICTURE)
     if layer == "shadow":
         return Picture(_our_shade(part, size), LINEAR_PICTURE)
-    return Picture(_picture(shot, here, index, size, part), shot.plate.colour)
+    return Picture(_picture(shot, here, index, size, how, part), shot.plate.colour)
 
 
 def plate_frame(info: PlateInfo, index: int) -> np.ndarray:
@@ -93,11 +94,14 @@ def _quality(shot: Shot, index: int, name: str, samples: int | None) -> Quality:
     return quality._replace(shutter=shot.exposure.shutter.at(index)[0] if quality.most > 1 else 0.0, readout=readout)
 
 
-def _picture(shot: Shot, here: Workshop, index: int, size: Size, part: Ours | None) -> np.ndarray:
+def _picture(shot: Shot, here: Workshop, index: int, size: Size, quality: Quality, part: Ours | None) -> np.ndarray:
     """The composite with the finish done to it, in code values of the plate's kind."""
     info = shot.plate
     assert info is not None
     plate = here.last("plate", (info, index, size), lambda: _to_size(here.frame(info, index), size))
+    if has_sky(shot):
+        behind = (shot.backdrop, shot.mattes, shot.solve, shot.ground, quality.most > 1, quality.shutter)
+        plate = here.last("plate and sky", (info, index, size, *behind), lambda: with_sky(shot, here, index, size, quality, plate))
     if not any(entry.on for entry in shot.finish):
         # what is not ours passes untouched, and is not even looked at
         return plate if part is None else _composite(plate, info.transfer, part)

@@ -11,6 +11,7 @@ import msgspec
 
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
+from ..finish.backdrop import Backdrop
 from ..finish.entries import Finisher
 from ..light.lamps import Lamp, Rgb, Sky, Sun
 from ..matte.sources import Outline, Source
@@ -119,6 +120,7 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
     lamps: Annotated[tuple[Lamp, ...], IN_PICTURE, Lane("Light")] = (Sun(), Sky())
     shadow: Annotated[Shadow, IN_PICTURE, Lane("Light")] = Shadow()
     mattes: Annotated[tuple[Source, ...], IN_PICTURE, Lane("Foreground", True)] = ()
+    backdrop: Annotated[Backdrop, IN_PICTURE, Lane("Foreground")] = Backdrop()
     exposure: Annotated[Exposure, IN_PICTURE, Lane("Finish")] = Exposure()
     finish: Annotated[tuple[Finisher, ...], IN_PICTURE, Lane("Finish")] = ()
     output: Output = Output()

@@ -25,7 +25,6 @@ from ..media.plates import probe
 from ..track.tracks import frozen
 from .checked import checked, part_of_place
 from .document import VERSION, Basis, Shot
-from .objects import Object
 
 MOST_BYTES = 2**30  # that a file may unpack to
 # what a cut or damaged file makes the readers of zip, JSON and arrays raise
@@ -198,10 +197,11 @@ def _with_paths(shot: Shot, change: Callable[[str], str]) -> Shot:
     """The shot with the paths of its clip, and of the media that its objects use, changed."""
     if shot.plate is not None:
         shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=change(shot.plate.path)))
-    return msgspec.structs.replace(shot, objects=tuple(_with_own_paths(o, change) for o in shot.objects))
+    objects = tuple(_with_own_paths(o, change) for o in shot.objects)
+    return msgspec.structs.replace(shot, objects=objects, backdrop=_with_own_paths(shot.backdrop, change))
 
 
-def _with_own_paths(item: Object, change: Callable[[str], str]) -> Object:
+def _with_own_paths(item: Any, change: Callable[[str], str]) -> Any:
     paths = {name: change(path) for name in paths_of(type(item)) if (path := getattr(item, name))}
     return msgspec.structs.replace(item, **paths) if paths else item
 

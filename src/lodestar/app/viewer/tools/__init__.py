@@ -11,6 +11,7 @@ from .outlines import DrawMatte, DrawRegion
 from .place import DrawBox, DrawBoxStandIn, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture, PlaceTitle
 from .rows import AlongPath
 from .shadow import AlongShadow
+from .sky import TurnSky
 from .typing import TypeWords
 
 TOOLS = {
@@ -33,7 +34,7 @@ TOOLS = {
         ChooseMarks,
     ),
     "Light": (AlongShadow, MoveLamp, MoveObject),
-    "Foreground": (DrawMatte, Brush, PickColour),
+    "Foreground": (DrawMatte, Brush, PickColour, TurnSky),
 }
 # those with a button of their own; the rest are in the menu beside them
 SHOWN = {"Place": ("move", "title")}

@@ -1,0 +1,130 @@
+"""The sky that takes the place of the plate's: what it is, where it is seen, how it is turned."""
+
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtWidgets import QCheckBox
+
+from lodestar.core.basics.colour import decode, encode, in_working
+from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.geometry import vector
+from lodestar.core.edits.sky import sky_key, with_new_sky
+from lodestar.core.finish.backdrop import KINDS, Backdrop
+from lodestar.core.media.pictures import picture_size
+from lodestar.core.picture.composite import light_of
+from lodestar.core.picture.frame import plate_frame
+
+from ..fields import Choice, Swatch, button
+from .mattes import MatteChoice
+from .panel import Panel
+
+FILES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.mp4 *.mov *.mkv *.webm);;All files (*)"
+WORDS = {"clear": "Clear, with a sun", "overcast": "Overcast", "dusk": "Dusk", "picture": "A picture…"}
+
+
+class NewSky:
+    """A section of a panel."""
+
+    def __init__(self, panel: Panel) -> None:
+        self.session = session = panel.session
+        self.section = panel.section("New sky")
+        self.on = QCheckBox("Replace the sky")
+        self.on.setObjectName("sky-on")
+        self.on.setToolTip("The plate's sky is found by its colours, and another one, infinitely far away, is seen in its place")
+        self.on.clicked.connect(self._switch)
+        self.section.add_wide(self.on)
+        self.kind = Choice()
+        self.kind.setObjectName("sky-kind")
+        self.kind.setAccessibleName("Which sky")
+        self.kind.setToolTip("One of three that are made here, or a picture, movie or panorama of your own")
+        self.kind.addItems([WORDS[kind] for kind in KINDS])
+        self.kind.activated.connect(lambda number: self._choose(KINDS[number]))
+        self.file = button("Choose a picture…", "sky-picture", "A picture, a movie or a panorama of the full sphere", self._ask_picture)
+        self.where = MatteChoice(
+            session,
+            "sky-mattes",
+            "nowhere",
+            (),
+            "Inside which mattes the new sky is seen",
+            lambda: session.shot.backdrop.mattes,
+            lambda names: session.edit_item("Choose where the sky is seen", "backdrop", mattes=names or ()),
+        )
+        self.again = button("Find the old sky here", "find-sky", "Look for the colours of the plate's sky in this frame", self._find)
+        self.haze = Swatch("haze-colour", "Colour of the haze at the horizon")
+        self.haze.picked.connect(
+            lambda rgb: session.edit_item("Choose colour", "backdrop", haze_colour=tuple(float(v) for v in decode(np.array(rgb), "srgb")))
+        )
+        self.parts = [self.section.add("Sky", self.kind), self.file, self.section.add("Seen inside", self.where), self.again]
+        self.section.add_wide(self.file)
+        self.section.add_wide(self.again)
+        self.more = panel.section("Place and light of the sky")
+        panel.value_rows(
+            self.more, lambda: "backdrop", Backdrop, "sky", "sky", ("heading", "tilt", "roll", "width", "drift", "exposure", "soft", "grain")
+        )
+        self.hazy = panel.section("Haze at the horizon")
+        self.hazy.fold_at_first()
+        panel.value_rows(self.hazy, lambda: "backdrop", Backdrop, "sky", "sky", ("haze", "haze_height"))
+        self.hazy.add("Colour", self.haze)
+
+    def refresh(self) -> None:
+        backdrop, has = self.session.shot.backdrop, self.session.shot.plate is not None
+        self.on.setChecked(backdrop.on)
+        self.on.setEnabled(has)
+        for part in (self.kind, self.where, self.again, *(p for p in self.parts if p is not None)):
+            part.setVisible(backdrop.on)
+        self.file.setVisible(backdrop.on and backdrop.kind == "picture")
+        self.file.setText(Path(backdrop.picture).name or "Choose a picture…")
+        self.more.setVisible(backdrop.on)
+        self.hazy.setVisible(backdrop.on)
+        self.kind.setCurrentIndex(KINDS.index(backdrop.kind))
+        self.where.refresh()
+        self.haze.show_colour(vector(encode(np.array(backdrop.haze_colour), "srgb")))
+        self.section.fact.setText(backdrop.kind if backdrop.on else "")
+
+    def _switch(self, on: bool) -> None:
+        shot = self.session.shot
+        if on and not any(m.id in shot.backdrop.mattes for m in shot.mattes):
+            self._find()
+        else:
+            self.session.edit_item("Replace the sky, on or off", "backdrop", on=on)
+        self.refresh()
+
+    def _find(self) -> None:
+        shot, frame = self.session.shot, self.session.frame
+        if shot.plate is None:
+            return
+        try:
+            light = in_working(light_of(plate_frame(shot.plate, frame), shot.plate.transfer), shot.plate.colour.primaries)
+            key = sky_key(shot, light, frame)
+        except UserError as error:
+            self.session.fail(error)
+            return
+        self.session.edit("Replace the sky", lambda s: with_new_sky(s, key))
+        self.session.tell(
+            "The sky was found by its colours.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note"
+        )
+
+    def _choose(self, kind: str) -> None:
+        if kind == "picture" and not self.session.shot.backdrop.picture:
+            self._ask_picture()
+        else:
+            self.session.edit_item("Choose a sky", "backdrop", kind=kind)
+        self.refresh()
+
+    def _ask_picture(self) -> None:
+        path = self.session.ask_file("Choose a sky", "sky", FILES)
+        if not path:
+            return
+        try:
+            wide, high = picture_size(path)
+        except UserError as error:
+            self.session.fail(error)
+            return
+        # twice as wide as high is a panorama of the full sphere; another covers as much of the horizon as a usual lens shows
+        width = self.session.shot.backdrop.width
+        fields = {
+            "kind": "picture",
+            "picture": path,
+            "width": width.changed(self.session.frame, (360.0 if wide == 2 * high else 70.0,), self.session.how),
+        }
+        self.session.edit_item("Choose a sky", "backdrop", **fields)

@@ -1,0 +1,159 @@
+"""The plate with another sky: what of the old one is seen at each edge is taken out, and its grain stays."""
+
+from collections.abc import Callable
+
+import cv2
+import numpy as np
+
+from ..basics.colour import decode, in_primaries
+from ..evaluate.cameras import camera_at
+from ..finish.backdrop import HIGH, WIDE, Backdrop, made, turn_of
+from ..media.pictures import picture_frame
+from ..render.engine import Quality
+from ..render.eye import Nets, eye_of
+from ..render.sky import sky_seen
+from ..shot.document import Shot
+from .composite import codes_of, light_of
+from .ours import Size, matte_named
+from .workshop import Workshop
+
+SURE = 0.98  # of a px: from here on it shows the old sky and nothing else
+NEAR_PX, FAR_PX = 2.5, 30.0  # over which the old sky is smoothed, and from how far it is guessed at edges; px of the plate
+LEAST = 1e-3
+EDGE_PX = 2.0  # that an edge may be broader than it was keyed, on each side
+APART = 0.03  # distance of two colours, linear light, at which their line tells as much as the key
+PLACES = 2  # across and down a px, of a final picture
+
+_nets = Nets()
+
+
+def has_sky(shot: Shot) -> bool:
+    return shot.backdrop.on and bool(shot.backdrop.mattes)
+
+
+def with_sky(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, codes: np.ndarray) -> np.ndarray:
+    """(h, w, 3) code values of a plate (h, w, 3) with the shot's own sky behind it. What no matte of the sky covers is not touched.
+
+    In linear light, plate + share * (new - old): the old sky at an edge is that of the sure sky around, so that no fringe of it
+    stays, and what is finer than it is smoothed by stays as the plate's grain.
+    Raises PlateError when the picture of the sky cannot be read.
+    """
+    plate, backdrop = shot.plate, shot.backdrop
+    assert plate is not None
+    cover = matte_named(shot, workshop, index, size, backdrop.mattes)
+    if not cover.any():
+        return codes
+    area = _box(cover, int(np.ceil(3 * FAR_PX * size.scale)))
+    left, top, right, bottom = area
+    part = slice(top, bottom), slice(left, right)
+    cover = np.ascontiguousarray(cover[part])
+    new = sky_of(shot, index, size, quality, area, cover)
+    share = cover * new[..., 3]
+    light = light_of(np.ascontiguousarray(codes[part]), plate.transfer)
+    inside = cv2.erode((share >= SURE).astype(np.uint8), _disc(EDGE_PX * size.scale)) > 0
+    outside = cv2.erode((share <= 1 - SURE).astype(np.uint8), _disc(EDGE_PX * size.scale)) > 0
+    old, known = _smooth(light, inside, size.scale)
+    share = np.where(inside | outside, share, _edge(light, old, _smooth(light, outside, size.scale)[0], share)).astype(np.float32)
+    grain = np.float32(backdrop.grain.at(index)[0])
+    inside = inside[..., None]
+    seen = in_primaries(new[..., :3], plate.colour.primaries)
+    # where nothing near is sure to be sky, a mix is all that can be done
+    clean = np.where(inside, seen + grain * (light - old), light + share[..., None] * (seen - old))
+    found = np.where(known[..., None], np.maximum(clean, 0), light + share[..., None] * (seen - light))
+    changed = codes_of(np.ascontiguousarray(found, np.float32), plate.transfer, codes.dtype)
+    out = codes.copy()
+    out[part] = np.where(share[..., None] > 0, changed, codes[part])
+    return out
+
+
+def _disc(radius: float) -> np.ndarray:
+    size = 2 * max(round(radius), 1) + 1
+    return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
+
+
+def _edge(light: np.ndarray, old: np.ndarray, front: np.ndarray, share: np.ndarray) -> np.ndarray:
+    """(h, w) the share of the old sky in px of an edge: their place on the line from the colour of what stands before it to that of the sky,
+    as far as the two differ; else as it was keyed. Source: T. Porter, T. Duff, Compositing Digital Images, SIGGRAPH 1984."""
+    way = old - front
+    length = (way * way).sum(-1)
+    told = np.clip(((light - front) * way).sum(-1) / np.maximum(length, 1e-9), 0, 1)
+    trust = length / (length + APART * APART)
+    return trust * told + (1 - trust) * share
+
+
+def _box(cover: np.ndarray, margin: int) -> tuple[int, int, int, int]:
+    """Left, top, right and bottom of what is covered, and so many px more."""
+    rows, columns = np.flatnonzero(cover.any(1)), np.flatnonzero(cover.any(0))
+    height, width = cover.shape
+    return (
+        max(int(columns[0]) - margin, 0),
+        max(int(rows[0]) - margin, 0),
+        min(int(columns[-1]) + margin + 1, width),
+        min(int(rows[-1]) + margin + 1, height),
+    )
+
+
+def _smooth(light: np.ndarray, where: np.ndarray, scale: float) -> tuple[np.ndarray, np.ndarray]:
+    """(h, w, 3) the mean of what lies `where` (h, w) bool around each px, the nearest where there is some; and (h, w) bool where it is known."""
+    sure = where.astype(np.float32)
+    found, known = np.zeros_like(light), np.zeros(sure.shape, bool)
+    for sigma in (NEAR_PX * scale, FAR_PX * scale):
+        weight = _blurred(sure, sigma)
+        here = (weight > LEAST) & ~known
+        mean = _blurred(light * sure[..., None], sigma) / np.maximum(weight, LEAST)[..., None]
+        found[here] = mean[here]
+        known |= here
+    return found, known
+
+
+def _blurred(picture: np.ndarray, sigma: float) -> np.ndarray:
+    """A wide blur of a smaller picture is as good."""
+    height, width = picture.shape[:2]
+    less = max(int(sigma // 4), 1)
+    small = picture if less == 1 else cv2.resize(picture, (max(width // less, 1), max(height // less, 1)), interpolation=cv2.INTER_AREA)
+    found = cv2.GaussianBlur(small, (0, 0), max(sigma / less, 0.3))
+    return found if less == 1 else cv2.resize(found, (width, height), interpolation=cv2.INTER_LINEAR)
+
+
+def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int, int, int, int], cover: np.ndarray) -> np.ndarray:
+    """(h, w, 4) the shot's sky over the part (left, top, right, bottom) of the picture of a frame, where `cover` (h, w) is above 0: linear
+    light of Rec.709, and how much of a px lies over the horizon. Raises PlateError when its picture cannot be read."""
+    backdrop, plate = shot.backdrop, shot.plate
+    assert plate is not None
+    seconds = (index - shot.first) * plate.rate[1] / plate.rate[0]
+    picture, top, span = _picture(backdrop, index)
+    camera: Callable = lambda share: camera_at(shot, index + share).scaled(size.scale)
+    eye = eye_of(_nets, camera, area, size[:2], quality.shutter, quality.readout, np.zeros(3), 1.0)
+    out = np.zeros((*cover.shape, 4), np.float32)
+    haze = (backdrop.haze.at(index)[0], np.deg2rad(backdrop.haze_height.at(index)[0]), np.array(backdrop.haze_colour))
+    sky_seen(eye, turn_of(backdrop, index, seconds), picture, top, span, *haze, PLACES if quality.most > 1 else 1, cover, area[0], area[1], out)
+    if shot.solve is None:
+        out[..., 3] = 1  # where the horizon is nobody knows
+    soft = backdrop.soft.at(index)[0] * size.scale
+    if soft > 0.1:
+        out[..., :3] = cv2.GaussianBlur(np.ascontiguousarray(out[..., :3]), (0, 0), soft)
+    out[..., :3] *= np.float32(2.0 ** backdrop.exposure.at(index)[0])
+    return out
+
+
+def _picture(backdrop: Backdrop, index: int) -> tuple[np.ndarray, float, float]:
+    """Linear light (h, w, 3) float32, the height of its upper edge and how much of the horizon it covers, radians."""
+    if backdrop.kind != "picture":
+        assert made(backdrop.kind).shape[:2] == (HIGH, WIDE)
+        return made(backdrop.kind), np.pi / 2, 2 * np.pi
+    light = _light_of_file(backdrop.picture, index)
+    span = float(np.deg2rad(backdrop.width.at(index)[0]))
+    return light, span * light.shape[0] / light.shape[1] / 2, span
+
+
+_read: dict[str, tuple[np.ndarray, np.ndarray]] = {}
+
+
+def _light_of_file(path: str, index: int) -> np.ndarray:
+    codes = picture_frame(path, index)
+    kept = _read.get(path)
+    if kept is None or kept[0] is not codes:
+        light = decode(codes[..., :3].astype(np.float32) / 255, "srgb").astype(np.float32)
+        _read.clear()
+        kept = _read[path] = (codes, light)
+    return kept[1]

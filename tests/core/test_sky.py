@@ -1,0 +1,230 @@
+"""Another sky behind the plate: it turns with the solved camera, leaves no fringe, and keeps the grain."""
+
+import json
+import tempfile
+import unittest
+import zipfile
+from pathlib import Path
+
+import cv2
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.colour import encode
+from lodestar.core.basics.errors import PlateError, UserError
+from lodestar.core.basics.keyed import constant
+from lodestar.core.edits.settle import with_ground
+from lodestar.core.edits.sky import sky_key, turned_sky, with_new_sky
+from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.finish.backdrop import KINDS, Backdrop, made, turn_of
+from lodestar.core.picture.behind import _edge, _smooth, sky_of
+from lodestar.core.picture.composite import light_of
+from lodestar.core.picture.frame import QUALITIES, frame
+from lodestar.core.picture.ours import Size
+from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.shot import files
+from tests.core.test_cli import example
+from tests.core.test_mattes import box
+from tests.helpers import DEMO
+
+WHOLE = Size(1280, 720, 1.0)
+ALL = np.ones((720, 1280), np.float32)
+
+
+def direction(azimuth: float, height: float) -> np.ndarray:
+    a, h = np.deg2rad([azimuth, height])
+    return np.array([np.sin(a) * np.cos(h), np.cos(a) * np.cos(h), np.sin(h)])
+
+
+class TurnTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.addClassCleanup(close_workshop)
+        cls.folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(cls.folder.cleanup)
+        cls.shot = files.read(DEMO)
+        camera = camera_at(cls.shot, 46)
+        ahead = camera.R[2]
+        cls.azimuth = float(np.rad2deg(np.arctan2(ahead[0], ahead[1])))
+        # dots on a panorama of the full sphere, 5 px for each degree
+        wide, high = 3600, 1800
+        y, x = np.mgrid[:high, :wide]
+        cls.dots = [(cls.azimuth + a, h) for a, h in ((-14, 6), (0, 9), (12, 5))]
+        picture = np.zeros((high, wide))
+        for a, h in cls.dots:
+            u, v = ((a / 360 + 0.5) % 1) * wide - 0.5, (90 - h) / 180 * high - 0.5
+            picture += np.exp(-((x - u) ** 2 + (y - v) ** 2) / (2 * 2.0**2))
+        cls.path = str(Path(cls.folder.name) / "dots.png")
+        codes = encode(np.clip(picture, 0, 1), "srgb")
+        cv2.imwrite(cls.path, np.repeat(np.round(255 * codes).astype(np.uint8)[..., None], 3, 2))
+        cls.backdrop = Backdrop(on=True, kind="picture", picture=cls.path, soft=constant(0.0))
+
+    def found(self, shot, index, dot, quality="draft"):
+        """Centre of a dot in the picture of the sky, px, and where the camera sees its direction."""
+        camera = camera_at(shot, index)
+        at = camera.project(camera.centre + 1e6 * direction(*dot))[0]
+        sky = sky_of(shot, index, WHOLE, QUALITIES[quality], (0, 0, 1280, 720), ALL)[..., 1]
+        x, y = np.round(at).astype(int)
+        part = sky[y - 25 : y + 26, x - 25 : x + 26].astype(float)
+        v, u = np.mgrid[y - 25 : y + 26, x - 25 : x + 26]
+        return np.array([(u * part).sum(), (v * part).sum()]) / part.sum(), at
+
+    def test_it_turns_with_the_camera_and_bends_with_its_lens(self):
+        shot = msgspec.structs.replace(self.shot, backdrop=self.backdrop)
+        seen = 0
+        for index in (0, 46, 99):
+            for dot in self.dots:
+                camera = camera_at(shot, index)
+                xy = camera.project(camera.centre + 1e6 * direction(*dot))[0]
+                if not (30 < xy[0] < 1250 and 30 < xy[1] < 690):
+                    continue
+                seen += 1
+                place, at = self.found(shot, index, dot)
+                self.assertLess(np.linalg.norm(place - at), 0.2, (index, dot))
+        self.assertGreater(seen, 5)
+
+    def test_heading_drift_and_tilt_move_it_as_they_say(self):
+        dot = self.dots[1]
+        for fields, moved in (
+            ({"heading": constant(5.0)}, (dot[0] + 5, dot[1])),
+            ({"drift": constant(2.0)}, (dot[0] + 2 * 46 / 25, dot[1])),
+        ):
+            shot = msgspec.structs.replace(self.shot, backdrop=msgspec.structs.replace(self.backdrop, **fields))
+            place, at = self.found(shot, 46, moved)
+            self.assertLess(np.linalg.norm(place - at), 0.3, fields)
+        up = turn_of(Backdrop(tilt=constant(10.0)), 0, 0.0).T @ np.array([0.0, 1.0, 0.0])
+        self.assertAlmostEqual(float(np.rad2deg(np.arcsin(up[2]))), 10.0, places=6)
+
+    def test_what_is_dragged_goes_along(self):
+        before, now = direction(20, 10), direction(27, 13)
+        shot = turned_sky(msgspec.structs.replace(self.shot, backdrop=self.backdrop), 46, before, now, "here")
+        self.assertAlmostEqual(shot.backdrop.heading.value[0], 7.0, places=2)
+        self.assertAlmostEqual(shot.backdrop.tilt.value[0], 3.0, places=2)
+
+    def test_nothing_of_it_lies_under_the_horizon(self):
+        shot = msgspec.structs.replace(self.shot, backdrop=self.backdrop)
+        over = sky_of(shot, 46, WHOLE, QUALITIES["draft"], (0, 0, 1280, 720), ALL)[..., 3]
+        camera = camera_at(shot, 46)
+        y, x = np.mgrid[0:720:40, 0:1280:40]
+        up = camera.rays(np.stack([x, y], -1).astype(float))[..., 2]
+        seen = over[0:720:40, 0:1280:40]
+        self.assertTrue((seen[up > 0.01] == 1).all() and (seen[up < -0.01] == 0).all())
+
+    def test_a_picture_that_is_gone_is_told(self):
+        gone = msgspec.structs.replace(self.backdrop, picture="/none/sky.png", mattes=("a",))
+        shot = msgspec.structs.replace(self.shot, backdrop=gone, mattes=(box("a", 0, 0, 1279, 200),))
+        with self.assertRaises(PlateError):
+            frame(shot, 46, "draft")
+
+
+class MadeTest(unittest.TestCase):
+    def test_the_skies_that_are_made_here_go_on_all_round(self):
+        for kind in KINDS[:-1]:
+            light = made(kind)
+            self.assertTrue(np.isfinite(light).all() and light.min() >= 0, kind)
+            seam = np.abs(light[:, 0] - light[:, -1]).mean()
+            beside = np.abs(light[:, 1:] - light[:, :-1]).mean()
+            self.assertLess(seam, 4 * beside + 1e-3, kind)
+        clear = made("clear")
+        self.assertGreater(float(clear[-40:].mean()), float(clear[:40].mean()))  # the horizon is brighter than the zenith
+        self.assertGreater(float(clear[100, :, 2].mean()), 1.5 * float(clear[100, :, 0].mean()))  # and that is blue
+
+
+class EdgeTest(unittest.TestCase):
+    def test_an_edge_is_what_the_two_sides_make_of_it(self):
+        """Alpha over, forward: a soft edge between a front and an old sky is put before a new one; against the exact result."""
+        rng = np.random.default_rng(0)
+        x = np.arange(200)[None, :] + 0 * np.arange(60)[:, None]
+        alpha = np.clip((x - 97) / 6, 0, 1).astype(np.float32)  # of the sky, to the right
+        front, old, new = (np.array(c, np.float32) for c in ((0.08, 0.10, 0.05), (0.45, 0.55, 0.75), (0.05, 0.04, 0.08)))
+        light = front + alpha[..., None] * (old - front) + rng.normal(0, 0.003, (60, 200, 3)).astype(np.float32)
+        keyed = np.clip((x - 95) / 5, 0, 1).astype(np.float32)  # a key that takes too much
+        inside, outside = x > 106, x < 92
+        back, _ = _smooth(light, inside, 1.0)
+        share = np.where(inside | outside, keyed, _edge(light, back, _smooth(light, outside, 1.0)[0], keyed))
+        exact = front + alpha[..., None] * (new - front)
+        off = lambda share: np.abs(light + share[..., None] * (new - back) - exact)[:, 93:106].mean()
+        self.assertLess(off(share), 0.006)
+        self.assertGreater(off(keyed), 0.03)
+
+
+class InShotTest(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.addClassCleanup(close_workshop)
+        demo = msgspec.structs.replace(files.read(DEMO), objects=())
+        cls.light = light_of(frame(demo, 46, layer="plate").pixels, demo.plate.transfer)
+        cls.key = sky_key(demo, cls.light, 46)
+        cls.demo, cls.shot = demo, with_new_sky(demo, cls.key)
+        cls.shot = msgspec.structs.replace(cls.shot, backdrop=msgspec.structs.replace(cls.shot.backdrop, kind="dusk"))
+
+    def test_the_old_sky_is_found_and_only_it_changes(self):
+        cover = frame(self.shot, 46, layer="matte", mattes=(self.key.id,)).pixels
+        self.assertGreater(cover[10:80, :100].mean(), 0.95)
+        before, after = (frame(s, 46).pixels for s in (self.demo, self.shot))
+        untouched = cv2.dilate(cover, np.ones((9, 9))) == 0
+        np.testing.assert_array_equal(before[untouched], after[untouched])
+        self.assertGreater(float(np.abs(before[10:80, :100].astype(int) - after[10:80, :100]).mean()), 40)
+        self.assertFalse(self.key.hides)
+
+    def test_the_grain_of_the_plate_stays(self):
+        fine = lambda p: float(np.std(p - cv2.GaussianBlur(p, (0, 0), 2)))
+        part = np.s_[20:70, 20:100, 1]
+        before = light_of(frame(self.demo, 46).pixels, "srgb")[part]
+        still = msgspec.structs.replace(self.shot.backdrop, kind="clear", heading=constant(180.0))
+        found = {
+            g: light_of(frame(msgspec.structs.replace(self.shot, backdrop=msgspec.structs.replace(still, grain=constant(g))), 46).pixels, "srgb")[
+                part
+            ]
+            for g in (0.0, 1.0)
+        }
+        self.assertLess(fine(found[0.0]), 0.5 * fine(before))
+        self.assertTrue(0.7 < fine(found[1.0]) / fine(before) < 1.3, fine(found[1.0]) / fine(before))
+
+    def test_it_is_seen_nowhere_without_a_matte_and_off_it_costs_nothing(self):
+        for backdrop in (msgspec.structs.replace(self.shot.backdrop, mattes=()), msgspec.structs.replace(self.shot.backdrop, on=False)):
+            shot = msgspec.structs.replace(self.shot, backdrop=backdrop)
+            np.testing.assert_array_equal(frame(shot, 46).pixels, frame(self.demo, 46).pixels)
+
+    def test_colours_are_found_anew_for_the_same_key(self):
+        again = with_new_sky(self.shot, sky_key(self.demo, self.light, 46))
+        self.assertEqual([m.id for m in again.mattes], [m.id for m in self.shot.mattes])
+
+    def test_a_camera_that_looks_down_has_no_sky(self):
+        turned = [with_ground(self.demo, msgspec.structs.replace(self.demo.ground, turned=(0.0, pitch, 0.0))) for pitch in (70.0, -70.0)]
+        rise = lambda shot: camera_at(shot, 46).rays(np.array([640.0, 360.0]))[2]
+        down = min(turned, key=rise)
+        self.assertLess(rise(down), -0.5)
+        with self.assertRaises(UserError):
+            sky_key(down, self.light, 46)
+
+    def test_as_the_document_writes_it(self):
+        tree = json.loads(example("docs/shot-file.md", "sky"))
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "a.lode"
+            files.write(self.demo, path)
+            with zipfile.ZipFile(path) as file:
+                members = {name: file.read(name) for name in file.namelist()}
+            text = json.dumps(json.loads(members["shot.json"]) | tree).encode()
+            with zipfile.ZipFile(path, "w") as file:
+                for name, data in (members | {"shot.json": text}).items():
+                    file.writestr(name, data)
+            shot = files.read(path)
+        before, after = (frame(s, 46, "draft").pixels.astype(int) for s in (self.demo, shot))
+        self.assertGreater(np.abs(before - after)[10:60, 20:120].mean(), 40)
+        np.testing.assert_array_equal(before[20:130, 760:960], after[20:130, 760:960])  # the dome, which an outline keeps
+
+    def test_it_is_kept_in_the_file(self):
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "sky.lode"
+            picture = Path(folder) / "sky.png"
+            shot = msgspec.structs.replace(self.shot, backdrop=msgspec.structs.replace(self.shot.backdrop, picture=str(picture)))
+            files.write(shot, path)
+            self.assertEqual(files.read(path).backdrop, shot.backdrop)
+            with zipfile.ZipFile(path) as file:
+                tree = json.loads(file.read("shot.json"))
+            self.assertEqual(tree["backdrop"]["picture"], "sky.png")
+
+
+if __name__ == "__main__":
+    unittest.main()
