@@ -17,33 +17,56 @@ import numpy as np
 ROOT = Path(__file__).resolve().parents[1]
 sys.path[:0] = [str(ROOT / "src"), str(ROOT), str(ROOT / "demo")]
 
-import make_shot
+import make_demo
+import raycast
 import scenery
 from lodestar.core.basics.job import Job
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, laid_out
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
 from lodestar.core.work import matting
+from make_demo import HEIGHT, WIDTH
 
 KEY, FIRST, SECOND = 46, 22, 75
 INSIDE = (352, 240, 350, 260, 352, 290, 350, 330, 350, 380), (340, 400, 332, 470, 330, 545), (372, 400, 378, 450, 380, 545)
 OUTSIDE = (300, 230, 290, 330, 285, 450, 290, 575), (420, 230, 430, 330, 420, 450, 425, 575, 300, 590), (357, 480, 357, 540)
-SHUTTER = (-0.2, -0.1, 0.0, 0.1, 0.2)  # frames, at which the demo's shutter was open
+SUB, LENS_PX = 3, 0.45  # by how many moments places in a px are apart; softness of the demo's lens
 
 
-def true_matte(camera, frame: int, width: int, height: int) -> np.ndarray:
-    """(height, width) float32: what the visitor covers while the shutter is open."""
-    total = np.zeros((height, width), np.float32)
-    for shift in SHUTTER:
-        mask = np.zeros((height, width), np.uint8)
-        for solid in scenery.visitor((frame + 0.5 + shift) / 25):
-            a, b, radius = np.array(solid[2:5]), np.array(solid[5:8]), solid[8]
-            for share in np.linspace(0, 1, 24):
-                xy, depth = camera.project(a + share * (b - a))
-                size = int(round(radius * camera.lens.fx / float(depth) * 16))
-                cv2.circle(mask, tuple(np.round(xy * 16).astype(int)), size, 255, -1, cv2.LINE_AA, 4)
-        total += mask / (255 * len(SHUTTER))
-    return total
+class Truth:
+    """What the visitor covers in each frame of the demo, by rays of the poses and times that the clip was rendered with."""
+
+    def __init__(self) -> None:
+        path, count, focal, k1, k2, ground, solids, _, seed = make_demo.SHOTS["terrace"]
+        self.land, self.lens = ground(), Lens(focal, focal, (WIDTH - 1) / 2, (HEIGHT - 1) / 2, k1, k2)
+        self.fixed = solids(self.land)
+        self.rotation, self.centre = make_demo.trajectory(path, count, seed)
+
+    def at(self, frame: int) -> np.ndarray:
+        """(HEIGHT, WIDTH) float32: the mean over the open shutter and places in a px, as soft as the lens."""
+        total = np.zeros((HEIGHT, WIDTH), np.float32)
+        times = (frame + 0.5 + make_demo.SHUTTER * ((np.arange(make_demo.POSES) + 0.5) / make_demo.POSES - 0.5)) / make_demo.FPS
+        for k, (time_s, R, C) in enumerate(zip(times, self.rotation[frame], self.centre[frame], strict=True)):
+            visitor = scenery.visitor(time_s)
+            camera = Camera(R, -R @ C, self.lens)
+            ends = np.array([p + np.outer([-1, 1], [s[8]] * 3)[k] for s in visitor for p in (s[2:5], s[5:8]) for k in (0, 1)])
+            xy, _ = camera.project(ends)
+            low = np.clip(np.floor(xy.min(0)).astype(int) - 12, 0, [WIDTH, HEIGHT])
+            high = np.clip(np.ceil(xy.max(0)).astype(int) + 12, 0, [WIDTH, HEIGHT])
+            y, x = np.mgrid[low[1] : high[1], low[0] : high[0]]
+            if not x.size:
+                continue
+            # each moment at another place in the px
+            shift = np.array([(k * SUB % len(times) + 0.5) / len(times), (k + 0.5) / len(times)]) - 0.5
+            rays = camera.rays(np.stack([x, y], -1).reshape(-1, 2) + shift)
+            near, far = (self.met(solids, C, rays) for solids in (visitor, self.fixed))
+            total[low[1] : high[1], low[0] : high[0]] += (near < far).reshape(x.shape) / len(times)
+        return cv2.GaussianBlur(total, (0, 0), LENS_PX)
+
+    def met(self, solids: list, origin: np.ndarray, rays: np.ndarray) -> np.ndarray:
+        return raycast.meet(scenery.table(solids), len(solids), self.land, origin, rays, -1e6)
 
 
 def corrected(source: Brushed, frame: int, found: np.ndarray, true: np.ndarray) -> Brushed:
@@ -92,8 +115,8 @@ def lower_bound(shot: Shot) -> float:
 
 def main() -> None:
     shot = files.read(ROOT / "demo" / "open-night.lode")
-    cameras = make_shot.true_cameras("terrace")
-    truth = {f: true_matte(cameras[f], f, shot.plate.width, shot.plate.height) for f in shot.frames}
+    true = Truth()
+    truth = {f: true.at(f) for f in shot.frames}
     strokes = *(Stroke(KEY, tuple(map(float, s)), 8.0) for s in INSIDE), *(Stroke(KEY, tuple(map(float, s)), 8.0, False) for s in OUTSIDE)
     source = Brushed(id="visitor", name="Visitor", strokes=strokes)
     size = shot.plate.width, shot.plate.height

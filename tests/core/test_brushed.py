@@ -12,8 +12,11 @@ from scipy.sparse.csgraph import breadth_first_order, maximum_flow
 
 from lodestar.core.basics.errors import Cancelled, ShotFileError, UserError
 from lodestar.core.basics.job import Job
+from lodestar.core.edits.lights import sun_of
+from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.light.sun import direction
 from lodestar.core.matte import cut
-from lodestar.core.matte.background import Predicted, _middle
+from lodestar.core.matte.background import Predicted, _middle, differs_in_shade, shade_of_ground
 from lodestar.core.matte.edge import soft_edge
 from lodestar.core.matte.sources import View, coverage_of
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, drawn, laid_out, stored, with_found
@@ -21,6 +24,7 @@ from lodestar.core.media.plates import probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.work import matting
+from lodestar.core.work.matting import shade_of
 from lodestar.core.work.updating import steps_named
 from tests.core.test_cli import example, run
 from tests.helpers import DEMO, ROOT, FolderCase, texture, write_clip
@@ -114,6 +118,37 @@ class PartsTest(unittest.TestCase):
         off = lambda alpha: float(np.abs(alpha - true)[trimap == 0.5].mean())
         self.assertLess(off(ours), off(theirs))
         self.assertLess(off(ours), 0.03)
+
+    def test_a_shadow_is_told_from_what_is_as_dark_but_of_another_colour(self):
+        rng = np.random.default_rng(2)
+        back = (70 + 110 * texture(60, 80))[..., None] * np.array([1.0, 1.0, 0.95])
+        shade = np.array([0.62, 0.66, 0.72])
+        seen = back + rng.normal(0, 1.5, back.shape)
+        seen[:, 40:] *= shade
+        seen[20:40, 60:76] = back[20:40, 60:76] * [0.78, 0.62, 0.45] + rng.normal(0, 1.5, (20, 16, 3))  # a shoe in it
+        picture, spread = np.clip(seen, 0, 255).astype(np.uint8), np.zeros((60, 80), np.float32)
+        where = np.zeros((60, 80), bool)
+        where[:, 30:58] = True
+        found = shade_of_ground(picture, back, where)
+        np.testing.assert_allclose(found, shade, atol=0.02)
+        odds = differs_in_shade(picture, back, spread, found)
+        self.assertLess(max(odds[:, 3:36].max(), odds[:, 45:57].max()), 0)  # but for the very line of a shadow that is not soft at all
+        self.assertGreater(np.median(odds[22:38, 62:74]), 1)
+        self.assertIsNone(shade_of_ground(picture, back, where & (np.arange(80) < 39)))
+
+    def test_the_shadow_of_what_stands_there_falls_where_the_sun_throws_it(self):
+        shot = files.read(DEMO)
+        camera, sun = camera_at(shot, 46), sun_of(shot)
+        light = direction(sun.bearing.at(46)[0], sun.height.at(46)[0])
+        foot = np.array([-1.0, -1.0, 0.0])
+        heights = np.linspace(0, 1.7, 200)
+        post = foot + heights[:, None] * [0, 0, 1]
+        to = shade_of(shot)(46, camera.project(post)[0])
+        tip = camera.project(foot + [0, 0, 1.7] - 1.7 * light / light[2])[0]
+        self.assertLess(np.linalg.norm(to - tip, axis=1).min(), 2.5)
+        self.assertLess(np.linalg.norm(to[0] - camera.project(foot)[0]), 2.5)
+        unread = msgspec.structs.replace(shot, shadow=msgspec.structs.replace(shot.shadow, lines=()))
+        self.assertIsNone(shade_of(unread)(46, camera.project(post)[0]))
 
     def test_strokes_are_drawn_with_their_width_and_later_ones_over_earlier_ones(self):
         strokes = (Stroke(3, (20.0, 50.0, 80.0, 50.0), 10.0), Stroke(3, (50.0, 50.0), 5.0, False), Stroke(4, (0.0, 0.0), 50.0))

@@ -17,6 +17,7 @@ APART = (14, 22, 32, 44, 58, 74)  # frames: near ones show the same ground behin
 MOST_SOURCES = 8
 EVERY = 6  # only frames of these numbers are looked into, so that a few decoded ones serve a whole run of frames
 SHADE = 1.2  # log-odds that a pixel which could be the background in shadow gains for being the subject
+SHADED_LEAST, SHADED_MOST, SHADED_PX = 0.3, 0.92, 40  # what a shadow leaves of the ground; pixels that tell how much
 NODE_PX = 16  # between the nodes of a map from frame to frame, in plate px
 ROW = 1024  # a list of places is resampled in rows of so many: OpenCV takes no side over 32,767
 
@@ -121,6 +122,33 @@ def differs(picture: np.ndarray, background: np.ndarray, spread: np.ndarray, sup
     picture, background: (h, w, 3); spread, support: (h, w). A pixel may be off by one px and by what the background itself varies.
     """
     seen = picture.astype(np.float32)
+    misfit = _misfit(seen, background, spread)
+    plain = np.clip(misfit(np.ones((1, 1, 1), np.float32)), -2.5, 5)
+    factor = cv2.blur(np.clip((seen * background).sum(-1) / ((background * background).sum(-1) + 1), 0.42, 1), (3, 3))
+    # a shadow costs a little: what is darker may be the subject as well
+    shaded = np.clip(misfit(factor[..., None]) + SHADE * np.clip((1 - factor) / 0.1, 0, 1), -2.5, 5)
+    shaded = np.where(factor < 0.97, np.minimum(plain, shaded), plain)
+    known = support >= 2
+    return np.where(known, plain, 0).astype(np.float32), np.where(known, shaded, 0).astype(np.float32)
+
+
+def shade_of_ground(picture: np.ndarray, background: np.ndarray, where: np.ndarray) -> np.ndarray | None:
+    """(3,) what a shadow leaves of the ground's code values, by the pixels `where` (h, w) bool; None where too few of them are darker."""
+    ratio = (picture[where].astype(np.float32) + 1) / (background[where] + 1)
+    dark = (ratio < SHADED_MOST).all(1) & (ratio > SHADED_LEAST).all(1)
+    return np.median(ratio[dark], axis=0) if dark.sum() >= SHADED_PX else None
+
+
+def differs_in_shade(picture: np.ndarray, background: np.ndarray, spread: np.ndarray, shade: np.ndarray) -> np.ndarray:
+    """Log-odds (h, w), -2.5 to 5, that a pixel is not the predicted background anywhere between light and a shadow that leaves `shade` (3,) of it."""
+    seen, loss = picture.astype(np.float32), background * (1 - shade)
+    deep = np.clip(((background - seen) * loss).sum(-1) / ((loss * loss).sum(-1) + 1), 0, 1)
+    factor = 1 - cv2.blur(deep.astype(np.float32), (3, 3))[..., None] * (1 - shade)
+    return np.clip(_misfit(seen, background, spread)(factor.astype(np.float32)), -2.5, 5)
+
+
+def _misfit(seen: np.ndarray, background: np.ndarray, spread: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
+    """How badly a picture fits its background times a factor, (h, w): of a pixel as of those round it."""
     around = np.ones((3, 3), np.uint8)
     high, low = cv2.dilate(background, around), cv2.erode(background, around)
     scale = 6 + 0.5 * spread[..., None] + 0.15 * (high - low)
@@ -129,10 +157,4 @@ def differs(picture: np.ndarray, background: np.ndarray, spread: np.ndarray, sup
         off = np.maximum(0, np.maximum(seen - high * factor, low * factor - seen)) / (scale * np.maximum(factor, 0.5))
         return 0.5 * cv2.blur(off * off, (3, 3)).sum(-1) - 1.5
 
-    plain = np.clip(misfit(np.ones((1, 1, 1), np.float32)), -2.5, 5)
-    factor = cv2.blur(np.clip((seen * background).sum(-1) / ((background * background).sum(-1) + 1), 0.42, 1), (3, 3))
-    # a shadow costs a little: what is darker may be the subject as well
-    shaded = np.clip(misfit(factor[..., None]) + SHADE * np.clip((1 - factor) / 0.1, 0, 1), -2.5, 5)
-    shaded = np.where(factor < 0.97, np.minimum(plain, shaded), plain)
-    known = support >= 2
-    return np.where(known, plain, 0).astype(np.float32), np.where(known, shaded, 0).astype(np.float32)
+    return misfit

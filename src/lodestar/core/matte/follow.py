@@ -6,17 +6,23 @@ Source of the flow: T. Kroeger, R. Timofte, D. Dai, L. Van Gool, Fast Optical Fl
 in `background`, `colours`, `cut` and `edge`.
 """
 
+from collections.abc import Callable
+
 import cv2
 import numpy as np
 
 from . import colours
-from .background import NODE_PX, Background, Reader, Warp, differs
+from .background import NODE_PX, Background, Reader, Warp, differs, differs_in_shade, shade_of_ground
 from .cut import SMOOTH, parted, pieces, signed_distance
 from .edge import soft_edge
 from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
+# (frame, places (n, 2) px of the plate that are of a subject) -> (n, 2) px to which its shadow falls on the ground; None where nobody knows
+Shade = Callable[[int, np.ndarray], np.ndarray | None]
+
 SMALL_PX = 640  # width of the picture that is worked on
-W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.6, 0.8, 5.0  # weights of the evidence; px from the carried border at which it says as much
+W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.45, 1.1, 5.0  # weights of the evidence; px from the carried border at which it says as much
+CLEAR_PX = 4  # from the subject, of the small picture: from here on its shadow is ground and nothing of it
 PAD_PX = 70  # round the subject, of the small picture
 LOST_PX = 20  # a subject of fewer px of the small picture is gone
 RING_PX = 20  # round a subject, whose colours are those of its surroundings
@@ -24,12 +30,14 @@ MAPS_KEPT = 3  # frames
 
 
 class Follower:
-    """Finds and follows one subject. reader: frames (h, w, 3) uint8; warp: where the still scene goes; frames: that can be read.
+    """Finds and follows one subject. reader: frames (h, w, 3) uint8; warp: where the still scene goes; frames: that can be read; shade: where
+    a subject's own shadow falls.
 
     It keeps the mask, the evidence and what the colours were of each frame that it was through.
     """
 
-    def __init__(self, reader: Reader, warp: Warp, frames: range, width: int, height: int) -> None:
+    def __init__(self, reader: Reader, warp: Warp, frames: range, width: int, height: int, shade: Shade = lambda frame, at: None) -> None:
+        self.shade = shade
         self.reader, self.frames, self.width, self.height = reader, frames, width, height
         self.shrink = max(1, round(width / SMALL_PX))
         self.size = (width // self.shrink, height // self.shrink)
@@ -39,6 +47,7 @@ class Follower:
         self._small_kept: dict[int, np.ndarray] = {}
         self._key: np.ndarray | None = None  # the colours of the frame that was painted
         self._colours: np.ndarray | None = None
+        self._shade: np.ndarray | None = None  # what its shadow leaves of the ground
         self._last: tuple | None = None
 
     # pictures ----------------------------------------------------------------------------------------------------------------
@@ -74,7 +83,7 @@ class Follower:
     def select(self, source: Brushed, frame: int) -> Found:
         """The subject on a frame by its strokes alone."""
         strokes = self.strokes_on(source, frame)
-        picture, back, plain, odds, bins = self._looked_at(frame)
+        picture, back, plain, odds, bins, _ = self._looked_at(frame)
         inside, outside = strokes == INSIDE, strokes == OUTSIDE
         self._key = self._colours = colours.whole_model(bins, inside, outside)
         alike = np.clip(colours.log_ratio_of_whole(bins, self._key) / 2, 0, 1)
@@ -91,12 +100,12 @@ class Follower:
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
 
-    def _looked_at(self, frame: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-        """All of a frame, its background, its evidence twice (`differs`) and its colours' bins; the last frame's are kept, for the next stroke."""
+    def _looked_at(self, frame: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """All of a frame, its background, its evidence twice (`differs`), its colours' bins and the background's spread; the last frame's are kept, for the next stroke."""
         if self._last is None or self._last[0] != frame:
             picture = self.small(frame)
             back, spread, support = self.behind(frame, (slice(0, self.size[1]), slice(0, self.size[0])))
-            self._last = frame, (picture, back, *differs(picture, back, spread, support), colours.bins_of(picture))
+            self._last = frame, (picture, back, *differs(picture, back, spread, support), colours.bins_of(picture), spread)
         return self._last[1]
 
     # from frame to frame -------------------------------------------------------------------------------------------------------
@@ -108,7 +117,7 @@ class Follower:
         look_for = self.masks[before] | (strokes == INSIDE)
         if look_for.sum() < LOST_PX:
             self.masks[frame], self.evidence[frame] = np.zeros(self.size[::-1], bool), np.zeros(self.size[::-1], np.float32)
-            return self._finished(frame, 4, 1.0, False)
+            return self._finished(frame, 3, 1.0, False)
         part = self._part_round(look_for)
         carried, off, flow = self._carried(frame, before, part)
         picture, prior = self.small(frame)[part], carried(self.masks[before]) > 0.5
@@ -122,7 +131,7 @@ class Follower:
             shape, inside, outside = shape * doubt, inside * doubt, outside * doubt
             inside, outside = np.where(here > 0, 5.0 * (here == INSIDE), inside), np.where(here > 0, 5.0 * (here == OUTSIDE), outside)
         if frame == before:  # just looked at, all of it
-            back, plain, shaded = (whole[part] for whole in self._looked_at(frame)[1:4])
+            back, plain, shaded, spread = (whole[part] for whole in (*self._looked_at(frame)[1:4], self._looked_at(frame)[5]))
         else:
             back, spread, support = self.behind(frame, part)
             plain, shaded = differs(picture, back, spread, support)
@@ -130,6 +139,12 @@ class Follower:
         alike = np.clip(colours.log_ratio_of_whole(colours.bins_of(picture), self._key) / 1.5, 0, 1)
         was = np.clip(away / 3 + 0.5, 0, 1) * trust * alike
         odds = was * plain + (1 - was) * shaded
+        own = self._own_shadow(frame, prior, part)
+        if own.any():
+            shade = shade_of_ground(picture, back, own & (plain > 0) & (away < -CLEAR_PX))
+            self._shade = shade if shade is not None else self._shade
+            if self._shade is not None:
+                odds = np.where(own, np.minimum(odds, differs_in_shade(picture, back, spread, self._shade)), odds).astype(np.float32)
         data, moved = self._evidence(picture, carried(self.small(before)), inside, outside, odds, carried(self.evidence[before]))
         weight, seed = (shape + data).astype(np.float32), prior
         if held:
@@ -140,7 +155,21 @@ class Follower:
         self.masks[frame][part], self.evidence[frame][part] = new, odds
         sure = 1.0 if held else self._sure(new, prior, data, before)
         speed = self.shrink * float(np.percentile(np.linalg.norm(flow, axis=-1)[new], 70)) if new.any() else 0.0
-        return self._finished(frame, int(np.clip(4 + 0.18 * speed, 4, 10)), sure, held)
+        return self._finished(frame, int(np.clip(3 + 0.1 * speed, 3, 10)), sure, held)
+
+    def _own_shadow(self, frame: int, mask: np.ndarray, part: tuple[slice, slice]) -> np.ndarray:
+        """(h, w) bool: where the shadow of a subject (h, w) bool falls by the sun, in a part of the small picture; nowhere if that is not known."""
+        ys, xs = np.nonzero(mask)
+        found = np.zeros(self.size[::-1], np.uint8)
+        at = np.stack([xs + part[1].start, ys + part[0].start], 1).astype(float)
+        to = self.shade(frame, self.to_plate(at)) if len(xs) else None
+        if to is not None:
+            at = np.round((to + 0.5) / self.shrink - 0.5)
+            inside = (at >= 0).all(1) & (at < self.size).all(1)
+            x, y = at[inside].astype(int).T
+            found[y, x] = 1
+            found = cv2.dilate(found, np.ones((5, 5), np.uint8))
+        return found[part] > 0
 
     def _part_round(self, mask: np.ndarray) -> tuple[slice, slice]:
         ys, xs = np.nonzero(mask)
@@ -230,7 +259,7 @@ class Follower:
         """A frame that was found before, with the strokes that lie on it now held against it."""
         frame, alpha = found.frame, laid_out(found, self.width, self.height)
         mask = cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA) > 0.5
-        _, _, plain, _, bins = self._looked_at(frame)
+        _, _, plain, _, bins, _ = self._looked_at(frame)
         self.masks[frame], self.evidence[frame] = mask, plain
         near = cv2.dilate(mask.astype(np.uint8), np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)) > 0
         self._key = self._colours = colours.whole_model(bins, mask, near & ~mask)

@@ -11,8 +11,11 @@ from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
 
 from ..basics.errors import PlateError, UserError
 from ..basics.job import Job
+from ..edits.lights import sun_of
+from ..evaluate.cameras import camera_at
+from ..light.sun import direction
 from ..matte.background import NODE_PX, Reader, Warp
-from ..matte.follow import Follower
+from ..matte.follow import Follower, Shade
 from ..matte.strokes import Brushed, Found, with_found
 from ..media.plates import open_plate
 from ..shot.document import Shot
@@ -121,7 +124,7 @@ def _follower(shot: Shot) -> Iterator[Follower]:
     if shot.plate is None:
         raise PlateError("There is no clip to find a subject in.", "Open a clip first.")
     with reader_of(shot) as reader:
-        yield Follower(reader, warp_of(shot), range(shot.plate.count), shot.plate.width, shot.plate.height)
+        yield Follower(reader, warp_of(shot), range(shot.plate.count), shot.plate.width, shot.plate.height, shade_of(shot))
 
 
 @contextlib.contextmanager
@@ -180,6 +183,34 @@ def warp_of(shot: Shot) -> Warp:
         return xy.reshape(*ys.shape, 2).astype(np.float32)
 
     return warp
+
+
+def shade_of(shot: Shot) -> Shade:
+    """Where the shadow of an upright subject falls on the level ground: it is taken for flat, facing the camera, and standing where its lowest
+    px meet the ground. Unknown where the sun was not read from shadows of the place."""
+    sun = sun_of(shot)
+    if shot.solve is None or shot.solve.motion != "free" or not shot.shadow.lines or sun is None:
+        return lambda frame, at: None
+    known = set(int(f) for f in shot.solve.frames)
+
+    def shade(frame: int, at: np.ndarray) -> np.ndarray | None:
+        if frame not in known:
+            return None
+        camera, light = camera_at(shot, frame), direction(sun.bearing.at(frame)[0], sun.height.at(frame)[0])
+        low = at[at[:, 1] >= np.percentile(at[:, 1], 99)].mean(0)
+        ray = camera.rays(low)
+        if ray[2] > -1e-3:
+            return None
+        foot = camera.centre - camera.centre[2] / ray[2] * ray
+        facing = (camera.centre - foot) * [1, 1, 0]
+        facing /= np.linalg.norm(facing)
+        rays = camera.rays(at)
+        stands = camera.centre + ((foot - camera.centre) @ facing / (rays @ facing))[:, None] * rays
+        height = np.maximum(stands[:, 2], 0)
+        xy, depth = camera.project(stands - [0, 0, 1] * (stands[:, 2] - height)[:, None] - height[:, None] / light[2] * light)
+        return xy[depth > 0]
+
+    return shade
 
 
 def _middle_frames(shot: Shot) -> np.ndarray:
