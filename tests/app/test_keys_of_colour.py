@@ -1,12 +1,18 @@
 """Keying in the window: colours picked by clicks, mattes judged in their views, where one holds."""
 
 import unittest
+from unittest import mock
 
+import cv2
+import msgspec
 import numpy as np
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
+from lodestar.core.basics.keyed import Keyed
+from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.matte.key import Keyer
+from lodestar.core.matte.sources import CHANNELS
 from tests.app.window_case import LEFT, SHIFT, WindowCase
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -64,6 +70,21 @@ class KeyInWindowTest(WindowCase):
         self.settle()
         self.assertEqual(self.key_matte().within, (self.session.shot.mattes[0].id,))
 
+    def test_a_matte_of_a_picture_is_added_and_its_channel_chosen(self):
+        path = str(self.folder / "m.png")
+        cv2.imwrite(path, np.full((36, 64, 3), 255, np.uint8))
+        with mock.patch.object(self.session, "ask_file", return_value=path):
+            self.click("picture-matte")
+        matte = self.key_matte()
+        self.assertEqual((matte.picture, matte.channel, matte.name), (path, "brightness", "m"))
+        self.find("matte-channel").activated.emit(CHANNELS.index("red"))
+        self.assertEqual(self.key_matte().channel, "red")
+        (self.folder / "broken.png").write_bytes(b"no picture")
+        with mock.patch.object(self.session, "ask_file", return_value=str(self.folder / "broken.png")):
+            self.click("picture-matte")
+        self.assertEqual(len(self.session.shot.mattes), 2, "what cannot be read is not added")
+        self.assertIn("broken.png", self.told())
+
     def test_one_click_replaces_the_sky_and_a_drag_turns_it(self):
         before = self.session.shot
         QTest.mouseClick(self.find("sky-on"), LEFT, pos=QPoint(12, 8))
@@ -81,6 +102,29 @@ class KeyInWindowTest(WindowCase):
         self.assertEqual(self.session.shot.backdrop.heading.value[0], 0)
         self.key(Qt.Key.Key_Z, CTRL, self.window)
         self.assertIs(self.session.shot, before)
+
+    def test_an_outline_is_carried_by_one_click_and_drawn_where_it_is_seen(self):
+        matte = self.session.shot.mattes[0]
+        one = msgspec.structs.replace(matte, id="patch", name="Patch", shape=Keyed((500.0, 560.0, 760.0, 560.0, 760.0, 640.0, 500.0, 640.0)))
+        self.session.edit("A patch", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, one)))
+        self.session.show_frame(46)
+        self.session.select("patch")
+        self.settle()
+        QTest.mouseClick(self.find("carry-matte"), LEFT, pos=QPoint(12, 8))
+        self.settle()
+        patch = self.session.shot.mattes[-1]
+        self.assertGreater(len(patch.carried), 3)
+        self.assertTrue(patch.shape.has_key(46))
+        self.session.show_frame(90)
+        self.settle()
+        there = outline_at(self.session.shot, patch, 90)
+        self.assertGreater(np.abs(there - np.array(patch.shape.at(90)).reshape(-1, 2)).max(), 20)
+        # the whole of it is dragged at this frame, from where it is seen
+        self.click("tool-matte")
+        middle = there.mean(0)
+        self.drag([middle, middle + [10, 0]])
+        found = self.session.shot.mattes[-1]
+        np.testing.assert_allclose(np.array(found.shape.at(90)).reshape(-1, 2), there + [10, 0], atol=1.2)
 
 
 if __name__ == "__main__":

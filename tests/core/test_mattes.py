@@ -1,17 +1,19 @@
 """Keys, edges that move, and mattes that refer to each other."""
 
+import tempfile
 import unittest
 
+import cv2
 import msgspec
 import numpy as np
 
 from lodestar.core.basics.colour import to_xyz
-from lodestar.core.basics.errors import ShotFileError
+from lodestar.core.basics.errors import PlateError, ShotFileError
 from lodestar.core.basics.keyed import constant
 from lodestar.core.matte.key import Keyer, keyed_cover, oklab, sample_at, without_specks
 from lodestar.core.matte.matte import edged
 from lodestar.core.matte.outline import coverage
-from lodestar.core.matte.sources import Outline, View, coverage_of, matte_of
+from lodestar.core.matte.sources import Outline, Pictured, View, coverage_of, matte_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.matte_view import VIEWS, behind, matte_view
@@ -128,6 +130,30 @@ class ReferringTest(unittest.TestCase):
         self.assertAlmostEqual(float(found.sum()), self.areas["left"] - self.both, delta=1e-3)
         self.assertEqual(self.cover(within=("gone",)), 0)
         self.assertEqual(self.cover(without=("gone",)), self.areas["left"])
+
+
+class PicturedTest(unittest.TestCase):
+    def test_channels_of_a_sequence_and_where_it_begins(self):
+        with tempfile.TemporaryDirectory() as folder:
+            for k in range(3):
+                picture = np.zeros((36, 64, 4), np.uint8)
+                picture[:, : 16 * (k + 1)] = (0, 0, 255, 128)  # blue, green, red, alpha
+                cv2.imwrite(f"{folder}/m.{k:04}.png", picture)
+            shot = files.read(DEMO)
+            cover = lambda index, **fields: (
+                frame(
+                    msgspec.structs.replace(shot, mattes=(Pictured(id="p", name="p", picture=f"{folder}/m.0000.png", **fields),)),
+                    index,
+                    layer="matte",
+                ).pixels
+            )
+            self.assertAlmostEqual(float(cover(12, first=10).mean()), 0.75 * 128 / 255, delta=0.01)
+            self.assertAlmostEqual(float(cover(10, first=10, channel="red").mean()), 0.25, delta=0.01)
+            self.assertEqual(float(cover(10, channel="blue", first=10).max()), 0)
+            self.assertAlmostEqual(float(cover(11, first=10, channel="brightness").max()), 0.2126, delta=0.002)
+            with self.assertRaises(PlateError):
+                frame(msgspec.structs.replace(shot, mattes=(Pictured(id="p", name="p", picture=f"{folder}/none.png"),)), 0, layer="matte")
+        close_workshop()
 
 
 class InShotTest(unittest.TestCase):

@@ -1,22 +1,26 @@
 """Foreground: what passes in front of the titles: outlines that are drawn, subjects that are painted and followed, and keys."""
 
 from collections.abc import Callable
+from pathlib import Path
 
 import msgspec
 from PyQt6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
 
+from lodestar.core.basics.errors import UserError
 from lodestar.core.edits.arrange import new_id
+from lodestar.core.evaluate.carrying import outline_at, tracks_under
 from lodestar.core.matte.key import Keyer
 from lodestar.core.matte.matte import Matte
-from lodestar.core.matte.sources import Outline
+from lodestar.core.matte.sources import CHANNELS, Channel, Outline, Pictured
 from lodestar.core.matte.strokes import UNSURE, Brushed
+from lodestar.core.media.pictures import picture_frame
 from lodestar.core.work.matting import is_due
 
 from ..commands import Command
-from ..fields import Line, button, quiet
+from ..fields import Choice, Line, button, quiet
 from ..readings import plural
 from .mattes import MatteChoice, Names
-from .new_sky import NewSky
+from .new_sky import FILES, NewSky
 from .panel import Panel
 from .track import outline_row
 
@@ -49,6 +53,11 @@ class ForegroundPanel(Panel):
             button("Key a colour", "key-colour", "Click a colour in the picture; all that is like it becomes a matte", lambda: self._begin("key")),
             button("Key brightness", "key-brightness", "A matte of all that is bright, or dark", self._key_brightness),
         )
+        self.list.add_wide(
+            button(
+                "A picture or movie…", "picture-matte", "A matte that was made elsewhere: its alpha, its brightness or a channel", self._add_picture
+            )
+        )
         self.one = self.section("Chosen matte")
         self.name = Line()
         self.name.setObjectName("matte-name")
@@ -60,6 +69,10 @@ class ForegroundPanel(Panel):
         self.one.add_wide(self.keys)
         self.unkey = button("Take away the key here", "unkey-matte", "The shape at this frame follows its neighbours again", self._unkey)
         self.one.add_wide(self.unkey)
+        self.carry = QCheckBox("Carried by the camera")
+        self.carry.setObjectName("carry-matte")
+        self.carry.setToolTip("It lies on the surface under it and goes with it; only what truly changes is drawn again")
+        self.carry.clicked.connect(self._carry)
         self.follow = button(
             "Follow through the shot",
             "follow",
@@ -76,9 +89,20 @@ class ForegroundPanel(Panel):
         for widget in (self.follow, self.unsure, self.forget):
             self.one.add_wide(widget)
         self.one.add("", self.kept)
+        self.one.add("", self.carry)
         self.by_colour, self.by_brightness = self.section("Key of a colour"), self.section("Key of brightness")
         for section, parts in ((self.by_colour, ("tolerance", "fade", "specks")), (self.by_brightness, ("dark", "bright", "fade", "specks"))):
             self.value_rows(section, self._chosen, Keyer, f"key-{parts[0]}", "key", parts)
+        self.pictured = self.section("Picture of the matte")
+        self.file = button("Choose another…", "matte-picture", "Another picture, sequence or movie in its place", self._choose_picture)
+        self.pictured.add_wide(self.file)
+        self.channel = Choice()
+        self.channel.setObjectName("matte-channel")
+        self.channel.setAccessibleName("Channel of the picture")
+        self.channel.setToolTip("What of the picture is the matte")
+        self.channel.addItems([name.capitalize() for name in CHANNELS])
+        self.channel.activated.connect(lambda number: self._set("Choose a channel", channel=CHANNELS[number]))
+        self.pictured.add("Channel", self.channel)
         self.feather = self.section("Feather of the line")
         self.value_rows(self.feather, self._chosen, Outline, parts=("feather",))
         self.edge = self.section("Edge and use")
@@ -113,6 +137,30 @@ class ForegroundPanel(Panel):
         self.session.edit("Key brightness", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, key)))
         self.session.select(key.id)
 
+    def _add_picture(self) -> None:
+        path = self._asked_picture()
+        if path:
+            # a picture without alpha is all there: then its brightness is meant
+            channel: Channel = "alpha" if picture_frame(path, 0)[..., 3].min() < 255 else "brightness"
+            matte = Pictured(id=new_id(), name=Path(path).stem[:40], picture=path, channel=channel, first=self.session.shot.first)
+            self.session.edit("Add a matte of a picture", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, matte)))
+            self.session.select(matte.id)
+
+    def _choose_picture(self) -> None:
+        path = self._asked_picture()
+        if path:
+            self._set("Choose the picture of a matte", picture=path)
+
+    def _asked_picture(self) -> str:
+        path = self.session.ask_file("Choose a matte", "matte", FILES)
+        try:
+            if path:
+                picture_frame(path, 0)
+        except UserError as error:
+            self.session.fail(error)
+            return ""
+        return path
+
     def _current(self):
         return next((m for m in self.session.shot.mattes if m.id == self.session.selected), None)
 
@@ -127,6 +175,26 @@ class ForegroundPanel(Panel):
         current = self._current()
         if current is not None:
             self._set("Take away a key", shape=current.shape.without_key(self.session.frame))
+
+    def _carry(self, on: bool) -> None:
+        current = self._current()
+        if not isinstance(current, Outline):
+            return
+        try:
+            tracks = tracks_under(self.session.shot, current, self.session.frame) if on else ()
+        except UserError as error:
+            self.session.fail(error)
+            self.refresh()
+            return
+        # where it is seen now it stays: with a key here
+        shape = (
+            current.shape
+            if current.shape.has_key(self.session.frame)
+            else current.shape.with_key(
+                self.session.frame, tuple(float(v) for v in outline_at(self.session.shot, current, self.session.frame).ravel()), "linear"
+            )
+        )
+        self._set("Carried by the camera, on or off", carried=tracks, shape=shape)
 
     def _unpaint(self) -> None:
         current, frame = self._current(), self.session.frame
@@ -157,7 +225,14 @@ class ForegroundPanel(Panel):
             widget.setVisible(brushed)
         drawn, key = isinstance(current, Outline), current if isinstance(current, Keyer) else None
         self.unkey.setVisible(drawn)
+        self.carry.setVisible(drawn and self.session.shot.solve is not None)
+        self.carry.setChecked(drawn and bool(current.carried))
         self.feather.setVisible(drawn)
+        pictured = current if isinstance(current, Pictured) else None
+        self.pictured.setVisible(pictured is not None)
+        if pictured is not None:
+            self.file.setText(Path(pictured.picture).name or "Choose a picture…")
+            self.channel.setCurrentIndex(CHANNELS.index(pictured.channel))
         self.by_colour.setVisible(key is not None and key.by == "colour")
         self.by_brightness.setVisible(key is not None and key.by == "brightness")
         self.edge.setVisible(current is not None)
@@ -173,6 +248,8 @@ class ForegroundPanel(Panel):
             self._tell_brushed(current)
         elif isinstance(current, Outline):
             self._tell_drawn(current)
+        elif isinstance(current, Pictured):
+            self.keys.setText(f"Its first picture lies at frame {current.first}.")
         else:
             self.keys.setText(f"{plural(len(current.samples), 'colour')} picked." if current.by == "colour" else "By lightness; white is 100 %.")
 
@@ -198,6 +275,7 @@ class ForegroundPanel(Panel):
         here = current.shape.has_key(self.session.frame)
         self.keys.setText(
             f"Drawn at {len(frames)} frames, {frames[0]} to {frames[-1]}. "
+            + (f"Carried on the plane of {plural(len(current.carried), 'point')}. " if current.carried else "")
             + ("Drawn here." if here else "Between drawn frames here: drag it to draw it.")
             if frames
             else ""

@@ -4,6 +4,7 @@ import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
+from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
 from lodestar.core.matte.outline import smooth_line
 from lodestar.core.matte.sources import Outline
@@ -271,7 +272,7 @@ def _paint_ground(p: QPainter, canvas, camera: Camera, strong: bool) -> None:
 
 
 def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bool = False) -> None:
-    points = np.array(outline.shape.at(canvas.session.frame)).reshape(-1, 2)
+    points = outline_at(canvas.session.shot, outline, canvas.session.frame)
     line = canvas.to_widget(smooth_line(points))
     tint = theme.ACCENT if chosen else theme.READING
     p.setPen(QPen(theme.colour(tint, 1.0 if outline.on else 0.4), 1.4 if chosen else 1, Qt.PenStyle.SolidLine if outline.on else Qt.PenStyle.DotLine))

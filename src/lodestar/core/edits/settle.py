@@ -16,6 +16,7 @@ from ..evaluate.cameras import camera_at, scene_frame
 from ..evaluate.objects import pose_of
 from ..light.lamps import Area, Lamp, Spot, Sun
 from ..light.sun import bearing_and_height, direction
+from ..matte.sources import Outline
 from ..scene.ground import Ground
 from ..scene.surfaces import on_ground
 from ..shot.document import ShadowLine, Shot, rebased
@@ -90,6 +91,7 @@ def _renumbered(before: Shot, tracks: Tracks) -> Shot:
         spans=tuple(msgspec.structs.replace(s, a=new(s.a), b=new(s.b)) for s in said.spans if min(new(s.a), new(s.b)) >= 0),
     )
     objects = tuple(o.on_tracks([new(t) for t in o.tracks]) if o.tracks else o for o in before.objects)
+    mattes = tuple(msgspec.structs.replace(m, carried=some(m.carried)) if isinstance(m, Outline) and m.carried else m for m in before.mattes)
     solve = before.solve
     if solve is not None:
         ids = np.array([new(int(t)) for t in solve.point_ids])
@@ -97,7 +99,7 @@ def _renumbered(before: Shot, tracks: Tracks) -> Shot:
         keep = np.sort(first[ids[first] >= 0])
         by_point = {name: getattr(solve, name)[keep] for name in ("xyz", "point_error", "colours") if len(getattr(solve, name))}
         solve = msgspec.structs.replace(solve, point_ids=ids[keep].astype(np.int32), **by_point)
-    return rebased(before, tracks=tracks, ground=ground, objects=objects, solve=solve)
+    return rebased(before, tracks=tracks, ground=ground, objects=objects, mattes=mattes, solve=solve)
 
 
 def same_lineage(old: Tracks, new: Tracks) -> bool:

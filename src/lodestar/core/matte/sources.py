@@ -2,35 +2,54 @@
 one line in `coverage_of`."""
 
 from collections.abc import Callable
-from typing import Annotated, NamedTuple
+from typing import Annotated, Literal, NamedTuple, get_args
 
 import cv2
 import numpy as np
 
 from ..basics.keyed import Keyed, constant
-from ..basics.rows import Row
+from ..basics.rows import MediaPath, Row
 from .key import Keyer, keyed_cover
 from .matte import Matte, edged
 from .outline import coverage
 from .strokes import Brushed, laid_out
 
+BRIGHTNESS = np.array([0.2126, 0.7152, 0.0722], np.float32)  # of code values, as mattes are painted (ITU-R BT.709-6, item 3.2)
+
 
 class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
-    """A closed line with smooth corners over the picture. shape: x, y pairs in plate pixels; feather in px, outward.
+    """A closed line with smooth corners over the picture. shape: x, y pairs in plate pixels; feather in px, outward. carried: tracks on
+    whose plane in the scene it lies, so that the solved camera carries it from each key on; none for one that is keyed alone.
 
     As a region it keeps the tracker away; as a matte what it surrounds passes in front.
     """
 
     shape: Keyed
     feather: Annotated[Keyed, Row("Feather", "px", 0.1, 1, 0, 60, tip="How far the edge fades outward")] = constant(2.0)
+    carried: tuple[int, ...] = ()
 
 
-Source = Outline | Brushed | Keyer
+Channel = Literal["alpha", "brightness", "red", "green", "blue"]
+CHANNELS: tuple[Channel, ...] = get_args(Channel)
+
+
+class Pictured(Matte, frozen=True, kw_only=True, tag="picture"):
+    """A matte that was made elsewhere: a channel of a still, a numbered sequence or a movie. first: frame of the clip at which its first
+    picture lies."""
+
+    picture: Annotated[str, MediaPath] = ""
+    channel: Channel = "alpha"
+    first: int = 0
+
+
+Source = Outline | Brushed | Keyer | Pictured
 
 
 class View(NamedTuple):
     """The picture that is covered: frame of the clip, size in px, px of it for each of the plate's, and the plate itself, (h, w, 3)
-    linear light of Rec.709 at full size, which is read only if a source looks at it. others: all mattes, to which one may refer."""
+    linear light of Rec.709 at full size, which is read only if a source looks at it. others: all mattes, to which one may refer.
+    corners: those of an outline at this frame, (n, 2) px of the plate, where more than its keys tells them. picture: (h, w, 4) uint8, straight alpha, of a file and a
+    number."""
 
     frame: float
     width: int
@@ -38,6 +57,8 @@ class View(NamedTuple):
     scale: float = 1.0
     plate: Callable[[], np.ndarray] | None = None
     others: tuple["Source", ...] = ()
+    corners: Callable[[Outline], np.ndarray] | None = None
+    picture: Callable[[str, int], np.ndarray] | None = None
 
 
 def coverage_of(source: Source, view: View, asked: tuple[str, ...] = ()) -> np.ndarray:
@@ -49,6 +70,8 @@ def coverage_of(source: Source, view: View, asked: tuple[str, ...] = ()) -> np.n
             cover = _outlined(source, view)
         case Keyer():
             cover = _keyed(source, view)
+        case Pictured():
+            cover = _pictured(source, view)
     cover = edged(cover, source.grow.at(view.frame)[0] * view.scale, source.soft.at(view.frame)[0] * view.scale)
     if source.inverted:
         cover = 1 - cover
@@ -75,6 +98,23 @@ def _keyed(source: Keyer, view: View) -> np.ndarray:
     return cover if cover.shape == (view.height, view.width) else cv2.resize(cover, (view.width, view.height), interpolation=cv2.INTER_AREA)
 
 
+def _pictured(source: Pictured, view: View) -> np.ndarray:
+    """Of the file, laid over the whole picture; nothing where none was chosen."""
+    if view.picture is None or not source.picture:
+        return np.zeros((view.height, view.width), np.float32)
+    codes = view.picture(source.picture, max(int(np.floor(view.frame + 0.5)) - source.first, 0)).astype(np.float32) / 255
+    if source.channel == "alpha":
+        cover = codes[..., 3]
+    elif source.channel == "brightness":
+        cover = codes[..., :3] @ BRIGHTNESS
+    else:
+        cover = codes[..., ("red", "green", "blue").index(source.channel)]
+    cover = np.ascontiguousarray(cover)
+    smaller = cover.shape[0] >= view.height
+    how = cv2.INTER_AREA if smaller else cv2.INTER_LINEAR
+    return cover if cover.shape == (view.height, view.width) else cv2.resize(cover, (view.width, view.height), interpolation=how)
+
+
 def _brushed(source: Brushed, view: View) -> np.ndarray:
     """What was found of the nearest frame; nothing where it was not looked for."""
     width, height = (max(round(side / view.scale), 1) for side in (view.width, view.height))
@@ -83,7 +123,7 @@ def _brushed(source: Brushed, view: View) -> np.ndarray:
 
 
 def _outlined(source: Outline, view: View) -> np.ndarray:
-    points = np.array(source.shape.at(view.frame)).reshape(-1, 2)
+    points = np.array(source.shape.at(view.frame)).reshape(-1, 2) if view.corners is None else view.corners(source)
     # the centre of the top-left pixel is (0, 0) at every scale
     return coverage((points + 0.5) * view.scale - 0.5, view.width, view.height, source.feather.at(view.frame)[0] * view.scale)
 

@@ -8,10 +8,12 @@ import numpy as np
 
 from ..basics.colour import in_primaries, in_working
 from ..evaluate.cameras import camera_at
+from ..evaluate.carrying import outline_at
 from ..evaluate.ground import ground_items
 from ..evaluate.objects import items_of, objects_at
 from ..light.lamps import lights_of
 from ..matte.sources import Source, View, matte_of
+from ..media.pictures import picture_frame
 from ..projection.camera import Camera
 from ..render.engine import Layers, Quality
 from ..render.items import Item
@@ -57,9 +59,10 @@ def _matte(shot: Shot, workshop: Workshop, index: int, size: Size, sources: tupl
     light = lambda: in_working(light_of(workshop.frame(plate, index), plate.transfer), plate.colour.primaries)
     # keys and referring mattes ask for the same light again and again
     whole = lambda: workshop.last("light", (plate, index), light)
-    view = View(index, size.width, size.height, size.scale, whole, shot.mattes)
+    view = View(index, size.width, size.height, size.scale, whole, shot.mattes, lambda outline: outline_at(shot, outline, index), picture_frame)
     referred = shot.mattes if any(m.within or m.without for m in sources) else ()
-    return workshop.last(f"matte {[m.id for m in sources]}", (plate, sources, referred, index, size), lambda: matte_of(sources, view))
+    scene = (shot.solve, shot.ground)
+    return workshop.last(f"matte {[m.id for m in sources]}", (plate, sources, referred, scene, index, size), lambda: matte_of(sources, view))
 
 
 def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, check: Callable[[], None]) -> Ours | None:

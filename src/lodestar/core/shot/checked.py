@@ -16,6 +16,7 @@ from ..basics.colour import MATRICES, PRIMARIES, TRANSFERS
 from ..basics.errors import ShotFileError
 from ..basics.keyed import EASINGS, Key, Keyed
 from ..matte.key import MOST_SAMPLES, Keyer
+from ..matte.sources import Pictured
 from ..matte.strokes import Brushed
 from ..media.plates import PlateInfo
 from ..solve.result import Solve
@@ -162,6 +163,8 @@ def _check_range(shot: Shot) -> None:
                 continue
             if isinstance(outline, Keyer):
                 _need(len(outline.samples) <= MOST_SAMPLES, f"{kind}[{i}].samples", f"are {len(outline.samples)}; {MOST_SAMPLES} are the most")
+                continue
+            if isinstance(outline, Pictured):
                 continue
             _need(len(outline.shape.value) % 2 == 0, f"{kind}[{i}].shape.value", "has an odd number of numbers; it is pairs of x and y")
 

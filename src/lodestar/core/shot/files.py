@@ -198,7 +198,8 @@ def _with_paths(shot: Shot, change: Callable[[str], str]) -> Shot:
     if shot.plate is not None:
         shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=change(shot.plate.path)))
     objects = tuple(_with_own_paths(o, change) for o in shot.objects)
-    return msgspec.structs.replace(shot, objects=objects, backdrop=_with_own_paths(shot.backdrop, change))
+    mattes = tuple(_with_own_paths(m, change) for m in shot.mattes)
+    return msgspec.structs.replace(shot, objects=objects, mattes=mattes, backdrop=_with_own_paths(shot.backdrop, change))
 
 
 def _with_own_paths(item: Any, change: Callable[[str], str]) -> Any:

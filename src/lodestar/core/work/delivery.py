@@ -74,7 +74,7 @@ def deliver(
 
 def sources_of(shot: Shot) -> list[Path]:
     """Every file that a shot uses: its clip, all of it, and the media of its objects."""
-    own = [getattr(item, name) for item in (*shot.objects, shot.backdrop) for name in paths_of(type(item)) if getattr(item, name)]
+    own = [getattr(item, name) for item in (*shot.objects, *shot.mattes, shot.backdrop) for name in paths_of(type(item)) if getattr(item, name)]
     paths = [Path(p) for p in (shot.plate.path if shot.plate is not None else "", *own) if p]
     sequences = [one for p in paths if p.suffix.lower() in SEQUENCE_SUFFIXES and p.parent.is_dir() for one in sequence_files(p)]
     return [*paths, *sequences]

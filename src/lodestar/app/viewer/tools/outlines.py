@@ -7,6 +7,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.edits.arrange import new_id
+from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.matte.outline import smooth_line
 from lodestar.core.matte.sources import Outline
 
@@ -49,7 +50,7 @@ class DrawOutline(Tool):
 
     def corners(self) -> np.ndarray:
         outline = self.current()
-        return np.array(outline.shape.at(self.session.frame)).reshape(-1, 2) if outline else np.zeros((0, 2))
+        return outline_at(self.session.shot, outline, self.session.frame) if outline else np.zeros((0, 2))
 
     def _hit(self, at: QPointF) -> int | str | None:
         corners = self.canvas.to_widget(self.corners())
@@ -91,7 +92,7 @@ class DrawOutline(Tool):
 
     def _outline_at(self, at: QPointF) -> Outline | None:
         for outline in self.items():
-            corners = np.array(outline.shape.at(self.session.frame)).reshape(-1, 2)
+            corners = outline_at(self.session.shot, outline, self.session.frame)
             if overlays.polygon(self.canvas.to_widget(smooth_line(corners))).containsPoint(at, Qt.FillRule.OddEvenFill):
                 return outline
         return None
