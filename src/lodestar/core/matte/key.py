@@ -70,8 +70,8 @@ def _near(light, cones, lab, samples, share, out):
             out[y, x] = np.sqrt(least)
 
 
-def keyed_cover(key: Keyer, light: np.ndarray, frame: float) -> np.ndarray:
-    """(h, w) float32 in 0..1 of a picture (h, w, 3) of linear light, Rec.709; nothing where a colour is asked for and none was picked."""
+def keyed_cover(key: Keyer, light: np.ndarray, frame: float, scale: float = 1.0) -> np.ndarray:
+    """(h, w) float32 in 0..1 of a picture (h, w, 3) of linear light, Rec.709, with `scale` px for each of the plate's; nothing where a colour is asked for and none was picked."""
     of_colour = key.by == "colour"
     if of_colour and not key.samples:
         return np.zeros(light.shape[:2], np.float32)
@@ -85,7 +85,7 @@ def keyed_cover(key: Keyer, light: np.ndarray, frame: float) -> np.ndarray:
         past = np.maximum(key.dark.at(frame)[0] - away, away - key.bright.at(frame)[0]) / fade
     share = np.clip(1 - past, 0, 1).astype(np.float32)
     cover = share * share * (3 - 2 * share)
-    return without_specks(cover, key.specks.at(frame)[0])
+    return without_specks(cover, key.specks.at(frame)[0] * scale)
 
 
 def without_specks(cover: np.ndarray, across: float) -> np.ndarray:

@@ -47,7 +47,7 @@ Source = Outline | Brushed | Keyer | Pictured
 
 class View(NamedTuple):
     """The picture that is covered: frame of the clip, size in px, px of it for each of the plate's, and the plate itself, (h, w, 3)
-    linear light of Rec.709 at full size, which is read only if a source looks at it. others: all mattes, to which one may refer.
+    linear light of Rec.709 at this size, which is read only if a source looks at it. others: all mattes, to which one may refer.
     corners: those of an outline at this frame, (n, 2) px of the plate, where more than its keys tells them. picture: (h, w, 4) uint8, straight alpha, of a file and a
     number."""
 
@@ -94,8 +94,7 @@ def _keyed(source: Keyer, view: View) -> np.ndarray:
     """Of the plate; nothing where there is none to look at, as for the tracker."""
     if view.plate is None:
         return np.zeros((view.height, view.width), np.float32)
-    cover = keyed_cover(source, view.plate(), view.frame)
-    return cover if cover.shape == (view.height, view.width) else cv2.resize(cover, (view.width, view.height), interpolation=cv2.INTER_AREA)
+    return keyed_cover(source, view.plate(), view.frame, view.scale)
 
 
 def _pictured(source: Pictured, view: View) -> np.ndarray:

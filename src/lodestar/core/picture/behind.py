@@ -13,8 +13,8 @@ from ..render.engine import Quality
 from ..render.eye import Nets, eye_of
 from ..render.sky import sky_seen
 from ..shot.document import Shot
-from .composite import codes_of, light_of
-from .ours import Size, matte_named
+from .composite import codes_of
+from .ours import Size, matte_named, plate_light
 from .workshop import Workshop
 
 SURE = 0.98  # of a px: from here on it shows the old sky and nothing else
@@ -49,21 +49,27 @@ def with_sky(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qu
     cover = np.ascontiguousarray(cover[part])
     new = sky_of(shot, index, size, quality, area, cover)
     share = cover * new[..., 3]
-    light = light_of(np.ascontiguousarray(codes[part]), plate.transfer)
-    inside = cv2.erode((share >= SURE).astype(np.uint8), _disc(EDGE_PX * size.scale)) > 0
-    outside = cv2.erode((share <= 1 - SURE).astype(np.uint8), _disc(EDGE_PX * size.scale)) > 0
-    old, known = _smooth(light, inside, size.scale)
-    share = np.where(inside | outside, share, _edge(light, old, _smooth(light, outside, size.scale)[0], share)).astype(np.float32)
-    grain = np.float32(backdrop.grain.at(index)[0])
-    inside = inside[..., None]
+    light = plate_light(shot, workshop, index, size)[part]
     seen = in_primaries(new[..., :3], plate.colour.primaries)
-    # where nothing near is sure to be sky, a mix is all that can be done
-    clean = np.where(inside, seen + grain * (light - old), light + share[..., None] * (seen - old))
-    found = np.where(known[..., None], np.maximum(clean, 0), light + share[..., None] * (seen - light))
+    if quality.most > 1:
+        found = _mixed(light, seen, share, size.scale, np.float32(backdrop.grain.at(index)[0]))
+    else:  # a draft, which is soon made again
+        found = light + share[..., None] * (seen - light)
     changed = codes_of(np.ascontiguousarray(found, np.float32), plate.transfer, codes.dtype)
     out = codes.copy()
     out[part] = np.where(share[..., None] > 0, changed, codes[part])
     return out
+
+
+def _mixed(light: np.ndarray, seen: np.ndarray, share: np.ndarray, scale: float, grain: np.float32) -> np.ndarray:
+    """(h, w, 3) light of the plate (h, w, 3) with the new sky seen in it, by the share (h, w) of the old one that was keyed."""
+    inside = cv2.erode((share >= SURE).astype(np.uint8), _disc(EDGE_PX * scale)) > 0
+    outside = cv2.erode((share <= 1 - SURE).astype(np.uint8), _disc(EDGE_PX * scale)) > 0
+    old, known = _smooth(light, inside, scale)
+    share = np.where(inside | outside, share, _edge(light, old, _smooth(light, outside, scale)[0], share)).astype(np.float32)
+    clean = np.where(inside[..., None], seen + grain * (light - old), light + share[..., None] * (seen - old))
+    # where nothing near is sure to be sky, a mix is all that can be done
+    return np.where(known[..., None], np.maximum(clean, 0), light + share[..., None] * (seen - light))
 
 
 def _disc(radius: float) -> np.ndarray:

@@ -20,7 +20,7 @@ from ..shot.document import Shot
 from ..track.preprocess import prepare
 from .behind import has_sky, with_sky
 from .composite import codes_of, light_of, over_plate
-from .ours import Ours, Size, light_pass, matte, matte_named, ours
+from .ours import Ours, Size, light_pass, matte, matte_named, ours, plate_codes
 from .workshop import Workshop, workshop
 
 # a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged
@@ -65,7 +65,7 @@ def frame(
     if layer == "tracker":
         return Picture(_to_size(_tracker_view(shot, here, index), size), SRGB_PICTURE)
     if layer == "plate":
-        return Picture(_to_size(here.frame(shot.plate, index), size), shot.plate.colour)
+        return Picture(plate_codes(shot, here, index, size), shot.plate.colour)
     if layer == "matte":
         cover = matte(shot, here, index, size) if mattes is None else matte_named(shot, here, index, size, mattes)
         return Picture(cover, LINEAR_PICTURE)
@@ -98,7 +98,7 @@ def _picture(shot: Shot, here: Workshop, index: int, size: Size, quality: Qualit
     """The composite with the finish done to it, in code values of the plate's kind."""
     info = shot.plate
     assert info is not None
-    plate = here.last("plate", (info, index, size), lambda: _to_size(here.frame(info, index), size))
+    plate = plate_codes(shot, here, index, size)
     if has_sky(shot):
         behind = (shot.backdrop, shot.mattes, shot.solve, shot.ground, quality.most > 1, quality.shutter)
         plate = here.last("plate and sky", (info, index, size, *behind), lambda: with_sky(shot, here, index, size, quality, plate))

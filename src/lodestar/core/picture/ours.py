@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from typing import NamedTuple
 
+import cv2
 import msgspec
 import numpy as np
 
@@ -43,6 +44,21 @@ class Ours(NamedTuple):
     left: int
 
 
+def plate_codes(shot: Shot, workshop: Workshop, index: int, size: Size) -> np.ndarray:
+    """(height, width, 3) code values of the plate at the size of a picture. Raises PlateError."""
+    plate = shot.plate
+    assert plate is not None
+    small = lambda codes: codes if codes.shape[1::-1] == size[:2] else cv2.resize(codes, size[:2], interpolation=cv2.INTER_AREA)
+    return workshop.last("plate", (plate, index, size), lambda: small(workshop.frame(plate, index)))
+
+
+def plate_light(shot: Shot, workshop: Workshop, index: int, size: Size) -> np.ndarray:
+    """The same as linear light of its own primaries; keys and the sky ask for it again and again."""
+    plate = shot.plate
+    assert plate is not None
+    return workshop.last("light", (plate, index, size), lambda: light_of(plate_codes(shot, workshop, index, size), plate.transfer))
+
+
 def matte(shot: Shot, workshop: Workshop, index: int, size: Size, names: tuple[str, ...] | None = None) -> np.ndarray:
     """(height, width) float32 of the mattes with these ids, where they are on; of all that are on for None."""
     return _matte(shot, workshop, index, size, tuple(m for m in shot.mattes if m.on and (names is None or m.id in names)))
@@ -56,10 +72,8 @@ def matte_named(shot: Shot, workshop: Workshop, index: int, size: Size, names: t
 def _matte(shot: Shot, workshop: Workshop, index: int, size: Size, sources: tuple[Source, ...]) -> np.ndarray:
     plate = shot.plate
     assert plate is not None
-    light = lambda: in_working(light_of(workshop.frame(plate, index), plate.transfer), plate.colour.primaries)
-    # keys and referring mattes ask for the same light again and again
-    whole = lambda: workshop.last("light", (plate, index), light)
-    view = View(index, size.width, size.height, size.scale, whole, shot.mattes, lambda outline: outline_at(shot, outline, index), picture_frame)
+    light = lambda: in_working(plate_light(shot, workshop, index, size), plate.colour.primaries)
+    view = View(index, size.width, size.height, size.scale, light, shot.mattes, lambda outline: outline_at(shot, outline, index), picture_frame)
     referred = shot.mattes if any(m.within or m.without for m in sources) else ()
     scene = (shot.solve, shot.ground)
     return workshop.last(f"matte {[m.id for m in sources]}", (plate, sources, referred, scene, index, size), lambda: matte_of(sources, view))
