@@ -18,20 +18,25 @@ os.environ.setdefault("XDG_STATE_HOME", tempfile.mkdtemp())
 os.environ.setdefault("XDG_CONFIG_HOME", tempfile.mkdtemp())
 
 import cv2
-from PyQt6.QtCore import QEvent, QPointF, Qt
+import msgspec
+import numpy as np
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
-from PyQt6.QtWidgets import QApplication, QPushButton
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QCheckBox, QPushButton
 
 from lodestar.app import theme
 from lodestar.app.session import STEPS, Session
 from lodestar.app.window import Window
 from lodestar.core.basics.keyed import Key, Keyed
+from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot.document import Marker, with_marker
 from lodestar.core.shot.motion import overshot
 
 FRAME = 46
-VIEWS = (*STEPS, "empty", "placing", "letters", "faces", "lamps", "scene", "curves", "finished")
+KEYED = ((640, 30), (200, 60), (470, 25), (250, 10), (480, 85))  # colours of the sky, plate px
+ROOFS = {"Roof 1": (265, 216, 129, 124), "Roof 2": (862, 134, 146, 139)}  # middle of the foot, half width and height of the domes, plate px
 
 
 def wait_for_picture(app: QApplication, window: Window, seconds: float = 60) -> None:
@@ -75,6 +80,12 @@ def point_at(window: Window, plate_xy: tuple[float, float]) -> None:
     )
 
 
+def click_at(window: Window, plate_xy: tuple[float, float]) -> None:
+    """A real click in the picture."""
+    at = window.canvas.to_widget(plate_xy)
+    QTest.mouseClick(window.canvas, Qt.MouseButton.LeftButton, pos=QPoint(int(at[0]), int(at[1])))
+
+
 def prepare(window: Window, step: str) -> None:
     """What is chosen and shown on the picture of a step."""
     session, viewer = window.session, window.viewer
@@ -95,6 +106,120 @@ def prepare(window: Window, step: str) -> None:
     viewer.before_after.setChecked(step == "Light")
 
 
+class Shots:
+    """A window with the demo shot in it, and one function for each picture that shows more than a step does. Each leaves the shot as it was."""
+
+    def __init__(self, app: QApplication, out: Path) -> None:
+        self.app, self.out = app, out
+        self.window = Window(Session())
+        self.window.resize(1280, 800)
+        self.window.show()
+        rest(app, 0.2)
+
+    @property
+    def session(self) -> Session:
+        return self.window.session
+
+    def step(self, name: str, tool: str = "", frame: int = FRAME) -> None:
+        self.session.show_step(name)
+        self.session.show_frame(frame)
+        prepare(self.window, name)
+        if tool:
+            self.session.use_tool(tool)
+            self.window.viewer.refresh()
+
+    def grab(self, name: str) -> None:
+        self.window.canvas.update()
+        rest(self.app, 0.1)
+        self.window.grab().save(str(self.out / f"{name}.png"))
+
+    def made(self, name: str) -> None:
+        wait_for_picture(self.app, self.window)
+        self.grab(name)
+
+    def placing(self) -> None:
+        self.step("Place", "title")
+        wait_for_picture(self.app, self.window)
+        point_at(self.window, (930, 600))
+        self.grab("placing")
+
+    def letters(self) -> None:
+        self.step("Place", "move", 14)
+        self.window.commands.run("arrive-settle-from-above")
+        self.window.commands.run("leave-burn-in")
+        self.made("letters")
+
+    def faces(self) -> None:
+        self.step("Place", "move")
+        rest(self.app, 0.3)
+        self.window.panels["Place"].findChild(QPushButton, "choose-face").click()
+        rest(self.app, 2.0)
+        chooser = next(w for w in self.app.topLevelWidgets() if w.objectName() == "face-chooser")
+        chooser.grab().save(str(self.out / "faces.png"))
+        chooser.close()
+
+    def lamps(self) -> None:
+        self.step("Light")
+        self.session.select("open-sky")
+        self.window.commands.run("add-spot")
+        lamp = self.session.shot.lamps[-1]
+        for part, value in (("position", (0.9, -2.2, 1.5)), ("turn", (16.0, -32.0)), ("strength", (3.0,))):
+            self.session.edit_value("Set", lamp.id, part, lambda v, value=value: v.changed(FRAME, value))
+        self.made("lamps")
+
+    def scene(self) -> None:
+        self.step("Place", "move")
+        self.window.viewer.show_view("Scene")
+        rest(self.app, 2.0)
+        self.grab("scene")
+        self.window.viewer.show_view("Picture")
+
+    def curves(self) -> None:
+        self.step("Place", "move")
+        keyed(self.session)
+        self.window.time.show_curves(True)
+        self.made("curves")
+        self.window.time.show_curves(False)
+
+    def key(self) -> None:
+        self.step("Foreground", "key")
+        for at in KEYED:
+            click_at(self.window, at)
+        self.window.viewer.show_matte("over checker")
+        rest(self.app, 2.0)
+        self.grab("key")
+        self.window.viewer.show_matte("picture")
+
+    def sky(self) -> None:
+        self.step("Foreground", "sky")
+        self.session.select("")
+        self.window.panels["Foreground"].findChild(QCheckBox, "sky-on").click()
+        self.session.edit_item("Choose a sky", "backdrop", kind="overcast")
+        found = self.session.shot.mattes[-1]
+        round_ = np.linspace(0, np.pi, 25)
+        kept = [
+            Outline(
+                id=name,
+                name=name,
+                on=False,
+                shape=Keyed(tuple(np.stack([x - wide * np.cos(round_), y - high * np.sin(round_)], 1).ravel().tolist())),
+                feather=Keyed((0.0,)),
+            )
+            for name, (x, y, wide, high) in ROOFS.items()
+        ]
+        self.session.edit("Roofs", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, *kept)))
+        self.session.edit_item("Not inside", found.id, without=tuple(ROOFS))
+        self.made("sky")
+
+    def finished(self) -> None:
+        pixels = frame(self.session.shot, FRAME).pixels
+        cv2.imwrite(str(self.out / "finished.png"), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR))
+
+
+MORE = ("placing", "letters", "faces", "lamps", "scene", "curves", "key", "sky", "finished")
+VIEWS = (*STEPS, "empty", *MORE)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("steps", nargs="*", metavar="STEP", help=", ".join(VIEWS))
@@ -106,91 +231,22 @@ def main() -> None:
     out.mkdir(parents=True, exist_ok=True)
     app = QApplication(sys.argv[:1])
     theme.apply(app)
-    window = Window(Session())
-    window.resize(1280, 800)
-    window.show()
-    for _ in range(20):
-        app.processEvents()
-    if not args.steps or "empty" in args.steps:
-        window.grab().save(str(out / "empty.png"))
-    window.shot.open_demo()
-    session = window.session
-    for step in args.steps or STEPS:
-        if step not in STEPS:
-            continue
-        session.show_step(step)
-        session.show_frame(FRAME)
-        prepare(window, step)
-        wait_for_picture(app, window)
-        window.canvas.update()
-        window.grab().save(str(out / f"{step.lower()}.png"))
-    if not args.steps or "placing" in args.steps:
-        session.show_step("Place")
-        prepare(window, "Place")
-        session.use_tool("title")
-        window.viewer.refresh()
-        wait_for_picture(app, window)
-        point_at(window, (930, 600))
-        for _ in range(20):
-            app.processEvents()
-        window.grab().save(str(out / "placing.png"))
-    if not args.steps or "letters" in args.steps:
-        session.show_step("Place")
-        session.use_tool("move")
-        session.show_frame(14)
-        prepare(window, "Place")
-        before = session.shot
-        window.commands.run("arrive-settle-from-above")
-        window.commands.run("leave-burn-in")
-        wait_for_picture(app, window)
-        window.grab().save(str(out / "letters.png"))
-        session.edit("As it was", lambda _: before)
-        session.show_frame(FRAME)
-    if not args.steps or "faces" in args.steps:
-        session.show_step("Place")
-        prepare(window, "Place")
-        rest(app, 0.3)
-        window.panels["Place"].findChild(QPushButton, "choose-face").click()
-        rest(app, 2.0)
-        chooser = next(w for w in app.topLevelWidgets() if w.objectName() == "face-chooser")
-        chooser.grab().save(str(out / "faces.png"))
-        chooser.close()
-    if not args.steps or "lamps" in args.steps:
-        session.select("open-sky")
-        session.show_step("Light")
-        before = session.shot
-        window.commands.run("add-spot")
-        lamp = session.shot.lamps[-1]
-        session.edit_value("Lower", lamp.id, "position", lambda v: v.changed(FRAME, (0.9, -2.2, 1.5)))
-        session.edit_value("Aim", lamp.id, "turn", lambda v: v.changed(FRAME, (16.0, -32.0)))
-        session.edit_value("Strength", lamp.id, "strength", lambda v: v.changed(FRAME, (3.0,)))
-        wait_for_picture(app, window)
-        window.grab().save(str(out / "lamps.png"))
-        session.edit("As it was", lambda _: before)
-    if not args.steps or "scene" in args.steps:
-        session.show_step("Place")
-        session.use_tool("move")
-        prepare(window, "Place")
-        window.viewer.show_view("Scene")
-        rest(app, 2.0)
-        window.grab().save(str(out / "scene.png"))
-        window.viewer.show_view("Picture")
-    if not args.steps or "curves" in args.steps:
-        session.show_step("Place")
-        session.use_tool("move")
-        prepare(window, "Place")
-        before = session.shot
-        keyed(session)
-        window.time.show_curves(True)
-        wait_for_picture(app, window)
-        window.grab().save(str(out / "curves.png"))
-        window.time.show_curves(False)
-        session.edit("As it was", lambda _: before)
-    if not args.steps or "finished" in args.steps:
-        pixels = frame(session.shot, FRAME).pixels
-        cv2.imwrite(str(out / "finished.png"), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR))
-    session.files.saved_shot = session.shot
-    window.close()
+    shots = Shots(app, out)
+    wanted = args.steps or VIEWS
+    if "empty" in wanted:
+        shots.grab("empty")
+    shots.window.shot.open_demo()
+    for name in wanted:
+        before = shots.session.shot
+        if name in STEPS:
+            shots.step(name)
+            shots.made(name.lower())
+        elif name in MORE:
+            getattr(shots, name)()
+        if shots.session.shot is not before:
+            shots.session.edit("As it was", lambda _, before=before: before)
+    shots.session.files.saved_shot = shots.session.shot
+    shots.window.close()
 
 
 if __name__ == "__main__":

@@ -79,7 +79,7 @@ class Viewer(QWidget):
         row = self.tool_row = FittedRow(self._show_words)
         row.setFixedHeight(36)
         self.row = QHBoxLayout(row)
-        self.row.setContentsMargins(12, 0, 12, 0)
+        self.row.setContentsMargins(8, 0, 8, 0)
         self.row.setSpacing(2)
         self.views = QButtonGroup(self)
         for name in VIEWS:
@@ -90,7 +90,7 @@ class Viewer(QWidget):
             b.clicked.connect(lambda _, n=name: self.show_view(n))
             self.views.addButton(b)
             self.row.addWidget(b)
-        self.row.addSpacing(16)
+        self.row.addSpacing(12)
         self.tool_place = QHBoxLayout()
         self.tool_place.setSpacing(4)
         self.row.addLayout(self.tool_place)
