@@ -81,17 +81,19 @@ def uneven_ground(points: F64, seeds: np.ndarray, away: F64, gap: float) -> Unev
     if len(rows) > MOST:
         rows = rows[np.argsort(away[rows])][np.linspace(0, len(rows) - 1, MOST).astype(int)]
     p, far = points[rows], away[rows] / unit
-    smoothing, foretold = _smoothness(p, far, unit)
+    some = slice(None, None, -(-len(p) // (MOST // 2)))  # half of them tell how smooth it is
+    smoothing, foretold = _smoothness(p[some], far[some], unit)
     if smoothing is None:
         return None
     surface = _spline(p, far, unit, smoothing)
-    error, plane = np.abs(foretold - p[:, 2]) / far, np.abs(p[:, 2]) / far
-    near = cKDTree(p[:, :2]).query(p[:, :2], min(NEIGHBOURS, len(p)))[1]
+    error, plane = np.abs(foretold - p[some, 2]) / far[some], np.abs(p[some, 2]) / far[some]
+    tree = cKDTree(p[some, :2])
+    near = tree.query(p[some, :2], min(NEIGHBOURS, len(error)))[1]
     ratio = np.median(error[near], 1) / np.maximum(np.median(plane[near], 1), 1e-12)
     say = np.clip((BETTER - ratio) / (BETTER - SURELY), 0, 1) * np.clip(np.median(plane[near], 1) / (FELT * unit) - 1, 0, 1)
     if not (say > 0).any():
         return None
-    heights = say[near].mean(1) * surface(p[:, :2] / unit) * unit
+    heights = say[near].mean(1)[tree.query(p[:, :2], 1)[1]] * surface(p[:, :2] / unit) * unit
     return _laid(p[:, :2], heights, away[rows], gap)
 
 
