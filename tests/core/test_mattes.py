@@ -56,9 +56,9 @@ class KeyTest(unittest.TestCase):
         self.assertTrue(0 < cover[0, 30] < 1, cover[0, 30])
 
     def test_the_same_colour_in_part_shade_is_kept(self):
-        light = np.full((4, 4, 3), SKY, np.float32) * 0.7
+        shaded = np.full((4, 4, 3), SKY, np.float32) * 0.7
         key = Keyer(id="k", name="k", samples=(SKY,), tolerance=constant(0.05))
-        self.assertEqual(keyed_cover(key, light, 0).min(), 1)
+        self.assertEqual(keyed_cover(key, shaded, 0).min(), 1)
         self.assertEqual(keyed_cover(key, np.full((4, 4, 3), WALL, np.float32), 0).max(), 0)
 
     def test_brightness_is_lightness_whatever_the_colour(self):

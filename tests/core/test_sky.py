@@ -132,7 +132,7 @@ class MadeTest(unittest.TestCase):
 
 class EdgeTest(unittest.TestCase):
     def test_an_edge_is_what_the_two_sides_make_of_it(self):
-        """Alpha over, forward: a soft edge between a front and an old sky is put before a new one; against the exact result."""
+        """A soft edge between a front and an old sky is put before a new one; against the exact result."""
         rng = np.random.default_rng(0)
         x = np.arange(200)[None, :] + 0 * np.arange(60)[:, None]
         alpha = np.clip((x - 97) / 6, 0, 1).astype(np.float32)  # of the sky, to the right

@@ -35,6 +35,15 @@ def give_back_keyboard(widget: QWidget) -> None:
     (home if home is not None else widget.window()).setFocus()
 
 
+def tick(text: str, name: str, tip: str, act: Callable[[bool], object]) -> QCheckBox:
+    """A check with its words."""
+    box = QCheckBox(text)
+    box.setObjectName(name)
+    box.setToolTip(tip)
+    box.clicked.connect(act)
+    return box
+
+
 class Choice(QComboBox):
     """A closed list, which the wheel passes by: a panel that is scrolled never changes what is under the pointer.
 

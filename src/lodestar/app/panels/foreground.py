@@ -4,7 +4,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
-from PyQt6.QtWidgets import QCheckBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.edits.arrange import new_id
@@ -17,7 +17,7 @@ from lodestar.core.media.pictures import picture_frame
 from lodestar.core.work.matting import is_due
 
 from ..commands import Command
-from ..fields import Choice, Line, button, quiet
+from ..fields import Choice, Line, button, quiet, tick
 from ..readings import plural
 from .mattes import MatteChoice, Names
 from .new_sky import FILES, NewSky
@@ -58,6 +58,13 @@ class ForegroundPanel(Panel):
                 "A picture or movie…", "picture-matte", "A matte that was made elsewhere: its alpha, its brightness or a channel", self._add_picture
             )
         )
+        self._fill_chosen()
+        self._fill_kinds()
+        self._fill_use()
+        self.sky = NewSky(self)
+        self._listed: tuple | None = None
+
+    def _fill_chosen(self) -> None:
         self.one = self.section("Chosen matte")
         self.name = Line()
         self.name.setObjectName("matte-name")
@@ -69,10 +76,12 @@ class ForegroundPanel(Panel):
         self.one.add_wide(self.keys)
         self.unkey = button("Take away the key here", "unkey-matte", "The shape at this frame follows its neighbours again", self._unkey)
         self.one.add_wide(self.unkey)
-        self.carry = QCheckBox("Carried by the camera")
-        self.carry.setObjectName("carry-matte")
-        self.carry.setToolTip("It lies on the surface under it and goes with it; only what truly changes is drawn again")
-        self.carry.clicked.connect(self._carry)
+        self.carry = tick(
+            "Carried by the camera",
+            "carry-matte",
+            "It lies on the surface under it and goes with it; only what truly changes is drawn again",
+            self._carry,
+        )
         self.follow = button(
             "Follow through the shot",
             "follow",
@@ -82,14 +91,19 @@ class ForegroundPanel(Panel):
         )
         self.unsure = button("Next unsure frame", "next-unsure", "Go to where it should be looked at", lambda: self.commands.run("next-unsure"))
         self.forget = button("Take away the strokes here", "unpaint-matte", "This frame is found from its neighbours again", self._unpaint)
-        self.kept = QCheckBox("Keep as it is")
-        self.kept.setObjectName("keep-matte")
-        self.kept.setToolTip("It is not found anew, whatever changes in tracks, camera or in and out")
-        self.kept.clicked.connect(lambda on: self._set("Keep the matte", kept=on))
+        self.kept = tick(
+            "Keep as it is",
+            "keep-matte",
+            "It is not found anew, whatever changes in tracks, camera or in and out",
+            lambda on: self._set("Keep the matte", kept=on),
+        )
         for widget in (self.follow, self.unsure, self.forget):
             self.one.add_wide(widget)
         self.one.add("", self.kept)
         self.one.add("", self.carry)
+
+    def _fill_kinds(self) -> None:
+        """What only one kind of matte has."""
         self.by_colour, self.by_brightness = self.section("Key of a colour"), self.section("Key of brightness")
         for section, parts in ((self.by_colour, ("tolerance", "fade", "specks")), (self.by_brightness, ("dark", "bright", "fade", "specks"))):
             self.value_rows(section, self._chosen, Keyer, f"key-{parts[0]}", "key", parts)
@@ -105,19 +119,21 @@ class ForegroundPanel(Panel):
         self.pictured.add("Channel", self.channel)
         self.feather = self.section("Feather of the line")
         self.value_rows(self.feather, self._chosen, Outline, parts=("feather",))
+
+    def _fill_use(self) -> None:
         self.edge = self.section("Edge and use")
         self.value_rows(self.edge, self._chosen, Matte, "matte", "matte")
-        self.hides = QCheckBox("Hides titles")
-        self.hides.setObjectName("matte-hides")
-        self.hides.setToolTip("Off for one that only says where the sky, a finish or another matte works")
-        self.hides.clicked.connect(lambda on: self._set("Matte hides titles, on or off", hides=on))
+        self.hides = tick(
+            "Hides titles",
+            "matte-hides",
+            "Off for one that only says where the sky, a finish or another matte works",
+            lambda on: self._set("Hides titles, on or off", hides=on),
+        )
         self.edge.add("", self.hides)
         self.choices = [
             self._choice("within", "Only inside", "everywhere", "Inside which other mattes alone it holds"),
             self._choice("without", "Not inside", "nowhere", "Inside which other mattes it does not hold"),
         ]
-        self.sky = NewSky(self)
-        self._listed: tuple | None = None
 
     def _chosen(self) -> str:
         return self.session.selected

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import msgspec
 import numpy as np
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.edits.settle import with_ground
@@ -16,7 +16,7 @@ from lodestar.core.shot.document import Shot
 from lodestar.core.solve.known import Span, says_of_itself
 
 from ..derived import points_of
-from ..fields import button, icon_button, link, quiet
+from ..fields import button, icon_button, link, quiet, tick
 from .panel import Panel
 
 MOST_LINES = 6  # that are listed one by one; more, as those that were found by themselves, are one row
@@ -84,6 +84,12 @@ class GroundPanel(Panel):
         )
         self.eye.changed.connect(lambda v, g: self._put("Set height of the camera", g, eye_height=round(v, 4)))
         self.eye_label = say.add("Camera at", self.eye)
+        self._fill_said()
+        self.facts = self.section("Scene")
+        self.rows = {name: self.facts.add_fact(name) for name in ("Camera", "Points")}
+        self._listed: object = None
+
+    def _fill_said(self) -> None:
         said = self.section("What was said")
         self.found = quiet()
         said.add_wide(self.found)
@@ -101,19 +107,20 @@ class GroundPanel(Panel):
             self._hold,
         )
         said.add_wide(self.hold)
-        self.hides = QCheckBox("Hides what is below it")
-        self.hides.setObjectName("ground-hides")
-        self.hides.setToolTip("Off where the place falls away, so that what stands lower is seen")
-        self.hides.clicked.connect(lambda on: self._put("Ground hides, on or off", hides=on))
+        self.hides = tick(
+            "Hides what is below it",
+            "ground-hides",
+            "Off where the place falls away, so that what stands lower is seen",
+            lambda on: self._put("Ground hides, on or off", hides=on),
+        )
         said.add_wide(self.hides)
-        self.uneven = QCheckBox("Uneven where points tell so")
-        self.uneven.setObjectName("ground-uneven")
-        self.uneven.setToolTip("What stands there follows the ground, and so do shadows; off: level everywhere")
-        self.uneven.clicked.connect(lambda on: self._put("Uneven ground, on or off", uneven=on))
+        self.uneven = tick(
+            "Uneven where points tell so",
+            "ground-uneven",
+            "What stands there follows the ground, and so do shadows; off: level everywhere",
+            lambda on: self._put("Uneven ground, on or off", uneven=on),
+        )
         said.add_wide(self.uneven)
-        self.facts = self.section("Scene")
-        self.rows = {name: self.facts.add_fact(name) for name in ("Camera", "Points")}
-        self._listed: object = None
 
     def _put(self, label: str, group: object = None, **fields) -> None:
         self.session.edit_ground(label, group, **fields)

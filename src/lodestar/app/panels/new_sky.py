@@ -3,7 +3,6 @@
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtWidgets import QCheckBox
 
 from lodestar.core.basics.colour import decode, encode, in_working
 from lodestar.core.basics.errors import UserError
@@ -14,7 +13,7 @@ from lodestar.core.media.pictures import picture_size
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.frame import plate_frame
 
-from ..fields import Choice, Swatch, button
+from ..fields import Choice, Swatch, button, tick
 from .mattes import MatteChoice
 from .panel import Panel
 
@@ -28,10 +27,8 @@ class NewSky:
     def __init__(self, panel: Panel) -> None:
         self.session = session = panel.session
         self.section = panel.section("New sky")
-        self.on = QCheckBox("Replace the sky")
-        self.on.setObjectName("sky-on")
-        self.on.setToolTip("The plate's sky is found by its colours, and another one, infinitely far away, is seen in its place")
-        self.on.clicked.connect(self._switch)
+        tip = "The plate's sky is found by its colours, and another one, infinitely far away, is seen in its place"
+        self.on = tick("Replace the sky", "sky-on", tip, self._switch)
         self.section.add_wide(self.on)
         self.kind = Choice()
         self.kind.setObjectName("sky-kind")
