@@ -13,10 +13,11 @@ import numpy as np
 from lodestar.core.basics.colour import encode
 from lodestar.core.basics.errors import PlateError, UserError
 from lodestar.core.basics.keyed import constant
+from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
-from lodestar.core.edits.sky import sky_key, turned_sky, with_new_sky
+from lodestar.core.edits.sky import sky_key, turned_sky, with_new_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
-from lodestar.core.finish.backdrop import KINDS, Backdrop, made, turn_of
+from lodestar.core.finish.backdrop import KINDS, LOWEST_DEG, Backdrop, made, turn_of
 from lodestar.core.picture.behind import _edge, _smooth, sky_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.frame import QUALITIES, frame
@@ -100,6 +101,19 @@ class TurnTest(unittest.TestCase):
         shot = turned_sky(msgspec.structs.replace(self.shot, backdrop=self.backdrop), 46, before, now, "here")
         self.assertAlmostEqual(shot.backdrop.heading.value[0], 7.0, places=2)
         self.assertAlmostEqual(shot.backdrop.tilt.value[0], 3.0, places=2)
+
+    def test_its_sun_is_put_where_the_shadows_say(self):
+        shot = msgspec.structs.replace(self.shot, backdrop=Backdrop(on=True, kind="clear"))
+        put = with_sun_in_place(shot, 46, "here")
+        sun = sun_of(shot)
+        d = turn_of(put.backdrop, 46, 0.0) @ direction(sun.bearing.at(46)[0], sun.height.at(46)[0])
+        light = made("clear")
+        row = int((90 - np.rad2deg(np.arcsin(d[2]))) / (90 - LOWEST_DEG) * len(light))
+        column = int((np.arctan2(d[0], d[1]) / (2 * np.pi) + 0.5) * light.shape[1])
+        self.assertGreater(float(light[row, column].min()), 20)  # the disc of the sun, and nothing else, is so bright
+        for backdrop, lamps in ((self.backdrop, shot.lamps), (shot.backdrop, ())):
+            with self.assertRaises(UserError):
+                with_sun_in_place(msgspec.structs.replace(shot, backdrop=backdrop, lamps=lamps), 46, "here")
 
     def test_nothing_of_it_lies_under_the_horizon(self):
         shot = msgspec.structs.replace(self.shot, backdrop=self.backdrop)

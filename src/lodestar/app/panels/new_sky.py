@@ -7,7 +7,7 @@ import numpy as np
 from lodestar.core.basics.colour import decode, encode, in_working
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import vector
-from lodestar.core.edits.sky import sky_key, with_new_sky
+from lodestar.core.edits.sky import sky_key, with_new_sky, with_sun_in_place
 from lodestar.core.finish.backdrop import KINDS, Backdrop
 from lodestar.core.media.pictures import picture_size
 from lodestar.core.picture.composite import light_of
@@ -47,6 +47,7 @@ class NewSky:
             lambda names: session.edit_item("Choose where the sky is seen", "backdrop", mattes=names or ()),
         )
         self.again = button("Find the old sky here", "find-sky", "Look for the colours of the plate's sky in this frame", self._find)
+        self.sun = button("Its sun where the shadows say", "sky-sun", "Turns it so that its sun stands where that of the shot does", self._put_sun)
         self.haze = Swatch("haze-colour", "Colour of the haze at the horizon")
         self.haze.picked.connect(
             lambda rgb: session.edit_item("Choose colour", "backdrop", haze_colour=tuple(float(v) for v in decode(np.array(rgb), "srgb")))
@@ -54,6 +55,7 @@ class NewSky:
         self.parts = [self.section.add("Sky", self.kind), self.file, self.section.add("Seen inside", self.where), self.again]
         self.section.add_wide(self.file)
         self.section.add_wide(self.again)
+        self.section.add_wide(self.sun)
         self.more = panel.section("Place and light of the sky")
         panel.value_rows(
             self.more, lambda: "backdrop", Backdrop, "sky", "sky", ("heading", "tilt", "roll", "width", "drift", "exposure", "soft", "grain")
@@ -71,6 +73,7 @@ class NewSky:
             part.setVisible(backdrop.on)
         self.file.setVisible(backdrop.on and backdrop.kind == "picture")
         self.file.setText(Path(backdrop.picture).name or "Choose a picture…")
+        self.sun.setVisible(backdrop.on and backdrop.kind != "picture")
         self.more.setVisible(backdrop.on)
         self.hazy.setVisible(backdrop.on)
         self.kind.setCurrentIndex(KINDS.index(backdrop.kind))
@@ -100,6 +103,10 @@ class NewSky:
         self.session.tell(
             "The sky was found by its colours.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note"
         )
+
+    def _put_sun(self) -> None:
+        frame, how = self.session.frame, self.session.how
+        self.session.edit("Put the sun of the sky in place", lambda s: with_sun_in_place(s, frame, how))
 
     def _choose(self, kind: str) -> None:
         if kind == "picture" and not self.session.shot.backdrop.picture:

@@ -8,9 +8,11 @@ from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..basics.keyed import How, constant
 from ..evaluate.cameras import camera_at
+from ..finish.backdrop import SUN_HEIGHTS
 from ..matte.key import Keyer, oklab
 from ..shot.document import Shot
 from .arrange import new_id
+from .lights import sun_of
 
 CLUSTERS, LEAST_SHARE = 6, 0.04  # colours that are looked for, and the share of the sky that one must have
 AS_BRIGHT = 0.22  # of Oklab's lightness: what is darker than most of the sky by more is a tree or a roof
@@ -58,6 +60,18 @@ def with_new_sky(shot: Shot, key: Keyer) -> Shot:
         return msgspec.structs.replace(shot, mattes=mattes, backdrop=msgspec.structs.replace(shot.backdrop, on=True))
     backdrop = msgspec.structs.replace(shot.backdrop, on=True, mattes=(key.id,))
     return msgspec.structs.replace(shot, mattes=(*shot.mattes, key), backdrop=backdrop)
+
+
+def with_sun_in_place(shot: Shot, frame: int, how: How) -> Shot:
+    """The sky turned so that its sun stands where the shot's does. Raises UserError where one of them has none."""
+    sun, sky = sun_of(shot), shot.backdrop
+    if sun is None or not sun.on:
+        raise UserError("The shot has no sun.", "Read it from a shadow first, at Light.")
+    if sky.kind not in SUN_HEIGHTS:
+        raise UserError("Where the sun of a picture stands is not known.", "Drag the sky until it agrees with the shadows.")
+    heading = sky.heading.changed(frame, (round(sun.bearing.at(frame)[0], 3),), how)
+    tilt = sky.tilt.changed(frame, (round(sun.height.at(frame)[0] - SUN_HEIGHTS[sky.kind], 3),), how)
+    return msgspec.structs.replace(shot, backdrop=msgspec.structs.replace(sky, heading=heading, tilt=tilt))
 
 
 def turned_sky(shot: Shot, frame: int, before: F64, now: F64, how: How) -> Shot:

@@ -14,6 +14,7 @@ KINDS = ("clear", "overcast", "dusk", "picture")
 WIDE, HIGH = 3072, 864  # px of the skies that are made here: all round, from LOWEST to the zenith
 LOWEST_DEG = -11.25  # WIDE px are 360 degrees, HIGH px 101.25
 CLOUD_PX = 1024
+SUN_HEIGHTS = {"clear": 33.0, "overcast": 40.0, "dusk": 1.0}  # degrees, of the skies that are made here; their sun stands at y
 
 Rgb = tuple[float, float, float]
 
@@ -67,14 +68,14 @@ def made(kind: str) -> np.ndarray:
     """
     d = directions_of()
     up = np.maximum(d[..., 2], 0)
-    zenith, horizon, sun_height, sun_colour, glow = {
-        "clear": ((0.07, 0.17, 0.46), (0.52, 0.63, 0.74), 33.0, (1.0, 0.95, 0.86), 1.2),
-        "overcast": ((0.52, 0.56, 0.60), (0.66, 0.68, 0.70), 40.0, (1.0, 1.0, 1.0), 0.12),
-        "dusk": ((0.030, 0.055, 0.14), (0.30, 0.21, 0.19), 1.0, (1.0, 0.42, 0.14), 0.75),
+    zenith, horizon, sun_colour, glow = {
+        "clear": ((0.07, 0.17, 0.46), (0.52, 0.63, 0.74), (1.0, 0.95, 0.86), 1.2),
+        "overcast": ((0.52, 0.56, 0.60), (0.66, 0.68, 0.70), (1.0, 1.0, 1.0), 0.12),
+        "dusk": ((0.030, 0.055, 0.14), (0.30, 0.21, 0.19), (1.0, 0.42, 0.14), 0.75),
     }[kind]
     share = np.exp(-up * {"clear": 3.2, "overcast": 1.5, "dusk": 4.0}[kind])[..., None]
     light = np.array(zenith) + (np.array(horizon) - zenith) * share
-    h = np.deg2rad(sun_height)
+    h = np.deg2rad(SUN_HEIGHTS[kind])
     near = np.clip(d @ np.array([0, np.cos(h), np.sin(h)]), -1, 1)
     away = np.arccos(near)[..., None]
     spread = {"clear": 0.16, "overcast": 0.9, "dusk": 0.35}[kind]
