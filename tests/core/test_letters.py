@@ -347,7 +347,8 @@ class OldShotTest(unittest.TestCase):
         before = cv2.imread(str(ROOT / "tests/data/published/demo46.png"))[..., ::-1].astype(int)
         now = frame(files.read(DEMO), 46).pixels[330:530, 400:980].astype(int)
         off = np.abs(now - before).max(-1)
-        self.assertLess((off > 1).mean(), 0.004)  # where an inset was cut otherwise: a pixel here and there on an edge
+        # where an inset was cut otherwise: a pixel here and there on an edge; and light that was dotted by few samples is even since
+        self.assertLess((off > 2).mean(), 0.004)
         self.assertLess(off.max(), 40)
 
 

@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QCheckBox
 
 from lodestar.core.edits import letters
 from lodestar.core.edits.arrange import new_id
+from lodestar.core.evaluate.counting import numbers_in
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known, unreadable_faces
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.motion import without_thing
@@ -54,7 +55,9 @@ class LetterPanel(ObjectPanel):
         self.words = Words()
         self.words.setObjectName("words")
         self.words.setAccessibleName("Words of the title")
-        self.words.setToolTip("What the letters say; Enter begins a new line, Escape gives the keyboard back to the picture")
+        self.words.setToolTip(
+            "What the letters say; Enter begins a new line, Escape gives the keyboard back to the picture.\nA pattern as {#,##0} or {0.00} stands for a number that can be keyed"
+        )
         self.words.typed.connect(self._type)
         letters.add("Words", self.words)
         self.face = combo("face", "Face", "The face of the letters: two shipped ones, then the system's", list(SHIPPED))
@@ -69,6 +72,8 @@ class LetterPanel(ObjectPanel):
         )
         letters.add("", self.faces)
         self._some_letters()
+        self.numbers = self._kind("Number in the words", Title)
+        self.value_rows(self.numbers, self._id, Title, "title", parts=("number",))
         setting = self._kind("Lines", Title)
         setting.fold_at_first()
         self.align = combo("align", "Align", "Where the lines lie in the widest one", list(ALIGNS))
@@ -378,6 +383,7 @@ class LetterPanel(ObjectPanel):
                 self.face.setToolTip(f"{self.face.toolTip()}\nLeft out, since they cannot be read: {', '.join(p.name for p in left_out[:10])}")
         if isinstance(item, Title):
             self.words.show_text(item.text)
+            self.numbers.setVisible(numbers_in(item.text))
             self.align.setCurrentIndex(ALIGNS.index(item.align) if item.align in ALIGNS else 1)
             lines = item.text.count("\n") + 1
             self.lines.fact.setText(f"{lines} lines" if lines > 1 else "one")

@@ -10,6 +10,7 @@ import numpy as np
 from ..basics.errors import UserError
 from ..basics.geometry import F64, turn_matrix
 from ..evaluate.cameras import camera_at
+from ..evaluate.counting import counted
 from ..evaluate.lettering import title_parts, title_pieces
 from ..evaluate.objects import pose_of
 from ..projection.camera import Camera
@@ -34,6 +35,7 @@ class Hole(NamedTuple):
 def hole_at(title: Title, place: F64, frame: float) -> Hole | None:
     """The hole of a letter in which a place (3,) of the title's own axes lies; None where it is in none."""
     height = max(title.height.at(frame)[0], 1e-4)
+    title = counted(title, frame)
     pieces, _ = title_pieces(title, frame)
     for piece, part in zip(pieces, title_parts(title, frame)):
         own = np.linalg.solve(part.place, np.array([place[0] / height, 0.0, place[2] / height, 1.0]))[[0, 2]]

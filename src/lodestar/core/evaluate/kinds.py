@@ -16,6 +16,7 @@ from ..shape.drawings import drawing_outlines, logo_mesh
 from ..shape.extrude import Mesh
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
+from .counting import counted
 from .lettering import LEAST, Part, deepened, layers_at, letters_move, shifted, title_box, title_parts, title_places, title_problem
 
 EMPTY = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
@@ -61,6 +62,10 @@ class Kind:
         """What keeps it from being drawn as it should be; empty when nothing does."""
         return ""
 
+    def still(self, item: Any, frame: float) -> Any:
+        """The object with what it says written out, where that changes from frame to frame; within a frame it does not."""
+        return item
+
     def draft(self, item: Any) -> Any:
         """The object with fewer triangles, for a view that turns."""
         return item
@@ -83,24 +88,27 @@ class Extrusions(Kind):
 
 
 class Letters(Extrusions):
+    def still(self, item: Title, frame: float) -> Title:
+        return counted(item, frame)
+
     def parts(self, item: Title, frame: float) -> list[Part]:
         try:
-            return title_parts(item, frame)
+            return title_parts(counted(item, frame), frame)
         except UserError:  # told by `problem`; the picture goes on without it
             return []
 
     def places(self, item: Title, frame: float) -> np.ndarray | None:
-        return title_places(item, frame) if letters_move(item) else None
+        return title_places(counted(item, frame), frame) if letters_move(item) else None
 
     def box(self, item: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
-        low, high = title_box(item, frame)
+        low, high = title_box(counted(item, frame), frame)
         height, half = self.sizes(item, frame)
         # round letters reach a hair below the base line on which all stand
         foot = 0.0 if -OVERSHOOT < low[1] < 0 else low[1]
         return np.array([low[0] * height, -half, foot * height]), np.array([high[0] * height, half, high[1] * height])
 
     def problem(self, item: Title, frame: float) -> str:
-        return title_problem(item, frame)
+        return title_problem(counted(item, frame), frame)
 
 
 class Drawings(Extrusions):

@@ -79,8 +79,9 @@ def objects_at(shot: Shot, frame: float) -> list[Object]:
 
 def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     """What the renderer is given of an object that has a body: an item for each of its solids."""
-    assert isinstance(thing, Solid)
     kind = kind_of(thing)
+    thing = kind.still(thing, index)
+    assert isinstance(thing, Solid)
     picture = kind.picture(thing, index) if thing.drawn else None
     base = np.ones(3) if picture is not None and picture.paints else decode(np.array(thing.colour), "srgb")
     parts, low_high = kind.parts(thing, index), kind.box(thing, index)

@@ -11,7 +11,6 @@ from ..shape.solids import looking_up, normals_of
 
 MOST = 400  # points that the surface is laid through; its cost grows with their third power
 LEAST = 12
-STEEPEST = 0.7  # of ground: a rise over a way; what rises more is a thing that stands there
 NEAR_ABOVE, NEAR_BELOW = 0.008, 0.016  # of its distance to the camera: so far over the surface, or under it, a point lies on it
 GROWTH = 0.15  # of its distance to the camera: so far beyond the points that are known to be ground the next ones are asked
 ROUNDS = 8

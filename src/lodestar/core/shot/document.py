@@ -22,7 +22,7 @@ from ..track.follow import FollowSettings
 from ..track.tracks import Tracks
 from .objects import Object
 
-VERSION = 3
+VERSION = 4
 
 
 class Lane(NamedTuple):

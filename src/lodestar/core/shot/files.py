@@ -84,7 +84,13 @@ def _lamps_and_finish_are_lists(tree: dict) -> dict:
     return tree
 
 
-MIGRATIONS: dict[int, Any] = {1: _titles_are_objects, 2: _lamps_and_finish_are_lists}
+def _ground_was_level(tree: dict) -> dict:
+    """Version 4 finds uneven ground by itself; shots of before were placed and lit on the level one, and go on so."""
+    tree.setdefault("ground", {}).setdefault("uneven", False)
+    return tree
+
+
+MIGRATIONS: dict[int, Any] = {1: _titles_are_objects, 2: _lamps_and_finish_are_lists, 3: _ground_was_level}
 
 
 def _tree_of(shot: Shot, folder: Path) -> tuple[bytes, list[np.ndarray]]:

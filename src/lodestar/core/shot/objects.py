@@ -248,6 +248,7 @@ class Extruded(Solid, frozen=True, kw_only=True):
 class Title(Extruded, frozen=True, kw_only=True, tag="title"):
     """Solid letters, centred on x = 0. height is that of the capitals; align: one of ALIGNS, of its lines in the widest one.
 
+    number: what stands for a pattern in braces in the text, as {#,##0.0}.
     features: of OpenType by their tags, as 'smcp, ss01, liga=0'; axes: of a variable face, as 'wght=650'. capitals: all letters as capitals. bend: degrees of the circle on
     which the base line lies, over its whole length, upward bulge above 0; its letters stand on it. styles, kerns: what some
     letters have of their own; movers: what moves letter by letter, one after the other.
@@ -271,6 +272,9 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
     bend: Annotated[Keyed, Row("Bend", "°", 0.5, 1, -360, 360, tip="Lays the base line on a circle: so many degrees of it, upward above 0")] = (
         constant(0.0)
     )
+    number: Annotated[
+        Keyed, Row("Number", "", 1, 2, tip="Stands in the words where these have a pattern in braces: {#,##0} or {0.00}; keyed, it counts")
+    ] = constant(0.0)
     features: str = ""
     axes: str = ""
     capitals: bool = False

@@ -64,7 +64,7 @@ class MoveObject(Tool):
         if under is not None and self.session.step == "Place":
             self.session.select(under.id)
             self.session.use_tool("type")
-            if isinstance(self.canvas.tool, TypeWords):
+            if isinstance(self.canvas.tool, TypeWords) and not self.canvas.tool.tell_of_number(under):
                 self.canvas.tool.begin(event.position())
 
     def hint(self) -> str:

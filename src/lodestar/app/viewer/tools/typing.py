@@ -6,6 +6,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QApplication
 
 from lodestar.core.edits import letters
+from lodestar.core.evaluate.counting import numbers_in
 from lodestar.core.evaluate.lettering import carets
 from lodestar.core.evaluate.objects import box_of, pose_of
 from lodestar.core.scene.poses import moved
@@ -50,12 +51,18 @@ class TypeWords(Tool):
 
     def title(self) -> Title | None:
         item = self.session.object()
-        return item if isinstance(item, Title) else None
+        return item if isinstance(item, Title) and not numbers_in(item.text) else None
 
     def begin(self, at: QPointF) -> None:
         """The caret where the pointer is, on the title in hand."""
         self.group = object()
         self.caret = self.anchor = self._at(at)
+
+    def tell_of_number(self, title: Title) -> bool:
+        """Whether a title has a number in its words, which cannot be typed over in the picture; it is said."""
+        if numbers_in(title.text):
+            self.session.tell("These words hold a number, which is written out in the picture.", "Type them in the field at the right.", "note")
+        return numbers_in(title.text)
 
     # geometry
 
@@ -93,6 +100,8 @@ class TypeWords(Tool):
             return
         if under.id != self.session.selected:
             self.session.select(under.id)
+        if self.tell_of_number(under):
+            return
         self.group, self.dragging = object(), True
         self.caret = self._at(event.position())
         if not event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
