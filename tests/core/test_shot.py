@@ -156,6 +156,18 @@ class FilesTest(FolderCase):
         self.assertEqual((shot.shadow.mattes, shot.shadow.tint, shot.exposure.shutter.at(0)), ((), (0.1, 0.0, 0.0), (0.3,)))
         self.assertEqual([(e.name, e.mattes) for e in shot.finish], [("Vignette", ()), ("Grade", ("m",))])
         self.assertEqual((shot.tracks.count, shot.tracks.xy[1].tolist()), (2, [3.0, 4.0]))
+        self.assertFalse(shot.ground.uneven, "it was placed and lit on level ground")
+
+    def test_files_of_version_4_open_for_ever(self):
+        shot = files.read(ROOT / "tests" / "data" / "shots" / "v4.lode")
+        (title,), (key, outline, picture) = shot.objects, shot.mattes
+        self.assertTrue(shot.ground.uneven)
+        self.assertEqual((title.text, title.number.at(9)), ("{#,##0} m", (1000.0,)))
+        self.assertEqual((key.samples, key.without, key.hides, key.grow.at(0)), (((0.1, 0.2, 0.3),), ("o",), False, (0.5,)))
+        self.assertEqual((outline.carried, outline.soft.at(0)), ((3, 5, 8), (1.5,)))
+        self.assertEqual((picture.channel, picture.first, picture.picture[-17:]), ("red", 2, "mattes/m.0001.png"))
+        sky = shot.backdrop
+        self.assertEqual((sky.on, sky.kind, sky.mattes, sky.heading.at(0), sky.haze.at(0)), (True, "dusk", ("k",), (12.0,), (0.2,)))
 
     def test_light_finish_and_outlines_of_version_2_are_the_same_things(self):
         tree = {
