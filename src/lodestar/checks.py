@@ -34,7 +34,7 @@ def run_all(root: Path, names: list[str]) -> int:
             failed += 1
             _say(done.stdout[-6000:] + done.stderr[-2000:])
     began = time.monotonic()
-    parts = [part for folder in ("app", "core") for part in _parts(root, folder)]
+    parts = [part for folder in ("core", "app") for part in _parts(root, folder)]
     passed = 0
     with ThreadPoolExecutor(WORKERS) as workers:
         for part, done in zip(parts, workers.map(lambda part: _run([*python, "unittest", "-v", *part], root, env), parts), strict=True):
