@@ -105,8 +105,10 @@ def ground_items(shot: Shot, things: list[Object], items: list[Item], eye: F64, 
     uneven = uneven_of(shot)
     if uneven is None or not _is_felt(uneven, items, lights):
         return [*hiding_ground(shot, things, items, eye), *level]
+    # from below, as through a ground that is said wrongly, nothing is hidden
+    hides = shot.ground.hides and bool(eye[2] > uneven.heights(eye[None, :2])[0])
     return [
-        Item(_solid_of(uneven, known), lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=known and shot.ground.hides)
+        Item(_solid_of(uneven, known), lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=known and hides)
         for known in (True, False)
     ]
 

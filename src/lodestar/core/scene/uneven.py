@@ -84,7 +84,10 @@ def uneven_ground(points: F64, seeds: np.ndarray, away: F64, gap: float) -> Unev
     smoothing, foretold = _smoothness(p[some], far[some], unit)
     if smoothing is None:
         return None
-    surface = _spline(p, far, unit, smoothing)
+    try:
+        surface = _spline(p, far, unit, smoothing)
+    except (np.linalg.LinAlgError, ValueError):  # points over one another that half of them did not have
+        return None
     error, plane = np.abs(foretold - p[some, 2]) / far[some], np.abs(p[some, 2]) / far[some]
     tree = cKDTree(p[some, :2])
     near = tree.query(p[some, :2], min(NEIGHBOURS, len(error)))[1]
