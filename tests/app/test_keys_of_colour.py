@@ -85,6 +85,16 @@ class KeyInWindowTest(WindowCase):
         self.assertEqual(len(self.session.shot.mattes), 2, "what cannot be read is not added")
         self.assertIn("broken.png", self.told())
 
+    def test_what_the_mouse_does_is_told_whole_in_a_narrow_window(self):
+        self.session.select(self.session.shot.mattes[0].id)
+        for width in (1280, 1000):
+            self.window.resize(width, 640)
+            self.settle()
+            hint = self.window.viewer.hint
+            self.assertLessEqual(hint.geometry().right(), self.canvas.width())
+            lines = hint.fontMetrics().boundingRect(0, 0, hint.contentsRect().width() - 12, 999, int(Qt.TextFlag.TextWordWrap), hint.text())
+            self.assertLessEqual(lines.height(), hint.height())
+
     def test_one_click_replaces_the_sky_and_a_drag_turns_it(self):
         before = self.session.shot
         QTest.mouseClick(self.find("sky-on"), LEFT, pos=QPoint(12, 8))

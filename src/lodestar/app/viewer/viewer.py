@@ -65,12 +65,14 @@ class Viewer(QWidget):
         self.hint.setObjectName("hint")
         self.hint.setProperty("role", "quiet")
         self.hint.setStyleSheet(f"background: {theme.SURROUND}; color: {theme.QUIET}; font-size: 12px; padding: 2px 6px; border-radius: 4px;")
+        self.hint.setWordWrap(True)
         self.hint.move(8, 8)
         self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.scene.missed.connect(self._tell_where)
         self._gently = Gently(session, self.refresh)
         session.frame_changed.connect(lambda _: self._refresh_bar())
         self.canvas.picture_changed.connect(self._refresh_bar)
+        self.canvas.picture_changed.connect(self._fit_hint)
         self._step = ""
         self.show_view(session.settings.value("view", "Picture"))
         self.refresh()
@@ -189,11 +191,17 @@ class Viewer(QWidget):
             self.snaps.setVisible(isinstance(tool, PlaceObject))
         hint = tool.hint() if tool is not None and session.shot.plate is not None else ""
         self.hint.setText(hint)
-        self.hint.adjustSize()
+        self._fit_hint()
         self.hint.setVisible(bool(hint))
         self.canvas.setCursor(Qt.CursorShape.ArrowCursor if session.tool in ("", "move", "marks", "turn-scene") else Qt.CursorShape.CrossCursor)
         self._refresh_bar()
         self.canvas.update()
+
+    def _fit_hint(self) -> None:
+        """In lines that the picture's view is wide enough for."""
+        one_line = self.hint.fontMetrics().horizontalAdvance(self.hint.text()) + 16
+        self.hint.setFixedWidth(max(min(one_line, self.canvas.width() - 16), 60))
+        self.hint.adjustSize()
 
     def _fill_tools(self, step: str) -> None:
         _clear(self.tool_place)
