@@ -115,6 +115,16 @@ class TurnTest(unittest.TestCase):
             with self.assertRaises(UserError):
                 with_sun_in_place(msgspec.structs.replace(shot, backdrop=backdrop, lamps=lamps), 46, "here")
 
+    def test_softness_and_edges_take_nothing_dark_from_beyond_the_cover(self):
+        even = str(Path(self.folder.name) / "even.png")
+        cv2.imwrite(even, np.full((90, 180, 3), 188, np.uint8))
+        part = ALL.copy()
+        part[:, 640:] = 0
+        for soft in (0.0, 0.6, 8.0):
+            shot = msgspec.structs.replace(self.shot, backdrop=msgspec.structs.replace(self.backdrop, picture=even, soft=constant(soft)))
+            light = sky_of(shot, 46, WHOLE, QUALITIES["draft"], (0, 0, 1280, 720), part)[:200, :642, 1]  # and two px past it, where an edge may lie
+            self.assertLess(float(np.ptp(light)), 0.005, soft)
+
     def test_nothing_of_it_lies_under_the_horizon(self):
         shot = msgspec.structs.replace(self.shot, backdrop=self.backdrop)
         over = sky_of(shot, 46, WHOLE, QUALITIES["draft"], (0, 0, 1280, 720), ALL)[..., 3]

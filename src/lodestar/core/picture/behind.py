@@ -122,20 +122,23 @@ def _blurred(picture: np.ndarray, sigma: float) -> np.ndarray:
 
 
 def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int, int, int, int], cover: np.ndarray) -> np.ndarray:
-    """(h, w, 4) the shot's sky over the part (left, top, right, bottom) of the picture of a frame, where `cover` (h, w) is above 0: linear
-    light of Rec.709, and how much of a px lies over the horizon. Raises PlateError when its picture cannot be read."""
+    """(h, w, 4) the shot's sky over the part (left, top, right, bottom) of the picture of a frame, where `cover` (h, w) is above 0 and as far
+    round it as an edge may reach: linear light of Rec.709, and how much of a px lies over the horizon. Raises PlateError when its picture
+    cannot be read."""
     backdrop, plate = shot.backdrop, shot.plate
     assert plate is not None
     seconds = (index - shot.first) * plate.rate[1] / plate.rate[0]
     picture, top, span = _picture(backdrop, index)
     camera: Callable = lambda share: camera_at(shot, index + share).scaled(size.scale)
     eye = eye_of(_nets, camera, area, size[:2], quality.shutter, quality.readout, np.zeros(3), 1.0)
+    soft = backdrop.soft.at(index)[0] * size.scale
+    # what is blurred in comes from beyond the cover, and an edge may be broader than it
+    cover = cv2.dilate((cover > 0).astype(np.float32), _disc(EDGE_PX * size.scale + 3 * soft + 1))
     out = np.zeros((*cover.shape, 4), np.float32)
     haze = (backdrop.haze.at(index)[0], np.deg2rad(backdrop.haze_height.at(index)[0]), np.array(backdrop.haze_colour))
     sky_seen(eye, turn_of(backdrop, index, seconds), picture, top, span, *haze, PLACES if quality.most > 1 else 1, cover, area[0], area[1], out)
     if shot.solve is None:
         out[..., 3] = 1  # where the horizon is nobody knows
-    soft = backdrop.soft.at(index)[0] * size.scale
     if soft > 0.1:
         out[..., :3] = cv2.GaussianBlur(np.ascontiguousarray(out[..., :3]), (0, 0), soft)
     out[..., :3] *= np.float32(2.0 ** backdrop.exposure.at(index)[0])
