@@ -8,16 +8,20 @@ from lodestar.core.basics import jit
 from lodestar.core.basics.colour import Colour, decode, encode
 from lodestar.core.basics.errors import RenderError, UserError
 from lodestar.core.basics.job import Job
+from lodestar.core.finish.backdrop import Backdrop, turn_of
 from lodestar.core.light.lamps import Light, SkyLight, SunLight
 from lodestar.core.matte.background import NODE_PX
 from lodestar.core.matte.follow import Follower
+from lodestar.core.matte.key import Keyer, keyed_cover
 from lodestar.core.matte.strokes import Brushed, Stroke
 from lodestar.core.media.yuv import frame_of, rgb_of
 from lodestar.core.picture.composite import codes_of, light_of, over_nothing, over_plate, shade_of
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.render.engine import Engine, Quality
+from lodestar.core.render.eye import Nets, eye_of
 from lodestar.core.render.items import LEVEL, Item
+from lodestar.core.render.sky import sky_seen
 from lodestar.core.shape.solids import box_mesh
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings
@@ -36,6 +40,7 @@ def main() -> None:
     rows = [(np.full(80, i), np.arange(80), Camera(np.eye(3), np.array([0.15 * i - 1, 0, 0]), lens).project(points)[0]) for i in range(14)]
     frame, track, xy = (np.concatenate(x) for x in zip(*rows))
     _warm_mattes(rng)
+    _warm_sky()
     usual = jit.WIDE
     for motion, wide in (("free", usual), ("turning", usual), ("free", -1)):  # the last: as for many rows, on all cores
         jit.WIDE = wide
@@ -62,6 +67,16 @@ def main() -> None:
     over_nothing(colour, shade_of(shade, shade, 1.0, black), 0.6)
     for bits, kind in ((8, np.uint8), (10, np.uint16)):
         rgb_of(frame_of(np.zeros((8, 8, 3), kind), Colour(), bits), Colour())
+
+
+def _warm_sky() -> None:
+    light = np.full((8, 8, 3), 0.5, np.float32)
+    keyed_cover(Keyer(id="w", name="", samples=((0.5, 0.5, 0.5),)), light, 0)
+    camera = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.zeros(3), Lens(8.0, 8.0, 3.5, 3.5))
+    eye = eye_of(Nets(), lambda share: camera, (0, 0, 8, 8), (8, 8), 0.0, 0.0, np.zeros(3), 1.0)
+    out, cover = np.zeros((8, 8, 4), np.float32), np.ones((8, 8), np.float32)
+    light.flags.writeable = False  # as those that are made here, which is another kernel
+    sky_seen(eye, turn_of(Backdrop(), 0, 0.0), light, np.pi / 2, np.pi, 0.0, 0.1, np.zeros(3), 1, cover, 0, 0, out)
 
 
 def _warm_mattes(rng: np.random.Generator) -> None:

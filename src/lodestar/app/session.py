@@ -14,6 +14,7 @@ from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import How, Keyed
 from lodestar.core.edits.arrange import removed
 from lodestar.core.edits.settle import with_ground
+from lodestar.core.media.pictures import picture_size
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.history import Edit, History
 from lodestar.core.shot.motion import Chosen, change_keys, eased, keyed_things, whole_motion, with_fields, with_value, without_keys, without_thing
@@ -26,6 +27,9 @@ from .shot_files import ShotFiles
 DRAG_REFRESH_MS = 150
 STEPS = ("Plate", "Track", "Solve", "Ground", "Place", "Light", "Foreground", "Finish", "Output")
 log = logging.getLogger(__name__)
+
+
+PICTURES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.mp4 *.mov *.mkv *.webm);;All files (*)"
 
 
 class Message(msgspec.Struct, frozen=True):
@@ -294,6 +298,16 @@ class Session(QObject):
         if path:
             self.settings.setValue(f"folder/{kind}", str(Path(path).parent))
         return path
+
+    def ask_picture(self, title: str, kind: str) -> tuple[str, int, int] | None:
+        """A picture, sequence or movie of the user's choice, with its width and height; None where none was chosen, or it cannot be read, which is
+        told."""
+        path = self.ask_file(title, kind, PICTURES)
+        try:
+            return (path, *picture_size(path)) if path else None
+        except UserError as error:
+            self.fail(error)
+            return None
 
     def set_dragging(self, on: bool) -> None:
         """A view says that a drag begins or ends; what waited for its end is brought up to date."""

@@ -20,7 +20,7 @@ from ..commands import Command
 from ..fields import Choice, Line, button, quiet, tick
 from ..readings import plural
 from .mattes import MatteChoice, Names
-from .new_sky import FILES, NewSky
+from .new_sky import NewSky
 from .panel import Panel
 from .track import outline_row
 
@@ -154,8 +154,9 @@ class ForegroundPanel(Panel):
         self.session.select(key.id)
 
     def _add_picture(self) -> None:
-        path = self._asked_picture()
-        if path:
+        chosen = self.session.ask_picture("Choose a matte", "matte")
+        if chosen is not None:
+            path = chosen[0]
             # a picture without alpha is all there: then its brightness is meant
             channel: Channel = "alpha" if picture_frame(path, 0)[..., 3].min() < 255 else "brightness"
             matte = Pictured(id=new_id(), name=Path(path).stem[:40], picture=path, channel=channel, first=self.session.shot.first)
@@ -163,19 +164,9 @@ class ForegroundPanel(Panel):
             self.session.select(matte.id)
 
     def _choose_picture(self) -> None:
-        path = self._asked_picture()
-        if path:
-            self._set("Choose the picture of a matte", picture=path)
-
-    def _asked_picture(self) -> str:
-        path = self.session.ask_file("Choose a matte", "matte", FILES)
-        try:
-            if path:
-                picture_frame(path, 0)
-        except UserError as error:
-            self.session.fail(error)
-            return ""
-        return path
+        chosen = self.session.ask_picture("Choose a matte", "matte")
+        if chosen is not None:
+            self._set("Choose the picture of a matte", picture=chosen[0])
 
     def _current(self):
         return next((m for m in self.session.shot.mattes if m.id == self.session.selected), None)

@@ -9,7 +9,6 @@ from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import vector
 from lodestar.core.edits.sky import sky_key, with_new_sky, with_sun_in_place
 from lodestar.core.finish.backdrop import KINDS, Backdrop
-from lodestar.core.media.pictures import picture_size
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.frame import plate_frame
 
@@ -17,7 +16,6 @@ from ..fields import Choice, Swatch, button, tick
 from .mattes import MatteChoice
 from .panel import Panel
 
-FILES = "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.mp4 *.mov *.mkv *.webm);;All files (*)"
 WORDS = {"clear": "Clear, with a sun", "overcast": "Overcast", "dusk": "Dusk", "picture": "A picture…"}
 
 
@@ -116,14 +114,10 @@ class NewSky:
         self.refresh()
 
     def _ask_picture(self) -> None:
-        path = self.session.ask_file("Choose a sky", "sky", FILES)
-        if not path:
+        chosen = self.session.ask_picture("Choose a sky", "sky")
+        if chosen is None:
             return
-        try:
-            wide, high = picture_size(path)
-        except UserError as error:
-            self.session.fail(error)
-            return
+        path, wide, high = chosen
         # twice as wide as high is a panorama of the full sphere; another covers as much of the horizon as a usual lens shows
         width = self.session.shot.backdrop.width
         fields = {

@@ -6,7 +6,6 @@ from pathlib import Path
 from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtWidgets import QApplication, QCheckBox, QMenu, QPushButton
 
-from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.rows import rows_of
 from lodestar.core.edits import letters
 from lodestar.core.edits.arrange import (
@@ -34,7 +33,6 @@ from lodestar.core.edits.arrange import added as with_object
 from lodestar.core.edits.surfaces import READY, with_ready
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
-from lodestar.core.media.pictures import picture_size
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import (
     TEXTURES,
@@ -420,17 +418,10 @@ class PlacePanel(LetterPanel):
             self.session.work.read_drawing(Path(path), take)
 
     def _choose_picture(self) -> None:
-        path = self.session.ask_file(
-            "Choose a picture", "card", "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.mp4 *.mov *.mkv *.webm);;All files (*)"
-        )
-        item = self.session.object()
-        if not path or not isinstance(item, Card):
+        chosen, item = self.session.ask_picture("Choose a picture", "card"), self.session.object()
+        if chosen is None or not isinstance(item, Card):
             return
-        try:
-            wide, high = picture_size(path)
-        except UserError as error:
-            self.session.fail(error)
-            return
+        path, wide, high = chosen
         width = item.height.changed(self.session.frame, (item.height.at(self.session.frame)[0] * wide / high,), self.session.how)
         self._set("Choose a picture", picture=path, pattern="picture", width=width)
 
