@@ -116,10 +116,7 @@ def ground_items(shot: Shot, things: list[Object], items: list[Item], eye: F64, 
 def _is_felt(uneven: Uneven, items: list[Item], lights: list[Light]) -> bool:
     """Whether the ground leaves the level plane round what is drawn, and where its shadows fall."""
     suns = [light.direction for light in lights if isinstance(light, SunLight)]
-    for item in items:
-        if not (item.drawn and len(item.mesh.vertices)):
-            continue
-        corners = moved(item.model(0.0), box_corners(item.mesh))
+    for corners in _corners_of(items):
         size = float(np.linalg.norm(np.ptp(corners, axis=0)))
         far = [corners - np.clip(corners[:, 2:] / max(float(d[2]), 1e-3), 0, REACH * size) * d for d in suns]
         reach = np.concatenate([corners, *far])[:, :2]
@@ -146,12 +143,8 @@ def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64)
     """That part of the level ground which may hide something: where what is sunk into it is seen through it from `eye` (3,)."""
     if not shot.ground.hides or eye[2] <= 1e-6 or not level_ground(things):
         return []
-    corners_of: dict[str, list[np.ndarray]] = {}
-    for k, item in enumerate(items):
-        if item.drawn and len(item.mesh.vertices):
-            corners_of.setdefault(item.of or f"#{k}", []).append(moved(item.model(0.0), box_corners(item.mesh)))
     # of a thing as a whole: a round letter reaches a hair under the ground, on which all of its word stands
-    sunk = [_lowest(np.concatenate(own)) for own in corners_of.values()]
+    sunk = [_lowest(own) for own in _corners_of(items)]
     below = np.concatenate(sunk) if sunk else np.zeros((0, 3))
     mesh = borne_ground(shot) if len(below) else EMPTY
     if not len(mesh.triangles):
@@ -163,6 +156,15 @@ def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64)
     if not near.any():
         return []
     return [Item(_part(mesh, near), lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)]
+
+
+def _corners_of(items: list[Item]) -> list[F64]:
+    """Of each thing that is drawn, (n, 3) the corners of the boxes round its solids, in the scene."""
+    found: dict[str, list[F64]] = {}
+    for k, item in enumerate(items):
+        if item.drawn and len(item.mesh.vertices):
+            found.setdefault(item.of or f"#{k}", []).append(moved(item.model(0.0), box_corners(item.mesh)))
+    return [np.concatenate(own) for own in found.values()]
 
 
 def _lowest(corners: F64) -> F64:
