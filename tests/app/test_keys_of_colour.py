@@ -94,6 +94,7 @@ class KeyInWindowTest(WindowCase):
             self.assertLessEqual(hint.geometry().right(), self.canvas.width())
             lines = hint.fontMetrics().boundingRect(0, 0, hint.contentsRect().width() - 12, 999, int(Qt.TextFlag.TextWordWrap), hint.text())
             self.assertLessEqual(lines.height(), hint.height())
+            self.assertEqual(lines.height() > 1.5 * hint.fontMetrics().height(), width == 1000, "it breaks only where it must")
 
     def test_one_click_replaces_the_sky_and_a_drag_turns_it(self):
         before = self.session.shot

@@ -65,7 +65,6 @@ class Viewer(QWidget):
         self.hint.setObjectName("hint")
         self.hint.setProperty("role", "quiet")
         self.hint.setStyleSheet(f"background: {theme.SURROUND}; color: {theme.QUIET}; font-size: 12px; padding: 2px 6px; border-radius: 4px;")
-        self.hint.setWordWrap(True)
         self.hint.move(8, 8)
         self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.scene.missed.connect(self._tell_where)
@@ -199,8 +198,10 @@ class Viewer(QWidget):
 
     def _fit_hint(self) -> None:
         """In lines that the picture's view is wide enough for."""
-        one_line = self.hint.fontMetrics().horizontalAdvance(self.hint.text()) + 16
-        self.hint.setFixedWidth(max(min(one_line, self.canvas.width() - 16), 60))
+        self.hint.setWordWrap(False)  # its size is then that of one line
+        one_line, room = self.hint.sizeHint().width(), max(self.canvas.width() - 16, 60)
+        self.hint.setWordWrap(one_line > room)
+        self.hint.setFixedWidth(min(one_line, room))
         self.hint.adjustSize()
 
     def _fill_tools(self, step: str) -> None:
