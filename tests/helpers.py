@@ -1,7 +1,9 @@
 """What several tests share: small clips, seeded scenes, the demo."""
 
+import json
 import tempfile
 import unittest
+import zipfile
 from fractions import Fraction
 from pathlib import Path
 
@@ -17,6 +19,7 @@ from lodestar.core.shape.extrude import Mesh, bevelled, solid
 from lodestar.core.shape.fonts import Face, face_of
 from lodestar.core.shape.setting import PLAIN, Setting, letters_of, pieces_of
 from lodestar.core.shape.solids import joined
+from lodestar.core.shot import files
 
 ROOT = Path(__file__).resolve().parents[1]
 SHOTS = ROOT / "demo" / "shots"
@@ -189,3 +192,17 @@ class Seeded:
         x /= np.linalg.norm(x)
         R = np.stack([x, np.cross(z, x), z])
         return Camera(R, -R @ centre, self.lens)
+
+
+def by_hand(shot, tree):
+    """The shot as it is opened with the parts of a tree, as a person would write them, in its document."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "a.lode"
+        files.write(shot, path)
+        with zipfile.ZipFile(path) as file:
+            members = {name: file.read(name) for name in file.namelist()}
+        text = json.dumps(json.loads(members["shot.json"]) | tree).encode()
+        with zipfile.ZipFile(path, "w") as file:
+            for name, data in (members | {"shot.json": text}).items():
+                file.writestr(name, data)
+        return files.read(path)

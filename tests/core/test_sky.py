@@ -17,7 +17,8 @@ from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.edits.sky import sky_key, turned_sky, with_new_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
-from lodestar.core.finish.backdrop import KINDS, LOWEST_DEG, Backdrop, made, turn_of
+from lodestar.core.finish.backdrop import Backdrop, turn_of
+from lodestar.core.light.skies import KINDS, LOWEST_DEG, made
 from lodestar.core.picture.behind import _edge, _smooth, sky_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.frame import QUALITIES, frame
@@ -26,7 +27,7 @@ from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.shot import files
 from tests.core.test_cli import example
 from tests.core.test_mattes import box
-from tests.helpers import DEMO
+from tests.helpers import DEMO, by_hand
 
 WHOLE = Size(1280, 720, 1.0)
 ALL = np.ones((720, 1280), np.float32)
@@ -98,7 +99,7 @@ class TurnTest(unittest.TestCase):
 
     def test_what_is_dragged_goes_along(self):
         before, now = direction(20, 10), direction(27, 13)
-        shot = turned_sky(msgspec.structs.replace(self.shot, backdrop=self.backdrop), 46, before, now, "here")
+        shot = turned_sky(msgspec.structs.replace(self.shot, backdrop=self.backdrop), "backdrop", 46, before, now, "here")
         self.assertAlmostEqual(shot.backdrop.heading.value[0], 7.0, places=2)
         self.assertAlmostEqual(shot.backdrop.tilt.value[0], 3.0, places=2)
 
@@ -224,16 +225,7 @@ class InShotTest(unittest.TestCase):
 
     def test_as_the_document_writes_it(self):
         tree = json.loads(example("docs/shot-file.md", "sky"))
-        with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "a.lode"
-            files.write(self.demo, path)
-            with zipfile.ZipFile(path) as file:
-                members = {name: file.read(name) for name in file.namelist()}
-            text = json.dumps(json.loads(members["shot.json"]) | tree).encode()
-            with zipfile.ZipFile(path, "w") as file:
-                for name, data in (members | {"shot.json": text}).items():
-                    file.writestr(name, data)
-            shot = files.read(path)
+        shot = by_hand(self.demo, tree)
         before, after = (frame(s, 46, "draft").pixels.astype(int) for s in (self.demo, shot))
         self.assertGreater(np.abs(before - after)[10:60, 20:120].mean(), 40)
         np.testing.assert_array_equal(before[20:130, 760:960], after[20:130, 760:960])  # the dome, which an outline keeps

@@ -6,10 +6,11 @@ import msgspec
 from PyQt6.QtWidgets import QCheckBox, QMenu, QPushButton
 
 from lodestar.core.edits.arrange import new_id
+from lodestar.core.edits.focus import with_focus_at
 from lodestar.core.finish.entries import KINDS, Finisher
-from lodestar.core.shot.document import Exposure
+from lodestar.core.shot.document import Exposure, Focus
 
-from ..fields import Section, icon_button, quiet
+from ..fields import Section, button, icon_button, quiet, tick
 from .mattes import MatteChoice, Names
 from .panel import Panel
 
@@ -21,6 +22,16 @@ class FinishPanel(Panel):
         blur = self.section("Motion blur")
         self.value_rows(blur, lambda: "exposure", Exposure)
         blur.add_wide(quiet("The letters blur with the camera's own move and with their keys, in final quality. Match it to the blur of the plate."))
+        focus = self.section("Depth of field")
+        self.focused = tick(
+            "Blur what is not in focus", "focus-on", "The letters blur by how far they are from what is sharp, in final quality", self._switch
+        )
+        focus.add_wide(self.focused)
+        self.value_rows(focus, lambda: "focus", Focus)
+        self.at_object = button(
+            "Sharp at the chosen object", "focus-object", "Sets the distance to that of the chosen object in this frame", self._sharp
+        )
+        focus.add_wide(self.at_object)
         head = self.section("Done to the picture, in this order")
         self.count = head.fact
         self.add = QPushButton("Add…")
@@ -39,7 +50,16 @@ class FinishPanel(Panel):
         self._sections: list[Section] = []
         self._own_updates = len(self._updates)
 
+    def _switch(self, on: bool) -> None:
+        self.session.edit_item("Depth of field, on or off", "focus", on=on)
+
+    def _sharp(self) -> None:
+        frame, how, chosen = self.session.frame, self.session.how, self.session.selected
+        self.session.edit("Sharp at the chosen object", lambda s: with_focus_at(s, chosen, frame, how))
+
     def refresh(self) -> None:
+        self.focused.setChecked(self.session.shot.focus.on)
+        self.at_object.setEnabled(any(o.id == self.session.selected for o in self.session.shot.objects))
         entries = self.session.shot.finish
         listed = tuple((e.id, type(e)) for e in entries)
         if listed != self._listed:

@@ -21,6 +21,7 @@ from ..fields import Swatch, icon_button, quiet
 from .entries import Entries
 from .mattes import MatteChoice
 from .panel import Panel
+from .surroundings import SurroundingsSection
 
 LAMP_TIPS = {"Area lamp": "A flat lamp that shines to one side", "Spot": "A small lamp that shines into a cone, or all round"}
 
@@ -73,10 +74,16 @@ class LightPanel(Panel):
         self.colour.picked.connect(lambda rgb: self._colour(self._sun(), "colour", rgb))
         sun.add("Colour", self.colour)
         sky = self.section("Sky")
+        self.sky_on = QCheckBox("The sky shines")
+        self.sky_on.setObjectName("sky-light-on")
+        self.sky_on.setToolTip("Even light of a whole sky; off where surroundings take its place")
+        self.sky_on.clicked.connect(lambda on: self.session.edit_item("Switch the sky", self._sky(), on=on))
+        sky.add("", self.sky_on)
         self.value_rows(sky, self._sky, Sky, "sky", "sky")
         self.sky_colour = Swatch("sky-colour", "Colour of the sky's light")
         self.sky_colour.picked.connect(lambda rgb: self._colour(self._sky(), "colour", rgb))
         sky.add("Colour", self.sky_colour)
+        self.surroundings = SurroundingsSection(self)
         self._lamps()
         shadow = self.section("Shadow on the ground")
         self.value_rows(shadow, lambda: "shadow", Shadow, step="shadow")
@@ -168,6 +175,8 @@ class LightPanel(Panel):
         shot = self.session.shot
         sun, sky, lines = sun_of(shot), sky_of(shot), shot.shadow.lines
         self.on.setChecked(sun is not None and sun.on)
+        self.sky_on.setChecked(sky is not None and sky.on)
+        self.surroundings.refresh()
         for swatch, thing, part in ((self.colour, sun, "colour"), (self.sky_colour, sky, "colour"), (self.tint, shot.shadow, "tint")):
             if thing is not None:
                 swatch.show_colour(vector(encode(np.array(getattr(thing, part)), "srgb")))

@@ -35,6 +35,7 @@ from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import (
+    MIRROR_ROWS,
     TEXTURES,
     Box,
     Card,
@@ -283,6 +284,9 @@ class PlacePanel(LetterPanel):
         does.add("", self.flags["drawn"], self.flags["hides"])
         does.add("", self.flags["receives"])
         self.value_rows(does, self._id, Thing, parts=("reflects",))
+        self.mirror = self.section("Its mirror")
+        self.mirror.fold_at_first()
+        self.value_rows(self.mirror, self._id, Solid, "mirror", "mirror", MIRROR_ROWS)
         self.behind = MatteChoice(
             self.session,
             "stands-behind",
@@ -472,6 +476,7 @@ class PlacePanel(LetterPanel):
             part.setVisible(item is not None)
         for part in (self.surface, self.pattern_section):
             part.setVisible(item is not None and item.BODY)
+        self.mirror.setVisible(isinstance(item, Solid) and not item.drawn and (bool(item.reflects.keys) or item.reflects.value[0] > 0))
         self.new.setEnabled(shot.plate is not None)
         self.new.setProperty("role", "main" if item is None else "")
         self.new.style().unpolish(self.new)

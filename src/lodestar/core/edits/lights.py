@@ -41,6 +41,23 @@ def with_shadow_lines(shot: Shot, lines: tuple[ShadowLine, ...]) -> Shot:
     return msgspec.structs.replace(shot, lamps=tuple(sun if lamp is old else lamp for lamp in shot.lamps))
 
 
+def with_surroundings(shot: Shot, kind: str, picture: str = "") -> Shot:
+    """The shot lit by surroundings of this kind, in place of the even sky. Their own sun shines in place of the sun lamp, unless that was read
+    from shadows of the place: it knows better."""
+    known = bool(shot.shadow.lines) and any(isinstance(lamp, Sun) and lamp.on for lamp in shot.lamps)
+    off = (Sky,) if known else (Sky, Sun)
+    lamps = tuple(msgspec.structs.replace(lamp, on=False) if isinstance(lamp, off) else lamp for lamp in shot.lamps)
+    fields = {"picture": picture} if picture else {}
+    changed = msgspec.structs.replace(shot.surroundings, on=True, kind=kind, sun=not known, **fields)
+    return msgspec.structs.replace(shot, lamps=lamps if not shot.surroundings.on else shot.lamps, surroundings=changed)
+
+
+def without_surroundings(shot: Shot) -> Shot:
+    """The shot lit by its sky, and its sun, again."""
+    lamps = tuple(msgspec.structs.replace(lamp, on=True) if isinstance(lamp, Sky | Sun) else lamp for lamp in shot.lamps)
+    return msgspec.structs.replace(shot, lamps=lamps, surroundings=msgspec.structs.replace(shot.surroundings, on=False))
+
+
 # lamps that are near ---------------------------------------------------------------------------------------------------------------
 
 KINDS: dict[str, type[Area] | type[Spot]] = {"Area lamp": Area, "Spot": Spot}

@@ -6,6 +6,7 @@ the picture.
 """
 
 from collections.abc import Callable
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -20,7 +21,7 @@ from ..matte.sources import Outline
 from ..scene.ground import Ground
 from ..scene.surfaces import on_ground
 from ..shot.document import ShadowLine, Shot, rebased
-from ..shot.objects import Object
+from ..shot.objects import Object, Solid
 from ..solve.result import Solve
 from ..track.edit import renumbering
 from ..track.tracks import Tracks
@@ -57,7 +58,7 @@ def _carried(before: Shot, after: Shot) -> Shot:
         return after
     if before.solve is None:
         return _arrived(before, after)
-    if not after.objects and not after.shadow.lines and after.lamps == Shot().lamps:
+    if all(getattr(after, name) == getattr(Shot(), name) for name in ("objects", "lamps", "shadow", "surroundings", "backdrop", "focus")):
         return after
     old, new = scene_frame(before), scene_frame(after)
     if after.solve is before.solve or np.array_equal(after.solve.R, before.solve.R):
@@ -256,7 +257,16 @@ def _moved(shot: Shot, of: Callable[[Object], Similarity], whole: Similarity, ke
         for s in shot.shadow.lines
     )
     lamps = tuple(_carried_lamp(lamp, whole) for lamp in shot.lamps)
-    return msgspec.structs.replace(shot, objects=tuple(objects), lamps=lamps, shadow=msgspec.structs.replace(shot.shadow, lines=lines))
+    focus = msgspec.structs.replace(shot.focus, distance=_each(shot.focus.distance, lambda v: [v[0] * float(whole.scale)]))
+    far = {name: _turned_far(getattr(shot, name), whole) for name in ("surroundings", "backdrop")}
+    shadow = msgspec.structs.replace(shot.shadow, lines=lines)
+    return msgspec.structs.replace(shot, objects=tuple(objects), lamps=lamps, shadow=shadow, focus=focus, **far)
+
+
+def _turned_far(far: Any, whole: Similarity) -> Any:
+    """What is infinitely far away after the world was turned: a heading to the right falls as the world's own grows."""
+    heading = turn_from_matrix(whole.R)[0]
+    return msgspec.structs.replace(far, heading=_each(far.heading, lambda v: [v[0] - heading])) if heading else far
 
 
 def _carried_lamp(lamp: Lamp, whole: Similarity) -> Lamp:
@@ -288,7 +298,8 @@ def _turned_sun(sun: Sun, whole: Similarity) -> Sun:
 
 def _moved_object(item: Object, how: Similarity | None, scale: float, keep_level: bool, shot: Shot) -> Object:
     """An object after its world was turned, moved and sized; how: None for one that hangs on another, which moves already."""
-    fields: dict = {name: _each(getattr(item, name), lambda v: [x * scale for x in v]) for name in item.LENGTHS} if scale != 1.0 else {}
+    lengths = (*item.LENGTHS, *(item.SURFACE_LENGTHS if isinstance(item, Solid) else ())) if scale != 1.0 else ()
+    fields: dict = {name: _each(getattr(item, name), lambda v: [x * scale for x in v]) for name in lengths}
     fields["pivot"] = tuple(x * scale for x in item.pivot)
     if how is None:
         fields["position"] = _each(item.position, lambda v: [x * scale for x in v])

@@ -8,7 +8,7 @@ from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..basics.keyed import How, constant
 from ..evaluate.cameras import camera_at
-from ..finish.backdrop import SUN_HEIGHTS
+from ..light.skies import SUN_HEIGHTS
 from ..matte.key import Keyer, oklab
 from ..shot.document import Shot
 from .arrange import new_id
@@ -74,12 +74,13 @@ def with_sun_in_place(shot: Shot, frame: int, how: How) -> Shot:
     return msgspec.structs.replace(shot, backdrop=msgspec.structs.replace(sky, heading=heading, tilt=tilt))
 
 
-def turned_sky(shot: Shot, frame: int, before: F64, now: F64, how: How) -> Shot:
-    """The sky turned so that what lay in direction `before` (3,) of the scene lies in `now` (3,)."""
+def turned_sky(shot: Shot, which: str, frame: int, before: F64, now: F64, how: How) -> Shot:
+    """The sky or the surroundings (`which` is the field of the shot) turned so that what lay in direction `before` (3,) of the scene lies in `now`
+    (3,)."""
     bearing = lambda d: np.rad2deg(np.arctan2(d[0], d[1]))
     rise = lambda d: np.rad2deg(np.arcsin(np.clip(d[2], -1, 1)))
     around = (float(bearing(now) - bearing(before)) + 180) % 360 - 180
-    sky = shot.backdrop
-    heading = sky.heading.changed(frame, (round(sky.heading.at(frame)[0] + around, 3),), how)
-    tilt = sky.tilt.changed(frame, (round(float(np.clip(sky.tilt.at(frame)[0] + rise(now) - rise(before), -90, 90)), 3),), how)
-    return msgspec.structs.replace(shot, backdrop=msgspec.structs.replace(sky, heading=heading, tilt=tilt))
+    far = getattr(shot, which)
+    heading = far.heading.changed(frame, (round(far.heading.at(frame)[0] + around, 3),), how)
+    tilt = far.tilt.changed(frame, (round(float(np.clip(far.tilt.at(frame)[0] + rise(now) - rise(before), -90, 90)), 3),), how)
+    return msgspec.structs.replace(shot, **{which: msgspec.structs.replace(far, heading=heading, tilt=tilt)})

@@ -70,3 +70,19 @@ def camera_at(shot: Shot, frame: float) -> Camera:
     R = blend_rotation(Ra, Rb, share)
     centre = (1 - share) * (-Ra.T @ ta) + share * (-Rb.T @ tb)
     return Camera(R, -R @ centre, lens)
+
+
+def seconds_at(shot: Shot, frame: float) -> float:
+    """From the shot's first frame, by which skies drift and water flows."""
+    return 0.0 if shot.plate is None else (frame - shot.first) * shot.plate.rate[1] / shot.plate.rate[0]
+
+
+def lens_at(shot: Shot, frame: float) -> tuple[float, float]:
+    """Radius of the open lens and the distance that is sharp, in the scene's units; a radius of 0 where all is sharp.
+
+    The radius is half of focal length over f-number (handbooks of optics), the focal length by the width of the sensor.
+    """
+    if not shot.focus.on or shot.plate is None:
+        return 0.0, 1.0
+    focal_mm = camera_at(shot, frame).lens.fx / shot.plate.width * shot.sensor_mm
+    return focal_mm / 1000 / (2 * max(shot.focus.stop.at(frame)[0], 0.1)), max(shot.focus.distance.at(frame)[0], 1e-3)

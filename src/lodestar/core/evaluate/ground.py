@@ -1,5 +1,6 @@
 """The ground under a shot's things: level, or as the points say where they leave the level plane; what it hides, never without a word."""
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -7,6 +8,7 @@ import numpy as np
 from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..light.lamps import Light, SunLight
+from ..light.surroundings import AroundLight
 from ..render.items import LEVEL, Item, box_corners
 from ..scene.poses import moved
 from ..scene.uneven import Uneven, uneven_ground
@@ -93,7 +95,7 @@ def _borne(points: F64, middle: F64) -> Mesh:
     return Mesh(whole.vertices, whole.normals, np.ascontiguousarray(whole.triangles[wide < GAP_SHARE * near]))
 
 
-def ground_items(shot: Shot, things: list[Object], items: list[Item], eye: F64, lights: list[Light]) -> list[Item]:
+def ground_items(shot: Shot, things: list[Object], items: list[Item], eye: F64, lights: Sequence[Light | AroundLight]) -> list[Item]:
     """The ground as the renderer takes it, seen from `eye` (3,): what shadows fall on, and what may hide something of `items`.
 
     It is level where the points do not tell otherwise round our things and their shadows; uneven ground of the user's own, that takes
@@ -113,7 +115,7 @@ def ground_items(shot: Shot, things: list[Object], items: list[Item], eye: F64, 
     ]
 
 
-def _is_felt(uneven: Uneven, items: list[Item], lights: list[Light]) -> bool:
+def _is_felt(uneven: Uneven, items: list[Item], lights: Sequence[Light | AroundLight]) -> bool:
     """Whether the ground leaves the level plane round what is drawn, and where its shadows fall."""
     suns = [light.direction for light in lights if isinstance(light, SunLight)]
     for corners in _corners_of(items):

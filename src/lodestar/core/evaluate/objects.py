@@ -8,14 +8,17 @@ import numpy as np
 
 from ..basics.colour import decode
 from ..render.items import Finish, Item, Texture
-from ..render.textures import NAMES
+from ..render.textures import NAMES, RIPPLES
 from ..scene.poses import pose_matrix, size_of
 from ..shape.extrude import Mesh
 from ..shape.solids import joined
 from ..shot.document import Shot
 from ..shot.objects import SURFACED, Object, Relief, Solid, Surface, ancestors, is_there, owned
+from .cameras import seconds_at
 from .kinds import EMPTY, kind_of
 from .lettering import IN_PLACE, Part, shifted
+
+GRAVITY = 9.81  # m/s^2
 
 
 def pose_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
@@ -104,8 +107,9 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         coat=float(np.clip(thing.coat.at(index)[0], 0, 1)),
         glow=max(thing.glow.at(index)[0], 0.0),
         parts=_surfaces(thing, index),
-        texture=_texture(thing, index),
+        texture=_texture(thing, index) if thing.drawn else _ripples(shot, thing, index),
         scaled=kind.stretch(thing, index),
+        fades=max(thing.fades.at(index)[0], 0.0) * size_of(pose_of(shot, thing, index)),
     )
     model = functools.cache(whole.model)  # of all of its parts alike
     if opacity <= 0 and thing.drawn:
@@ -137,6 +141,17 @@ def _texture(of: Solid | Surface, index: int) -> Texture | None:
     red, green, blue = (float(v) for v in decode(np.array(of.second), "srgb"))
     amount, relief = (float(np.clip(value.at(index)[0], 0, 1)) for value in (of.texture_amount, of.relief))
     return Texture(NAMES.index(of.texture), max(of.texture_size.at(index)[0], 1e-4), (red, green, blue), amount, relief)
+
+
+def _ripples(shot: Shot, thing: Solid, index: int) -> Texture | None:
+    """Of what mirrors; they run on by the clock, and change about as fast as waves of their size do in deep water (phase speed, handbooks)."""
+    high = float(np.clip(thing.ripple.at(index)[0], 0, 0.5))
+    if high <= 0 or thing.reflects.at(index)[0] <= 0:
+        return None
+    size, seconds = max(thing.ripple_size.at(index)[0], 1e-3), seconds_at(shot, index)
+    run, way = seconds * thing.flow.at(index)[0] / size, np.deg2rad(thing.flow_to.at(index)[0])
+    changed = seconds * np.sqrt(GRAVITY / (2 * np.pi * size))
+    return Texture(RIPPLES, size, (0.0, 0.0, 0.0), 0.0, high, (float(run * np.sin(way)), float(-run * np.cos(way)), float(changed)))
 
 
 def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], places: Callable | None, index: int) -> Item:

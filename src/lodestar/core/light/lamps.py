@@ -89,11 +89,13 @@ Lamp = Sun | Sky | Area | Spot
 
 
 class SunLight(NamedTuple):
-    """direction (3,) to the sun; colour (3,) linear, as a white surface that faces it sends it back; width in degrees."""
+    """direction (3,) to the sun; colour (3,) linear, as a white surface that faces it sends it back; width in degrees. bounces: whether what the
+    place sends back of it is still to be added."""
 
     direction: np.ndarray
     colour: np.ndarray
     width_deg: float
+    bounces: bool = True
 
 
 class SkyLight(NamedTuple):

@@ -5,10 +5,10 @@ from collections.abc import Callable
 import cv2
 import numpy as np
 
-from ..basics.colour import decode, in_primaries
-from ..evaluate.cameras import camera_at
-from ..finish.backdrop import HIGH, WIDE, Backdrop, made, turn_of
-from ..media.pictures import picture_frame
+from ..basics.colour import in_primaries
+from ..evaluate.cameras import camera_at, seconds_at
+from ..evaluate.lights import sky_picture
+from ..finish.backdrop import turn_of
 from ..render.engine import Quality
 from ..render.eye import Nets, eye_of
 from ..render.sky import sky_seen
@@ -127,8 +127,7 @@ def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int
     cannot be read."""
     backdrop, plate = shot.backdrop, shot.plate
     assert plate is not None
-    seconds = (index - shot.first) * plate.rate[1] / plate.rate[0]
-    picture, top, span = _picture(backdrop, index)
+    picture, top, span = sky_picture(backdrop, index)
     camera: Callable = lambda share: camera_at(shot, index + share).scaled(size.scale)
     eye = eye_of(_nets, camera, area, size[:2], quality.shutter, quality.readout, np.zeros(3), 1.0)
     soft = backdrop.soft.at(index)[0] * size.scale
@@ -136,33 +135,22 @@ def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int
     cover = cv2.dilate((cover > 0).astype(np.float32), _disc(EDGE_PX * size.scale + 3 * soft + 1))
     out = np.zeros((*cover.shape, 4), np.float32)
     haze = (backdrop.haze.at(index)[0], np.deg2rad(backdrop.haze_height.at(index)[0]), np.array(backdrop.haze_colour))
-    sky_seen(eye, turn_of(backdrop, index, seconds), picture, top, span, *haze, PLACES if quality.most > 1 else 1, cover, area[0], area[1], out)
+    sky_seen(
+        eye,
+        turn_of(backdrop, index, seconds_at(shot, index)),
+        picture,
+        top,
+        span,
+        *haze,
+        PLACES if quality.most > 1 else 1,
+        cover,
+        area[0],
+        area[1],
+        out,
+    )
     if shot.solve is None:
         out[..., 3] = 1  # where the horizon is nobody knows
     if soft > 0.1:
         out[..., :3] = cv2.GaussianBlur(np.ascontiguousarray(out[..., :3]), (0, 0), soft)
     out[..., :3] *= np.float32(2.0 ** backdrop.exposure.at(index)[0])
     return out
-
-
-def _picture(backdrop: Backdrop, index: int) -> tuple[np.ndarray, float, float]:
-    """Linear light (h, w, 3) float32, the height of its upper edge and how much of the horizon it covers, radians."""
-    if backdrop.kind != "picture":
-        assert made(backdrop.kind).shape[:2] == (HIGH, WIDE)
-        return made(backdrop.kind), np.pi / 2, 2 * np.pi
-    light = _light_of_file(backdrop.picture, index)
-    span = float(np.deg2rad(backdrop.width.at(index)[0]))
-    return light, span * light.shape[0] / light.shape[1] / 2, span
-
-
-_read: dict[str, tuple[np.ndarray, np.ndarray]] = {}
-
-
-def _light_of_file(path: str, index: int) -> np.ndarray:
-    codes = picture_frame(path, index)
-    kept = _read.get(path)
-    if kept is None or kept[0] is not codes:
-        light = decode(codes[..., :3].astype(np.float32) / 255, "srgb").astype(np.float32)
-        _read.clear()
-        kept = _read[path] = (codes, light)
-    return kept[1]

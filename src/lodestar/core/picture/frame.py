@@ -12,6 +12,7 @@ import numpy as np
 
 from ..basics.colour import LINEAR_PICTURE, SRGB_PICTURE, Colour, in_working
 from ..basics.errors import PlateError
+from ..evaluate.cameras import lens_at
 from ..finish.entries import finished
 from ..matte.sources import View, ignored
 from ..media.plates import PlateInfo
@@ -88,10 +89,14 @@ def plate_frame(info: PlateInfo, index: int) -> np.ndarray:
 
 
 def _quality(shot: Shot, index: int, name: str, samples: int | None) -> Quality:
-    """The quality of that name for a frame: a draft has no motion blur, but rows of a rolling shutter lie where they do."""
+    """The quality of that name for a frame: a draft has no motion blur and all of it is sharp, but rows of a rolling shutter lie where they do."""
     quality = QUALITIES[name] if samples is None else Quality(0.0, samples)
     readout = shot.solve.readout if shot.solve is not None else 0.0
-    return quality._replace(shutter=shot.exposure.shutter.at(index)[0] if quality.most > 1 else 0.0, readout=readout)
+    quality = quality._replace(readout=readout)
+    if quality.most == 1:
+        return quality
+    aperture, distance = lens_at(shot, index)
+    return quality._replace(shutter=shot.exposure.shutter.at(index)[0], aperture=aperture, focus=distance)
 
 
 def _picture(shot: Shot, here: Workshop, index: int, size: Size, quality: Quality, part: Ours | None) -> np.ndarray:

@@ -11,8 +11,8 @@ from ..basics.colour import in_primaries, in_working
 from ..evaluate.cameras import camera_at
 from ..evaluate.carrying import outline_at
 from ..evaluate.ground import ground_items
+from ..evaluate.lights import lights_at
 from ..evaluate.objects import items_of, objects_at
-from ..light.lamps import lights_of
 from ..matte.sources import Source, View, matte_of
 from ..media.pictures import picture_frame
 from ..projection.camera import Camera
@@ -181,7 +181,7 @@ def _render(
         return camera_at(shot, index + share).scaled(size.scale)
 
     solid = [item for own in items.values() for item in own]
-    lights = lights_of(shot.lamps, index)
+    lights = lights_at(shot, index)
     ground = ground_items(shot, things, solid, camera(0.0).centre, lights)
     return workshop.engine.render([*solid, *ground], lights, camera, size[:2], quality, check)
 

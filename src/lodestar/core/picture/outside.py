@@ -5,8 +5,8 @@ import numpy as np
 
 from ..evaluate.ground import ground_items
 from ..evaluate.kinds import draft_of
+from ..evaluate.lights import lights_at
 from ..evaluate.objects import items_of, objects_at
-from ..light.lamps import lights_of
 from ..projection.camera import Camera
 from ..shot.document import Shot
 from .composite import over_nothing, shade_of
@@ -32,7 +32,7 @@ def scene_picture(shot: Shot, index: int, view: Camera, width: int, height: int,
     lens = msgspec.structs.replace(view.lens, cx=view.lens.cx - 0.5, cy=view.lens.cy - 0.5)
     camera = Camera(view.R, view.t, lens)
     how = QUALITIES[quality] if final else QUALITIES[quality]._replace(detail=TURNING_DETAIL)
-    lights = lights_of(shot.lamps, index)
+    lights = lights_at(shot, index)
     ground = [item._replace(hides=False) for item in ground_items(shot, things, items, camera.centre, lights)]
     layers = workshop().engine.render([*items, *ground], lights, lambda share: camera, (width, height), how)
     if layers is not None:

@@ -7,6 +7,7 @@ import cv2
 import numpy as np
 
 from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
+from ..light.surroundings import BOUNCE, AroundLight
 from ..projection.camera import Camera
 from . import denoise, lighting, pool, rays
 from .eye import Nets, eye_of
@@ -14,8 +15,9 @@ from .geometry import SENT, SENT_SUM, check_solids, sent_light, sent_middles, st
 from .items import Item
 from .region import footprint
 from .sampling import samples
+from .sphere import sphere_of
+from .vectors import bright
 
-BOUNCE = 0.30  # of its light, that the place sends back up: of soil and stone (common practice, no source)
 TILES_AT_ONCE = 96  # that one thread takes: 2 to 20 ms, so that stopping is soon
 
 
@@ -23,7 +25,8 @@ class Quality(NamedTuple):
     """error: rms that a tile of the picture may be off by in linear light, and half of what it may in shade, before the filter; 0 takes
     `most` samples everywhere. most: samples of a pixel at most. detail: px that are drawn for each px of the picture, across and
     down. seed: another one has other noise. shutter: share of a frame's time in which it is open; readout: frames from the first row to the last. spare: whether a
-    core is left alone where there are three or more."""
+    core is left alone where there are three or more. aperture: radius of the lens in the scene's units; focus: distance along the view that
+    is sharp."""
 
     error: float
     most: int
@@ -32,6 +35,8 @@ class Quality(NamedTuple):
     readout: float = 0.0
     spare: bool = False
     seed: int = 0
+    aperture: float = 0.0
+    focus: float = 1.0
 
 
 class Layers(NamedTuple):
@@ -59,7 +64,7 @@ class Engine:
     def render(
         self,
         items: Sequence[Item],
-        lights: Sequence[Light],
+        lights: Sequence[Light | AroundLight],
         camera: Callable[[float], Camera],
         size: tuple[int, int],
         quality: Quality,
@@ -83,19 +88,19 @@ class Engine:
     def _render(
         self,
         items: Sequence[Item],
-        lights: Sequence[Light],
+        lights: Sequence[Light | AroundLight],
         camera: Callable[[float], Camera],
         size: tuple[int, int],
         quality: Quality,
         check: Callable[[], None],
     ) -> Layers | None:
         span = quality.shutter + abs(quality.readout)
-        area = footprint(items, lights, camera, size, span, quality.error)
+        area = footprint(items, lights, camera, size, span, quality.error, quality.aperture, quality.focus)
         if area is None:
             return None
         left, top, right, bottom = area
         here = stage(items, span)
-        eye = eye_of(self._nets, camera, area, size, quality.shutter, quality.readout, here.origin, here.scale)
+        eye = eye_of(self._nets, camera, area, size, quality.shutter, quality.readout, here.origin, here.scale, quality.aperture, quality.focus)
         film = _film(bottom - top, right - left)
         sent = sent_light(items, here.origin, here.scale)
         table, lit, stop = samples(quality.most), _lights(lights, sent, here.origin, here.scale), np.zeros(1, np.uint8)
@@ -134,15 +139,16 @@ def _depth(ours: np.ndarray, camera: Camera, origin: np.ndarray, scale: float) -
 
 def _film(height: int, width: int) -> rays.Film:
     blank = lambda *deep: np.zeros((height, width, *deep), np.float32)
-    return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(3), np.zeros((height, width), np.int32))
+    return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(3), np.zeros((height, width), np.int32), blank(12))
 
 
-def _lights(lights: Sequence[Light], sent: list[np.ndarray], origin: np.ndarray, scale: float) -> lighting.Lights:
+def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origin: np.ndarray, scale: float) -> lighting.Lights:
     """As kernels take them, in the axes of a stage. What the place sends back is lit by all suns and the sky. sent: of what glows."""
     suns = [light for light in lights if isinstance(light, SunLight)]
     sky = sum((light.colour for light in lights if isinstance(light, SkyLight)), np.zeros(3))
     rows = np.array([[*s.direction, *s.colour, np.cos(np.deg2rad(s.width_deg / 2))] for s in suns], float).reshape(-1, 7)
-    bounce = BOUNCE * (sky + sum((s.colour * max(float(s.direction[2]), 0.0) for s in suns), np.zeros(3)))
+    from_suns = [sum((s.colour * max(float(s.direction[2]), 0.0) for s in suns if s.bounces is own), np.zeros(3)) for own in (True, False)]
+    bounce = BOUNCE * (sky + from_suns[0])
     near, first = [], 0
     for light in lights:
         if isinstance(light, AreaLight | SpotLight) and light.colour.max() > 0:
@@ -157,7 +163,12 @@ def _lights(lights: Sequence[Light], sent: list[np.ndarray], origin: np.ndarray,
         first += len(triangles)
     table = np.array(near, float).reshape(-1, lighting.NEAR)
     points = np.concatenate([*sent, np.zeros((0, SENT))])
-    return lighting.Lights(rows, sky.astype(float), bounce.astype(float), table, np.ascontiguousarray(points))
+    # one picture of the full sphere is asked: a shot has no more
+    around = next((light for light in lights if isinstance(light, AroundLight)), None)
+    level = sky if around is None else sky + around.colour
+    place = bounce if around is None else bounce + BOUNCE * (around.colour + from_suns[1])
+    kept = (np.ascontiguousarray(points), place.astype(float), float(bright(level)), sphere_of(around))
+    return lighting.Lights(rows, sky.astype(float), bounce.astype(float), table, *kept)
 
 
 def _near(light: AreaLight | SpotLight, origin: np.ndarray, scale: float) -> np.ndarray:

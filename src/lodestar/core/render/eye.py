@@ -23,7 +23,7 @@ class Eye(NamedTuple):
 
     poses (moments, 13) over `span` frames: R (9 by rows), the centre in the axes of the rays (3), how many times the focal
     length. shutter, readout: frames; a place is seen at shutter * u + readout * (row / (rows - 1) - 1/2), u in -1/2 to 1/2.
-    angle: radians of a px.
+    angle: radians of a px. aperture: radius of the lens, 0 for a point; focus: distance along the view that is sharp; in the axes of the rays.
     """
 
     net: np.ndarray
@@ -36,6 +36,8 @@ class Eye(NamedTuple):
     readout: float
     span: float
     angle: float
+    aperture: float
+    focus: float
 
 
 class Nets:
@@ -66,8 +68,11 @@ def eye_of(
     readout: float,
     origin: np.ndarray,
     scale: float,
+    aperture: float = 0.0,
+    focus: float = 1.0,
 ) -> Eye:
-    """The camera over an exposure, for a part (left, top, right, bottom) of a picture of `size`, in the axes of a Stage."""
+    """The camera over an exposure, for a part (left, top, right, bottom) of a picture of `size`, in the axes of a Stage; aperture, focus: in the
+    scene's units."""
     here, span = camera(0.0), shutter + abs(readout)
     net, left, top = nets.of(here.lens, *area)
     poses = []
@@ -75,12 +80,14 @@ def eye_of(
         then = camera(share)
         poses.append([*then.R.ravel(), *((then.centre - origin) / scale), then.lens.fx / here.lens.fx])
     about = np.array([here.lens.cx, here.lens.cy])
-    return Eye(net, float(left), float(top), about, np.array(size, float), np.array(poses), shutter, readout, span, 1.0 / here.lens.fx)
+    lens = (aperture / scale, focus / scale)
+    return Eye(net, float(left), float(top), about, np.array(size, float), np.array(poses), shutter, readout, span, 1.0 / here.lens.fx, *lens)
 
 
 @inlined
-def ray_through(eye, x, y, u):
-    """Origin, unit direction and time in 0..1 of the ray through place (x, y) px at moment u in 0..1 of the shutter."""
+def ray_through(eye, x, y, u, lens_x, lens_y):
+    """Origin, unit direction and time in 0..1 of the ray through place (x, y) px at moment u in 0..1 of the shutter and place (lens_x, lens_y) of
+    the lens, whose rim is the unit circle. Source: a thin lens, R. Cook, T. Porter, L. Carpenter, Distributed Ray Tracing, SIGGRAPH 1984."""
     share = eye.shutter * (u - 0.5) + eye.readout * (y / max(eye.size[1] - 1.0, 1.0) - 0.5)
     at = min(max(share / eye.span + 0.5, 0.0), 1.0) if eye.span > 0 else 0.5
     last = eye.poses.shape[0] - 1
@@ -97,10 +104,18 @@ def ray_through(eye, x, y, u):
     d0 = w00 * n[r, c, 0] + w01 * n[r, c + 1, 0] + w10 * n[r + 1, c, 0] + w11 * n[r + 1, c + 1, 0]
     d1 = w00 * n[r, c, 1] + w01 * n[r, c + 1, 1] + w10 * n[r + 1, c, 1] + w11 * n[r + 1, c + 1, 1]
     d2 = w00 * n[r, c, 2] + w01 * n[r, c + 1, 2] + w10 * n[r + 1, c, 2] + w11 * n[r + 1, c + 1, 2]
+    a_x, a_y = eye.aperture * lens_x, eye.aperture * lens_y
+    if eye.aperture > 0:  # all rays of a px meet where it is sharp
+        k_far = eye.focus / max(d2, 1e-6)
+        d0, d1, d2 = d0 * k_far - a_x, d1 * k_far - a_y, d2 * k_far
     m = (
         (p[0] + b * (q[0] - p[0])) * d0 + (p[3] + b * (q[3] - p[3])) * d1 + (p[6] + b * (q[6] - p[6])) * d2,
         (p[1] + b * (q[1] - p[1])) * d0 + (p[4] + b * (q[4] - p[4])) * d1 + (p[7] + b * (q[7] - p[7])) * d2,
         (p[2] + b * (q[2] - p[2])) * d0 + (p[5] + b * (q[5] - p[5])) * d1 + (p[8] + b * (q[8] - p[8])) * d2,
     )
-    o = (p[9] + b * (q[9] - p[9]), p[10] + b * (q[10] - p[10]), p[11] + b * (q[11] - p[11]))
+    o = (
+        p[9] + b * (q[9] - p[9]) + a_x * p[0] + a_y * p[3],
+        p[10] + b * (q[10] - p[10]) + a_x * p[1] + a_y * p[4],
+        p[11] + b * (q[11] - p[11]) + a_x * p[2] + a_y * p[5],
+    )
     return o, normalised(m), at

@@ -12,6 +12,7 @@ from ..basics.errors import RenderError
 from ..shape.extrude import PARTS, Mesh
 from . import embree
 from .items import LEVEL, Finish, Item, bounds, box_corners
+from .textures import RIPPLES
 
 # what a ray asks for, as bits of an instance's mask
 SEEN, OPAQUE, PICTURED, PLACE, MIRRORED = 1, 2, 4, 8, 16
@@ -23,7 +24,8 @@ FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, P
 # solid becomes thin air
 BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, COAT, GLOW = 0, 3, 4, 5, 6, 7, 8, 9
 # of a pattern through it: its kind; from the mesh's axes to sizes of it (three rows of a 3 x 4); the other colour; how much of that; how high
-TEXTURE, TO_PATTERN, SECOND, AMOUNT, RELIEF, VALUES = 10, 11, 23, 26, 27, 28
+TEXTURE, TO_PATTERN, SECOND, AMOUNT, RELIEF = 10, 11, 23, 26, 27
+FADES, VALUES = 28, 29  # of a mirror: 1 over the distance by which what it shows halves
 # columns of the triangles of what glows: the sum of what it and those before it send, corner and two sides, colour of its light at most 1
 SENT_SUM, SENT_CORNER, SENT_ACROSS, SENT_UP, SENT_COLOUR, SENT = 0, 1, 4, 7, 10, 13
 # columns of `Things.levels`: where a level of a picture begins, and its px
@@ -106,6 +108,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
                 look.coat,
                 look.glow if item.drawn else 0.0,
                 *_pattern(look, item),
+                scale / item.fades if item.fades > 0 else 0.0,
             )
         masks.append(mask_of(item))
         first_step += len(matrices[k])
@@ -212,9 +215,12 @@ def _turned_deg(a: np.ndarray, b: np.ndarray) -> float:
 
 def _pattern(look: Finish, item: Item) -> np.ndarray:
     """Columns of `Things.value` from TEXTURE on."""
-    row = np.zeros(VALUES - TEXTURE)
-    if look.texture is not None and item.drawn:
+    row = np.zeros(FADES - TEXTURE)
+    if look.texture is not None and (item.drawn or item.reflects > 0):
         to = (np.eye(4) if item.scaled is None else item.scaled)[:3] / max(look.texture.size, 1e-6)
+        if look.texture.kind == RIPPLES:
+            to[2] = 0  # on a plane, so that the third way is time
+        to[:, 3] += look.texture.shift
         row[0] = look.texture.kind
         row[TO_PATTERN - TEXTURE : SECOND - TEXTURE] = to.ravel()
         row[SECOND - TEXTURE : AMOUNT - TEXTURE] = look.texture.second

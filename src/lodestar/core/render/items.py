@@ -17,13 +17,14 @@ _boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
 
 class Texture(NamedTuple):
     """A pattern through a solid: kind of `textures.NAMES` by its number; size in the scene's units; second: the other colour, linear; amount: how
-    much of it shows; relief: how high the pattern stands, in sizes of the pattern."""
+    much of it shows; relief: how high the pattern stands, in sizes of the pattern; shift: how far it lies off, in its sizes."""
 
     kind: int
     size: float
     second: tuple[float, float, float]
     amount: float
     relief: float
+    shift: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
 
 class Finish(NamedTuple):
@@ -46,7 +47,7 @@ class Item(NamedTuple):
     behind it, where it is drawn or hides. of: the thing that it is a part of, with others; thickness: the middle one of that one's
     sides, 0 for that of the item's own. opacity: of what is drawn. coat, glow: as in Finish; parts: how its edges, sides and back look (in
     the order of the mesh's parts), where they differ. mirrored: seen in mirrors, where it is drawn. texture: of its face; scaled (4, 4): from the mesh's axes to the thing's own in the
-    scene's units, in which textures lie.
+    scene's units, in which textures lie. fades: distance from a mirror by which what it shows halves, 0 for none.
     """
 
     mesh: Mesh
@@ -70,6 +71,7 @@ class Item(NamedTuple):
     mirrored: bool = True
     texture: Texture | None = None
     scaled: np.ndarray | None = None
+    fades: float = 0.0
 
     @property
     def finishes(self) -> tuple[Finish, ...]:

@@ -9,22 +9,42 @@ from typing import NamedTuple
 import numpy as np
 
 from ..basics.jit import inlined
-from .geometry import COAT, GLOW, METAL, OPAQUE, PLACE, SENT_ACROSS, SENT_COLOUR, SENT_CORNER, SENT_SUM, SENT_UP
-from .meeting import blocked, off, share_open
-from .sampling import LAMP, SKY, SUN, SUNS
+from .energy import LEAST_WIDTH, split_sum
+from .geometry import (
+    COAT,
+    DRAWN,
+    GLOW,
+    METAL,
+    MIRRORED,
+    OPAQUE,
+    PLACE,
+    ROUGHNESS,
+    SENT_ACROSS,
+    SENT_COLOUR,
+    SENT_CORNER,
+    SENT_SUM,
+    SENT_UP,
+    TEXTURE,
+)
+from .looks import patterned, surface_at
+from .meeting import FAR, blocked, hit, may_meet, nearest, off, share_open, surface_of
+from .sampling import AROUND, LAMP, MIRROR, SKY, SUN, SUNS
+from .sphere import Sphere, around_blurred, around_in, around_matt, chosen, density_of, guide_of
 from .vectors import around, bright, dot, in_cone, normalised, smoothstep
 
 COAT_ROUGHNESS, COAT_F0 = 0.06, 0.04  # of a clear coat: polished, of an index of 1.5
 ASKED = 2  # near lamps by each sample at a place
 WIDE_GLOSS = 0.3  # roughness
 BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
+SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
 MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for water or a polished floor: half of its facets lie within
 
 
 class Lights(NamedTuple):
     """suns (n, 7): direction, colour, cosine of half the width. sky, bounce (3,): light of the sky, and of the place beneath.
 
-    near (m, NEAR): lamps that are near, in the axes of the rays: columns below. sent (k, SENT): triangles of those that glow.
+    near (m, NEAR): lamps that are near, in the axes of the rays: columns below. sent (k, SENT): triangles of those that glow. place (3,): light
+    that what stands for the place sends on. open_sky: brightness of the light of sky and surroundings on level ground. sphere: the surroundings.
     """
 
     suns: np.ndarray
@@ -32,6 +52,9 @@ class Lights(NamedTuple):
     bounce: np.ndarray
     near: np.ndarray
     sent: np.ndarray
+    place: np.ndarray
+    open_sky: float
+    sphere: Sphere
 
 
 # columns of `Lights.near`: kind; colour; place; an area's u and v, or a spot's direction with the cosines of its edge and of where it is full;
@@ -159,8 +182,30 @@ def _with_and_without(things, ray, words, address, start, d, at):
 
 
 @inlined
-def received(things, lights, ray, words, address, p, n, at, sample, share, lit, bare, noise):
-    """Add the light on a place that receives it, with our things to `lit` and without them to `bare` (3,), `share` of it."""
+def _all_round(sphere, n, d, sample):
+    """Of a matt white place with normal n: light (3) that it sends back of all around where nothing is before that; the part (3) of it that is told
+    by direction d, chosen by the cosine; a direction chosen by the light, and the part (3) told by that.
+
+    Source: the balance heuristic, E. Veach, L. Guibas, Optimally Combining Sampling Techniques, SIGGRAPH 1995.
+    """
+    guide = guide_of(sphere, n)
+    cosine = max(dot(n, d), 0.0) / math.pi
+    k = cosine / max(cosine + density_of(sphere, guide, d), 1e-12)
+    r, g, b = around_in(sphere, d)
+    e = chosen(sphere, guide, sample[AROUND], sample[AROUND + 1])
+    cosine = dot(n, e) / math.pi
+    second = (0.0, 0.0, 0.0)
+    if cosine > 0:
+        j = cosine / max(cosine + density_of(sphere, guide, e), 1e-12)
+        x, y, z = around_in(sphere, e)
+        second = (j * x, j * y, j * z)
+    return around_matt(sphere, n), (k * r, k * g, k * b), e, second
+
+
+@inlined
+def received(things, lights, ray, words, address, p, n, at, sample, share, lit, bare, noise, round_):
+    """Add the light on a place that receives it, with our things to `lit` and without them to `bare` (3,), `share` of it; and to `round_` (12,) what
+    tells that of all around: what an open place gets, what its samples told, and of that what came with and without our things."""
     start = off(p, n, n)
     for s in range(lights.suns.shape[0]):
         sun = lights.suns[s]
@@ -195,12 +240,26 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
         along = lights.sky[c] if d[2] > 0 else lights.bounce[c]
         lit[c] += share * (whole - (1.0 - seen) * along)
         bare[c] += share * (whole - (1.0 - before) * along)
+    if lights.sphere.there:
+        # of what is all around one direction is chosen by the cosine, one by where light comes from
+        whole3, first, e, second = _all_round(lights.sphere, n, d, sample)
+        with_e, bare_e = 0.0, 0.0
+        if second[0] + second[1] + second[2] > 0:
+            with_e, bare_e = _with_and_without(things, ray, words, address, start, e, at)
+            if with_e < bare_e:
+                noise[1] = 1.0
+                noise[2] += 0.5 * share * (bare_e - with_e)
+        for c in range(3):
+            round_[c] += share * whole3[c]
+            round_[3 + c] += share * (first[c] + second[c])
+            round_[6 + c] += share * (seen * first[c] + with_e * second[c])
+            round_[9 + c] += share * (before * first[c] + bare_e * second[c])
 
 
 @inlined
 def _gloss(n, v, d, nv, nl, roughness):
     """GGX's lobe for light from d to v, and Schlick's factor of Fresnel's."""
-    a = max(roughness * roughness, 0.002)
+    a = max(roughness * roughness, LEAST_WIDTH)
     a2 = a * a
     h = normalised((d[0] + v[0], d[1] + v[1], d[2] + v[2]))
     nh, vh = min(max(dot(n, h), 0.0), 1.0), min(max(dot(v, h), 0.0), 1.0)
@@ -210,8 +269,9 @@ def _gloss(n, v, d, nv, nl, roughness):
 
 
 @inlined
-def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, light, soft, glossy, colour):
-    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss to `glossy`, that of the coat to `colour`."""
+def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, lost, light, soft, glossy, colour):
+    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss to `glossy`, that of the coat to `colour`.
+    lost: as of `energy.split_sum`."""
     gloss, fresnel = _gloss(n, v, d, nv, nl, roughness)
     kept, over = 1.0, 0.0
     if coat > 0:
@@ -223,7 +283,7 @@ def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, light, soft, gloss
         f0 = 0.04 + metal * (base[c] - 0.04)
         f = f0 + (1.0 - f0) * fresnel
         soft[c] += kept * light[c] * base[c] * (1.0 - metal) * (1.0 - f)
-        glossy[c] += light[c] * kept * f * gloss
+        glossy[c] += light[c] * kept * f * gloss * (1.0 + f0 * lost)
         colour[c] += light[c] * over
 
 
@@ -232,11 +292,12 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
     """Add the light that one of ours sends to the eye along v (unit, to the eye): what is even to `soft` (3,) and `sky` (5,), the sun's gloss to `colour`.
 
     Gloss: B. Walter and others, Microfacet Models for Refraction, EGSR 2007, with the height-correlated masking of E. Heitz, JCGT
-    2014; of the surroundings: the split sum as fitted by B. Karis, Physically Based Shading on Mobile, 2014.
+    2014; of the surroundings: as in `energy`.
     """
     start = off(p, face, face)
     nv = max(dot(n, v), 1e-3)
     metal, coat, glow = look[METAL], look[COAT], look[GLOW]
+    scale, offset, lost = split_sum(nv, roughness)
     if glow > 0:
         for c in range(3):
             colour[c] += share * glow * base[c]
@@ -252,7 +313,7 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
         if seen <= 0:
             continue
         k = share * seen * nl
-        _add_light(d, nl, nv, n, v, base, roughness, metal, coat, (k * sun[3], k * sun[4], k * sun[5]), soft, colour, colour)
+        _add_light(d, nl, nv, n, v, base, roughness, metal, coat, lost, (k * sun[3], k * sun[4], k * sun[5]), soft, colour, colour)
     for which in range(_asked(lights)):
         light, d, far = _from_near(lights, which, p, n, sample)
         if light[0] + light[1] + light[2] > 0:
@@ -263,45 +324,186 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
             if k > 0:
                 # wide gloss of lamps that are chosen by chance is filtered like what is even
                 glossy = soft if roughness > WIDE_GLOSS else colour
-                _add_light(d, nl, nv, n, v, base, roughness, metal, coat, (k * light[0], k * light[1], k * light[2]), soft, glossy, colour)
-    # the sky and what lies beneath
+                _add_light(d, nl, nv, n, v, base, roughness, metal, coat, lost, (k * light[0], k * light[1], k * light[2]), soft, glossy, colour)
+    # the sky and what lies beneath, and what is all around
     d = around(n, sample[SKY], sample[SKY + 1], sample[SKY + 2])
     seen = share_open(things, ray, words, address, start, d, at, OPAQUE)
     behind = seen > 0 and d[2] > 0 and things.place and blocked(things, ray, words, address, start, d, at, PLACE)
     if seen < 1 or behind:
         noise[0] = 1.0
     up = 0.5 + 0.5 * n[2]
-    mirror_up = 2 * dot(n, v) * n[2] - v[2]
-    edge = 0.04 + 0.7 * roughness
-    over = smoothstep(-edge, edge, mirror_up)
-    shine = 1.35 - 0.5 * smoothstep(0.0, 0.8, mirror_up)
-    r0, r1, r2, r3 = 1.0 - roughness, 0.0425 - 0.0275 * roughness, 1.04 - 0.572 * roughness, 0.022 * roughness - 0.04
-    fit = min(r0 * r0, math.exp(-6.4324 * nv)) * r0 + r1
-    scale, offset = -1.04 * fit + r2, 1.04 * fit + r3
+    turned = 2 * dot(n, v)
+    m = (turned * n[0] - v[0], turned * n[1] - v[1], turned * n[2] - v[2])
     kept, over_coat = 1.0, 0.0
     if coat > 0:
         over_coat = coat * (COAT_F0 + (1.0 - COAT_F0) * (1.0 - nv) ** 5)
         kept = (1.0 - over_coat) * (1.0 - over_coat)
-    crisp = smoothstep(-0.04 - 0.7 * COAT_ROUGHNESS, 0.04 + 0.7 * COAT_ROUGHNESS, mirror_up)
+    # the tables are of lobes that are looked at along the normal: those of rough metal are told by samples
+    sampled = lights.sphere.there and metal > 0 and roughness >= SHINY
+    glossy, crisp = _from_even(lights, m, roughness) if sampled else _from_far(lights, m, roughness), (0.0, 0.0, 0.0)
+    if coat > 0:
+        crisp = _from_far(lights, m, COAT_ROUGHNESS)
+    shiny = metal > 0 or roughness < SHINY
+    matt = (0.0, 0.0, 0.0)
+    # how much of the matt part comes through is told by the ratio of two sums: it is never less than nothing, and has no noise where all is open
+    way = bright(lights.sky) if d[2] > 0 else bright(lights.bounce)
+    through = seen * (bright(lights.bounce) if behind else way)
+    if lights.sphere.there:
+        matt, first, e, second = _all_round(lights.sphere, n, d, sample)
+        way += bright(first)
+        through += seen * (min(bright(lights.place), bright(first)) if behind else bright(first))
+        if second[0] + second[1] + second[2] > 0:
+            seen = share_open(things, ray, words, address, start, e, at, OPAQUE)
+            behind = seen > 0 and things.place and blocked(things, ray, words, address, start, e, at, PLACE)
+            if seen < 1 or behind:
+                noise[0] = 1.0
+            way += bright(second)
+            through += seen * (min(bright(lights.place), bright(second)) if behind else bright(second))
+            if sampled and seen > 0 and not behind:  # what the place sends is found by facets
+                lobe, fresnel = _gloss(n, v, e, nv, max(dot(n, e), 1e-6), roughness)
+                among = _density_of_facets(n, v, e, nv, roughness) + density_of(lights.sphere, guide_of(lights.sphere, n), e)
+                x, y, z = around_in(lights.sphere, e)
+                k = share * kept * seen * lobe * max(dot(n, e), 0.0) / max(math.pi * among, 1e-12)
+                for c in range(3):
+                    f0 = 0.04 + metal * (base[c] - 0.04)
+                    soft[c] += k * (f0 + (1.0 - f0) * fresnel) * (1.0 + f0 * lost) * (x if c == 0 else y if c == 1 else z)
     for c in range(3):
         f0 = 0.04 + metal * (base[c] - 0.04)
-        round_it = lights.bounce[c] + over * (shine * lights.sky[c] - lights.bounce[c])
-        whole = base[c] * (1.0 - metal) * (up * lights.sky[c] + (1.0 - up) * lights.bounce[c])
-        mirrored_it = lights.bounce[c] + crisp * (shine * lights.sky[c] - lights.bounce[c])
-        sky[c] += share * (kept * (whole + round_it * (f0 * scale + offset)) + over_coat * mirrored_it)
-    # how much of it comes through is told by the ratio of two sums: it is never less than nothing, and has no noise where all is open
-    way = bright(lights.sky) if d[2] > 0 else bright(lights.bounce)
-    sky[3] += share * seen * (bright(lights.bounce) if behind else way)
+        whole = base[c] * (1.0 - metal) * (up * lights.sky[c] + (1.0 - up) * lights.bounce[c] + matt[c])
+        gloss, over = glossy[c] * (f0 * scale + offset) * (1.0 + f0 * lost), over_coat * crisp[c]
+        if shiny or coat > 0:
+            # what stands before it is asked by rays of its own
+            sky[c] += share * kept * (whole + (0.0 if shiny else gloss))
+            soft[c] += share * (kept * gloss if shiny and roughness > WIDE_GLOSS else 0.0)
+            colour[c] += share * (over + (kept * gloss if shiny and roughness <= WIDE_GLOSS else 0.0))
+        else:
+            sky[c] += share * (kept * (whole + gloss) + over)
+    sky[3] += share * through
     sky[4] += share * way
+    for layer in range(2):
+        # the coat, and what lies under it
+        if layer == 0 and coat <= 0 or layer == 1 and not shiny:
+            continue
+        wide = COAT_ROUGHNESS if layer == 0 else roughness
+        d, part = facet_mirrored((-v[0], -v[1], -v[2]), n, max(wide * wide, LEAST_WIDTH), sample[MIRROR], sample[MIRROR + 1])
+        if part <= 0 or dot(d, face) <= 0:
+            continue
+        by_sample = layer == 1 and sampled
+        meets = may_meet(things, start, d, MIRRORED) and nearest(things, ray, words, address, start, d, at, MIRRORED)
+        if not meets and not by_sample:
+            continue
+        noise[0] = 1.0
+        met, gone, weight = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 1.0
+        if meets:
+            met = _sent_back(things, lights, ray, words, address, d, at, sample)
+            gone = _from_even(lights, d, 0.0) if by_sample else _from_far(lights, d, 0.0)
+        else:
+            met = around_in(lights.sphere, d)
+            own = _density_of_facets(n, v, d, nv, roughness)
+            weight = own / max(own + density_of(lights.sphere, guide_of(lights.sphere, n), d), 1e-12)
+        fresnel = (1.0 - min(0.5 * math.sqrt(max(2.0 + 2.0 * dot(v, d), 0.0)), 1.0)) ** 5
+        for c in range(3):
+            f0 = 0.04 + metal * (base[c] - 0.04)
+            if by_sample:
+                soft[c] += share * kept * (1.0 + f0 * lost) * (part * weight * (f0 + (1.0 - f0) * fresnel) * met[c] - (f0 * scale + offset) * gone[c])
+            else:
+                soft[c] += share * (over_coat if layer == 0 else kept * (f0 * scale + offset) * (1.0 + f0 * lost)) * (met[c] - gone[c])
+
+
+@inlined
+def _density_of_facets(n, v, d, nv, roughness):
+    """Of directions that `facet_mirrored` gives for light to v, per steradian. Source: E. Heitz, JCGT 2018."""
+    a = max(roughness * roughness, LEAST_WIDTH)
+    h = normalised((d[0] + v[0], d[1] + v[1], d[2] + v[2]))
+    nh = min(max(dot(n, h), 0.0), 1.0)
+    k = nh * nh * (a * a - 1.0) + 1.0
+    masking = 2.0 / (1.0 + math.sqrt(1.0 + a * a * (1.0 / (nv * nv) - 1.0)))
+    return a * a / (math.pi * k * k) * masking / (4.0 * nv)
+
+
+@inlined
+def _from_even(lights, m, roughness):
+    """Light (3) about direction m, as a rough mirror sees it, of sky and of what lies beneath."""
+    edge = 0.04 + 0.7 * roughness
+    over = smoothstep(-edge, edge, m[2])
+    shine = 1.35 - 0.5 * smoothstep(0.0, 0.8, m[2])
+    return (
+        lights.bounce[0] + over * (shine * lights.sky[0] - lights.bounce[0]),
+        lights.bounce[1] + over * (shine * lights.sky[1] - lights.bounce[1]),
+        lights.bounce[2] + over * (shine * lights.sky[2] - lights.bounce[2]),
+    )
+
+
+@inlined
+def _from_far(lights, m, roughness):
+    """The same with what is all around."""
+    even = _from_even(lights, m, roughness)
+    if not lights.sphere.there:
+        return even
+    x, y, z = around_blurred(lights.sphere, m, roughness)
+    return (even[0] + x, even[1] + y, even[2] + z)
+
+
+@inlined
+def _sent_back(things, lights, ray, words, address, d, at, sample):
+    """Light (3) that what the last ray met, along d, sends back to where the ray began: of suns and all that is far, not of a second neighbour."""
+    k, p, n, face, start, own, wide = hit(things, ray, words, at)
+    number = things.number[k]
+    if not number[DRAWN]:
+        return (lights.place[0], lights.place[1], lights.place[2])
+    look = things.value[surface_of(things, words)]
+    if dot(face, d) > 0:
+        n, face = (-n[0], -n[1], -n[2]), (-face[0], -face[1], -face[2])
+    base, alpha = surface_at(things, number, look, own, FAR, 1.0)
+    roughness, metal, glow = look[ROUGHNESS], look[METAL], look[GLOW]
+    if look[TEXTURE] > 0:
+        base, roughness, n = patterned(things, number, look, base, own, n)
+    v = (-d[0], -d[1], -d[2])
+    nv = max(dot(n, v), 1e-3)
+    begin = off(start, face, face)
+    x, y, z = glow * base[0], glow * base[1], glow * base[2]
+    f0 = (0.04 + metal * (base[0] - 0.04), 0.04 + metal * (base[1] - 0.04), 0.04 + metal * (base[2] - 0.04))
+    for s in range(lights.suns.shape[0]):
+        sun = lights.suns[s]
+        to = _to_sun(sun, s, sample)
+        nl = dot(n, to)
+        if nl > 0 and not blocked(things, ray, words, address, begin, to, at, OPAQUE | PLACE):
+            # a sharp gleam of a sun in a mirror is more noise than light. Source: A. Kaplanyan, C. Dachsbacher, Path Space
+            # Regularization, EUROGRAPHICS 2013
+            gloss, fresnel = _gloss(n, v, to, nv, nl, max(roughness, SHINY))
+            f = (f0[0] + (1.0 - f0[0]) * fresnel, f0[1] + (1.0 - f0[1]) * fresnel, f0[2] + (1.0 - f0[2]) * fresnel)
+            x += nl * sun[3] * (base[0] * (1.0 - metal) * (1.0 - f[0]) + f[0] * gloss)
+            y += nl * sun[4] * (base[1] * (1.0 - metal) * (1.0 - f[1]) + f[1] * gloss)
+            z += nl * sun[5] * (base[2] * (1.0 - metal) * (1.0 - f[2]) + f[2] * gloss)
+    up = 0.5 + 0.5 * n[2]
+    matt = (0.0, 0.0, 0.0)
+    if lights.sphere.there:
+        matt = around_matt(lights.sphere, n)
+    turned = 2 * dot(n, v)
+    far = _from_far(lights, (turned * n[0] - v[0], turned * n[1] - v[1], turned * n[2] - v[2]), roughness)
+    scale, offset, lost = split_sum(nv, roughness)
+    even = 1.0 - metal
+    x += base[0] * even * (up * lights.sky[0] + (1.0 - up) * lights.bounce[0] + matt[0]) + far[0] * (f0[0] * scale + offset) * (1.0 + f0[0] * lost)
+    y += base[1] * even * (up * lights.sky[1] + (1.0 - up) * lights.bounce[1] + matt[1]) + far[1] * (f0[1] * scale + offset) * (1.0 + f0[1] * lost)
+    z += base[2] * even * (up * lights.sky[2] + (1.0 - up) * lights.bounce[2] + matt[2]) + far[2] * (f0[2] * scale + offset) * (1.0 + f0[2] * lost)
+    if alpha < 1:
+        gone = _from_far(lights, d, 0.0)
+        return (gone[0] + alpha * (x - gone[0]), gone[1] + alpha * (y - gone[1]), gone[2] + alpha * (z - gone[2]))
+    return (x, y, z)
 
 
 @inlined
 def mirrored(d, n, roughness, u, v):
-    """The direction in which a ray goes on from a mirror, and the share that it keeps.
+    """The direction in which a ray goes on from a mirror of the place, and the share that it keeps."""
+    return facet_mirrored(d, n, MIRROR_WIDTH * roughness * roughness, u, v)
+
+
+@inlined
+def facet_mirrored(d, n, a, u, v):
+    """The direction in which a ray goes on from facets of GGX's width a, and the share that it keeps.
 
     Source: visible normals of the microfacets after E. Heitz, Sampling the GGX Distribution of Visible Normals, JCGT 2018.
     """
-    a = MIRROR_WIDTH * roughness * roughness
     w = (-d[0], -d[1], -d[2])
     if a < 1e-4:
         k = 2 * dot(w, n)

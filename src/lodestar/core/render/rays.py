@@ -11,33 +11,13 @@ import numpy as np
 from ..basics.jit import inlined, kernel, unmanaged
 from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
-from .geometry import (
-    AMOUNT,
-    BASE,
-    DRAWN,
-    FADE,
-    FIRST_STEP,
-    FLAT,
-    HIDES,
-    MIRRORED,
-    OPACITY,
-    PICTURE,
-    RECEIVES,
-    REFLECTS,
-    RELIEF,
-    ROUGHNESS,
-    SECOND,
-    SEEN,
-    TEXTURE,
-    TO_PATTERN,
-    WIDE,
-    Things,
-)
+from .geometry import DRAWN, FADES, FLAT, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE, Things
 from .lighting import Lights, mirrored, received, shaded
-from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, painted, surface_of
-from .sampling import BLOCK, MIRROR, Table
-from .textures import STEP, WEAVE, pattern
-from .vectors import along, bright, dot, normalised, smoothstep
+from .looks import patterned, surface_at
+from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, surface_of
+from .sampling import BLOCK, LENS, MIRROR, Table
+from .sphere import Sphere
+from .vectors import along, bright, dot, normalised
 
 TILE = 4  # px; how many samples it takes is decided for a whole one
 PLAIN_SAMPLES = 2  # of a tile that none of ours is near and that nothing keeps light from; others take twice as many before their error is asked
@@ -53,7 +33,9 @@ class Film(NamedTuple):
     taken, what ours would send of an open sky (3), and the brightness of the sky along the samples: as far as it is open, and in all.
     lit, bare (3): light on what receives it, with and without our things. ours, place (7): normal, place and weight of what is seen
     of each, as sums. noise (3): squared error of the brightness of `soft` and of the shade, as the halves of the samples tell it; of
-    one sample, 1 where some light was hidden; samples of the sky that ours hide from what receives. taken: samples.
+    one sample, 1 where some light was hidden; samples of the sky that ours hide from what receives. taken: samples. round (12): while
+    samples are taken, of light from all around on what receives: what an open place gets (3), what the samples told (3), and of that what came
+    with our things (3) and without them (3).
     """
 
     colour: np.ndarray
@@ -65,6 +47,7 @@ class Film(NamedTuple):
     place: np.ndarray
     noise: np.ndarray
     taken: np.ndarray
+    round: np.ndarray
 
 
 @inlined
@@ -84,63 +67,11 @@ def _unit(v):
 
 
 @inlined
-def _surface(things, number, value, own, travelled, px):
-    """Colour and alpha of one of ours at a place in its own axes; px: how much of these one px of the picture covers."""
-    base, alpha = (value[BASE], value[BASE + 1], value[BASE + 2]), value[OPACITY]
-    if number[PICTURE] >= 0:
-        picture = number[PICTURE]
-        red, green, blue, cover = painted(things, picture, own[0], own[2], px * things.levels[picture, 0, WIDE])
-        base, alpha = (base[0] * red, base[1] * green, base[2] * blue), alpha * cover
-    if travelled < value[FADE]:
-        alpha *= smoothstep(0.5 * value[FADE], value[FADE], travelled)
-    return base, alpha
-
-
-@inlined
-def _patterned(things, number, look, base, own, n):
-    """Colour, roughness and normal of a surface with the pattern that goes through it."""
-    kind, k = int(look[TEXTURE]), TO_PATTERN
-    x = look[k] * own[0] + look[k + 1] * own[1] + look[k + 2] * own[2] + look[k + 3]
-    y = look[k + 4] * own[0] + look[k + 5] * own[1] + look[k + 6] * own[2] + look[k + 7]
-    z = look[k + 8] * own[0] + look[k + 9] * own[1] + look[k + 10] * own[2] + look[k + 11]
-    share, high = pattern(kind, x, y, z)
-    share *= look[AMOUNT]
-    base = (
-        base[0] + share * (look[SECOND] - base[0]),
-        base[1] + share * (look[SECOND + 1] - base[1]),
-        base[2] + share * (look[SECOND + 2] - base[2]),
-    )
-    rough = min(max(look[ROUGHNESS] * (0.7 + 0.6 * share), 0.03), 1.0) if kind != WEAVE else look[ROUGHNESS]
-    if look[RELIEF] > 0:
-        s = look[RELIEF] / STEP
-        a, b, c = (
-            s * (pattern(kind, x + STEP, y, z)[1] - high),
-            s * (pattern(kind, x, y + STEP, z)[1] - high),
-            s * (pattern(kind, x, y, z + STEP)[1] - high),
-        )
-        # the slope is along the thing's own axes, which the first of its places turns into those of the rays
-        m, q = things.matrices[number[FIRST_STEP]], look[TO_PATTERN : TO_PATTERN + 12]
-        g = (q[0] * a + q[4] * b + q[8] * c, q[1] * a + q[5] * b + q[9] * c, q[2] * a + q[6] * b + q[10] * c)
-        w = (
-            m[0, 0] * g[0] + m[0, 1] * g[1] + m[0, 2] * g[2],
-            m[1, 0] * g[0] + m[1, 1] * g[1] + m[1, 2] * g[2],
-            m[2, 0] * g[0] + m[2, 1] * g[1] + m[2, 2] * g[2],
-        )
-        # in sizes of the pattern by way: sizes of the rays' axes go out
-        size = m[0, 0] * m[0, 0] + m[1, 0] * m[1, 0] + m[2, 0] * m[2, 0]
-        width = math.sqrt(size) / max(math.sqrt(q[0] * q[0] + q[4] * q[4] + q[8] * q[8]), 1e-12)
-        k = width / max(size, 1e-24)
-        w = (w[0] * k, w[1] * k, w[2] * k)
-        over = dot(w, n)
-        n = normalised((n[0] - w[0] + over * n[0], n[1] - w[1] + over * n[1], n[2] - w[2] + over * n[2]))
-    return base, rough, n
-
-
-@inlined
-def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, colour, soft, sky, lit, bare, noise, ours, place):
+def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, colour, soft, sky, lit, bare, noise, ours, place, round_):
     """Follow one ray from the eye and add what it finds: see Film."""
     left, travelled, mask, bounces = 1.0, 0.0, SEEN, 0
     receiving, first = True, True
+    fades, mirror_at = 0.0, 0.0
     level = (things.level - o[2]) / d[2] if things.levelled and abs(d[2]) > 1e-9 else -1.0
     for _ in range(MOST_MEETINGS):
         found = (met if first else may_meet(things, o, d, mask)) and nearest(things, ray, words, address, o, d, at, mask)
@@ -152,7 +83,7 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
             receiving = False
             # rays to lamps are written over the hit, which is still wanted
             u, v, triangle, instance = ray[15], ray[16], words[17], words[19]
-            received(things, lights, ray, words, address, p, n, at, sample, left, lit, bare, noise)
+            received(things, lights, ray, words, address, p, n, at, sample, left, lit, bare, noise, round_)
             _remember(place, n, p, left)
             ray[15], ray[16], words[17], words[19] = u, v, triangle, instance
         if not found:
@@ -168,10 +99,12 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                 o = off(p, face, d)
                 continue
             look = things.value[surface_of(things, words)]
-            base, alpha = _surface(things, number, look, own, travelled, travelled * angle / wide)
+            base, alpha = surface_at(things, number, look, own, travelled, travelled * angle / wide)
+            if fades > 0:  # what is far from the mirror is lost in it
+                alpha *= 2.0 ** (-(travelled - mirror_at) * fades)
             rough = look[ROUGHNESS]
             if look[TEXTURE] > 0:
-                base, rough, n = _patterned(things, number, look, base, own, n)
+                base, rough, n = patterned(things, number, look, base, own, n)
             if alpha > THIN:
                 turned = dot(n, d)
                 if turned > 0:
@@ -207,13 +140,16 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
             o = off(p, face, d)
             continue
         if receiving and number[RECEIVES]:
-            received(things, lights, ray, words, address, p, n, at, sample, left, lit, bare, noise)
+            received(things, lights, ray, words, address, p, n, at, sample, left, lit, bare, noise, round_)
             _remember(place, n, p, left)
         solid = number[HIDES] or value[REFLECTS] > 0
         receiving = receiving and not (solid or number[RECEIVES])
         if value[REFLECTS] > 0 and bounces < MOST_BOUNCES:
+            if value[TEXTURE] > 0:  # ripples
+                n = patterned(things, number, value, (0.0, 0.0, 0.0), own, n)[2]
             d, kept = mirrored(d, n, value[ROUGHNESS], sample[MIRROR], sample[MIRROR + 1])
             left *= kept * value[REFLECTS]
+            fades, mirror_at = value[FADES], travelled
             if left < THIN:
                 return
             bounces += 1
@@ -266,8 +202,28 @@ def _uncounted(things, eye, lights, film, table):
             eye.readout,
             eye.span,
             eye.angle,
+            eye.aperture,
+            eye.focus,
         ),
-        Lights(unmanaged(lights.suns), unmanaged(lights.sky), unmanaged(lights.bounce), unmanaged(lights.near), unmanaged(lights.sent)),
+        Lights(
+            unmanaged(lights.suns),
+            unmanaged(lights.sky),
+            unmanaged(lights.bounce),
+            unmanaged(lights.near),
+            unmanaged(lights.sent),
+            unmanaged(lights.place),
+            lights.open_sky,
+            Sphere(
+                lights.sphere.there,
+                unmanaged(lights.sphere.texels),
+                unmanaged(lights.sphere.levels),
+                unmanaged(lights.sphere.rows),
+                unmanaged(lights.sphere.columns),
+                unmanaged(lights.sphere.density),
+                unmanaged(lights.sphere.turn),
+                lights.sphere.gain,
+            ),
+        ),
         Film(
             unmanaged(film.colour),
             unmanaged(film.soft),
@@ -278,6 +234,7 @@ def _uncounted(things, eye, lights, film, table):
             unmanaged(film.place),
             unmanaged(film.noise),
             unmanaged(film.taken),
+            unmanaged(film.round),
         ),
         Table(unmanaged(table.places), unmanaged(table.turns)),
     )
@@ -291,7 +248,7 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
     and of its shade is under `target` or `most` are taken. stop (1,): other than 0, nothing more is done. seed: another one
     takes other places in the px and other moments.
     """
-    buffer, halves = np.empty(48, np.float32), np.zeros((TILE * TILE, 8))
+    buffer, halves = np.empty(48, np.float32), np.zeros((TILE * TILE, 12))
     ray, half = unmanaged(buffer[_aligned(buffer) :]), unmanaged(halves)
     words, address = unmanaged(ray.view(np.uint32)), ray.ctypes.data
     things, eye, lights, film, table = _uncounted(things, eye, lights, film, table)
@@ -312,13 +269,17 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
                     colour, soft, lit, bare = film.colour[y, x], film.soft[y, x], film.lit[y, x], film.bare[y, x]
                     for s in range(done, until):
                         if s == middle:
-                            _note(half[lane], colour, soft, film.sky[y, x], lit, bare)
-                        at_x, at_y, u = 0.5, 0.5, 0.5
+                            _note(half[lane], colour, soft, film.sky[y, x], lit, bare, film.round[y, x])
+                        at_x, at_y, u, lens_x, lens_y = 0.5, 0.5, 0.5, 0.0, 0.0
                         if most > 1:
                             place = table.places[s, among]
                             at_x, at_y = _unit(place[0] ^ own), _unit(place[1] ^ np.uint32(own * np.uint32(0x9E3779B1)))
                             u = _unit(place[2] ^ np.uint32(own * np.uint32(0x85EBCA6B)))
-                        o, d, at = ray_through(eye, x + left + at_x - 0.5, y + top + at_y - 0.5, u)
+                            if eye.aperture > 0:
+                                r = math.sqrt(_unit(place[LENS] ^ np.uint32(own * np.uint32(0xC2B2AE35))))
+                                round_ = 2 * math.pi * _unit(place[LENS + 1] ^ np.uint32(own * np.uint32(0x27D4EB2F)))
+                                lens_x, lens_y = r * math.cos(round_), r * math.sin(round_)
+                        o, d, at = ray_through(eye, x + left + at_x - 0.5, y + top + at_y - 0.5, u, lens_x, lens_y)
                         met = may_meet(things, o, d, SEEN)
                         plain = plain and not met
                         _look(
@@ -341,13 +302,14 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
                             film.noise[y, x],
                             film.ours[y, x],
                             film.place[y, x],
+                            film.round[y, x],
                         )
                     plain = plain and film.noise[y, x, 1] == 0
             done = until
             if done >= most:
-                _close_enough(half, film, y0, x0, y1, x1, middle, done, target, bright(lights.sky))
+                _close_enough(half, film, y0, x0, y1, x1, middle, done, target, lights.open_sky)
                 break
-            if target > 0 and (plain or done > PLAIN_SAMPLES) and _close_enough(half, film, y0, x0, y1, x1, middle, done, target, bright(lights.sky)):
+            if target > 0 and (plain or done > PLAIN_SAMPLES) and _close_enough(half, film, y0, x0, y1, x1, middle, done, target, lights.open_sky):
                 break
             until = min(2 * done, most)
         _mean(film, y0, x0, y1, x1, done)
@@ -367,11 +329,21 @@ def _keep(buffer, halves):
 
 
 @inlined
-def _note(half, colour, soft, sky, lit, bare):
-    """What the first half of the samples gave: brightness of all, alpha, brightness of `soft`, of the light with and without our things, and `sky`."""
+def _note(half, colour, soft, sky, lit, bare, round_):
+    """What the first half of the samples gave: brightness of all, alpha, brightness of `soft`, of the light with and without our things, `sky` and
+    `round_`."""
     half[0], half[1], half[2] = bright(colour) + bright(soft), colour[3], bright(soft)
     half[3], half[4] = bright(lit), bright(bare)
     half[5], half[6], half[7] = bright(sky), sky[3], sky[4]
+    for k in range(4):
+        half[8 + k] = bright(round_[3 * k : 3 * k + 3])
+
+
+@inlined
+def _share_of(whole, told, came):
+    """What comes of light from all around, by what samples told of it and what of that came. A ratio of sums is never less than nothing, and has no
+    noise where all is open."""
+    return whole * came / told if told > 1e-12 else whole
 
 
 @inlined
@@ -408,9 +380,19 @@ def _close_enough(half, film, y0, x0, y1, x1, middle, done, target, open_sky):
                 unknown = sky * sky * _left_open(part / all_, done) / (done * done)
                 film.noise[y, x, 0] = max(e * e, unknown)
                 of_colour += unknown / FILTERED
+            whole, told, with_, without = (
+                bright(film.round[y, x, 0:3]),
+                bright(film.round[y, x, 3:6]),
+                bright(film.round[y, x, 6:9]),
+                bright(film.round[y, x, 9:12]),
+            )
+            lit_a, bare_a = h[3] + _share_of(h[8], h[9], h[10]), h[4] + _share_of(h[8], h[9], h[11])
+            lit_b = lit - h[3] + _share_of(whole - h[8], told - h[9], with_ - h[10])
+            bare_b = bare - h[4] + _share_of(whole - h[8], told - h[9], without - h[11])
+            bare += _share_of(whole, told, without)
             e = 0.0
-            if h[4] > 1e-9 and bare - h[4] > 1e-9:
-                e = 0.5 * (h[3] / h[4] - (lit - h[3]) / (bare - h[4])) * (1.0 - film.colour[y, x, 3] / done)
+            if bare_a > 1e-9 and bare_b > 1e-9:
+                e = 0.5 * (lit_a / bare_a - lit_b / bare_b) * (1.0 - film.colour[y, x, 3] / done)
             film.noise[y, x, 1] = e * e
             if film.noise[y, x, 2] > 0 and bare > 1e-9:
                 # one hidden sample in each half agree too, on what may be the chance of both
@@ -435,8 +417,9 @@ def _mean(film, y0, x0, y1, x1, done):
                 film.colour[y, x, c] *= k
             for c in range(3):
                 film.soft[y, x, c] = k * (film.soft[y, x, c] + open_ * film.sky[y, x, c])
-                film.lit[y, x, c] *= k
-                film.bare[y, x, c] *= k
+                whole, told = film.round[y, x, c], film.round[y, x, 3 + c]
+                film.lit[y, x, c] = k * (film.lit[y, x, c] + _share_of(whole, told, film.round[y, x, 6 + c]))
+                film.bare[y, x, c] = k * (film.bare[y, x, c] + _share_of(whole, told, film.round[y, x, 9 + c]))
 
 
 @kernel

@@ -6,6 +6,7 @@ import numpy as np
 from scipy.spatial import ConvexHull
 
 from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
+from ..light.surroundings import AroundLight
 from ..projection.camera import Camera
 from .geometry import SENT_SUM, sent_light, sent_middles
 from .items import Item, box_corners, upper_plane
@@ -20,23 +21,41 @@ LEAST_LIT = 0.004  # of the light in the open: a code value of 255, about, that 
 
 
 def footprint(
-    items: Sequence[Item], lights: Sequence[Light], camera: Callable[[float], Camera], size: tuple[int, int], span: float, error: float
+    items: Sequence[Item],
+    lights: Sequence[Light | AroundLight],
+    camera: Callable[[float], Camera],
+    size: tuple[int, int],
+    span: float,
+    error: float,
+    aperture: float = 0.0,
+    focus: float = 1.0,
 ) -> tuple[int, int, int, int] | None:
     """Left, top, right, bottom in px of the filmed picture of `size` (width, height) of the drawn items, their shadows, their
     reflections and the sky's shade round them over an exposure of `span` frames, to an `error` as in
-    Quality; None when out of sight."""
+    Quality, seen through a lens of radius `aperture` that is sharp at `focus`; None when out of sight."""
     points = _touched(items, lights, span, LEAST_SHADE[0] * error or LEAST_SHADE[1])
     boxes = [_part(points, camera(span * share), size) for share in ((-0.5, 0.5) if span > 0 else (0.0,))]
     found = [b for b in boxes if b is not None]
     if not found:
         return None
     low, high = np.min([b[0] for b in found], axis=0), np.max([b[1] for b in found], axis=0)
-    left, top = np.maximum(np.floor(low).astype(int) - MARGIN_PX, 0) // TILE * TILE  # whole tiles from the picture's first px
-    right, bottom = np.minimum(np.ceil(high).astype(int) + MARGIN_PX + 1, size)
+    margin = MARGIN_PX + _blur_px(points, camera(0.0), aperture, focus, size)
+    left, top = np.maximum(np.floor(low).astype(int) - margin, 0) // TILE * TILE  # whole tiles from the picture's first px
+    right, bottom = np.minimum(np.ceil(high).astype(int) + margin + 1, size)
     return (int(left), int(top), int(right), int(bottom)) if right > left and bottom > top else None
 
 
-def _touched(items: Sequence[Item], lights: Sequence[Light], span: float, least: float) -> np.ndarray:
+def _blur_px(points: np.ndarray, camera: Camera, aperture: float, focus: float, size: tuple[int, int]) -> int:
+    """Px by which the lens spreads the nearest and the farthest of points (n, 3)."""
+    away = points @ camera.R[2] + camera.t[2]
+    away = away[away > 0]
+    if aperture <= 0 or not len(away):
+        return 0
+    most = float(np.abs(1 / np.array([max(float(away.min()), 1e-6), float(away.max())]) - 1 / max(focus, 1e-6)).max())
+    return min(int(np.ceil(camera.lens.fx * aperture * most)), max(size))
+
+
+def _touched(items: Sequence[Item], lights: Sequence[Light | AroundLight], span: float, least: float) -> np.ndarray:
     """(n, 3) corners of boxes round all that changes by our things being there."""
     suns = [light for light in lights if isinstance(light, SunLight)]
     faint = least / max(_sky_share(lights), 1e-6)
@@ -62,13 +81,13 @@ def _touched(items: Sequence[Item], lights: Sequence[Light], span: float, least:
     return np.concatenate(points)
 
 
-def _open_light(lights: Sequence[Light]) -> float:
+def _open_light(lights: Sequence[Light | AroundLight]) -> float:
     """On level ground in the open."""
-    sky = sum(float(light.colour.max()) for light in lights if isinstance(light, SkyLight))
+    sky = sum(float(light.colour.max()) for light in lights if isinstance(light, SkyLight | AroundLight))
     return sky + sum(float(light.colour.max()) * max(float(light.direction[2]), 0.0) for light in lights if isinstance(light, SunLight))
 
 
-def _near_lamps(items: Sequence[Item], lights: Sequence[Light]) -> list[tuple[np.ndarray, float]]:
+def _near_lamps(items: Sequence[Item], lights: Sequence[Light | AroundLight]) -> list[tuple[np.ndarray, float]]:
     """Places (3,) of the lamps that are near, and what a place a unit away would get at most."""
     found = [
         (light.centre, float(light.colour.max()) * 4 * float(np.linalg.norm(np.cross(light.u, light.v))) / np.pi)
@@ -120,9 +139,9 @@ def _part(points: np.ndarray, camera: Camera, size: tuple[int, int]) -> tuple[np
     return filmed.min(0), filmed.max(0)
 
 
-def _sky_share(lights: Sequence[Light]) -> float:
+def _sky_share(lights: Sequence[Light | AroundLight]) -> float:
     """Of the light on level ground, what comes from the sky: 0 to 1."""
-    sky = sum(float(light.colour.max()) for light in lights if isinstance(light, SkyLight))
+    sky = sum(float(light.colour.max()) for light in lights if isinstance(light, SkyLight | AroundLight))
     sun = sum(float(light.colour.max()) * max(float(light.direction[2]), 0.0) for light in lights if isinstance(light, SunLight))
     return sky / max(sky + sun, 1e-9)
 

@@ -12,14 +12,17 @@ import numpy as np
 
 BLOCK = 8  # px
 FIRST_ROUND = 2  # samples; each round after the second has as many as all before it
-PAIRS = 10  # of dimensions: the place in the pixel, the moment, the sky, mirrors, suns, and lamps that are near
-TURNING = 2  # the first pair that is of directions
-PLACES = 3  # columns of the first table: across, down, moment, as fractions of 2 ** 32
+# pairs of dimensions: the place in the pixel, the moment, the sky, mirrors, suns, lamps that are near, what is all around, the lens
+PAIRS = 12
+TURNING, TURNED_PAIRS = 2, 11  # pairs from the one to before the other are of directions
+PLACES, LENS = 5, 3  # columns of the first table: across, down, moment, place on the lens, as fractions of 2 ** 32
 # columns of the second: a direction of the sky round z, evenly by its cosine; two numbers for mirrors; for each sun, one that is even in
-# 0..1, and a place on the unit circle; for lamps that are near, one number that chooses and two for a place on the one that is chosen
+# 0..1, and a place on the unit circle; for lamps that are near, one number that chooses and two for a place on the one that is chosen; two for
+# a direction of what is all around
 SKY, MIRROR, SUN, SUNS = 0, 3, 5, 4
 LAMP = SUN + 3 * SUNS
-TURNS = LAMP + 3
+AROUND = LAMP + 3
+TURNS = AROUND + 2
 
 
 def _reversed_bits(v: np.ndarray) -> np.ndarray:
@@ -72,7 +75,8 @@ def samples(count: int) -> Table:
         turns[..., SUN + 3 * k : SUN + 3 * k + 3] = np.stack([unit[:, :, 4 + k, 0], np.cos(angle), np.sin(angle)], -1)
     turns[..., LAMP] = unit[:, :, 4 + SUNS, 0]
     turns[..., LAMP + 1 : LAMP + 3] = unit[:, :, 5 + SUNS]
-    places = np.concatenate([even[:, :, 0], even[:, :, 1, :1]], -1)
+    turns[..., AROUND : AROUND + 2] = unit[:, :, 6 + SUNS]
+    places = np.concatenate([even[:, :, 0], even[:, :, 1, :1], even[:, :, TURNED_PAIRS]], -1)
     return Table(*(np.ascontiguousarray(a.swapaxes(0, 1)) for a in (places.astype(np.uint32), turns)))
 
 
@@ -90,13 +94,13 @@ def _pairs(count: int, place: int) -> np.ndarray:
     """(count, PAIRS, 2) fractions of 2 ** 32 for a pixel of a block."""
     order = _along_z(place % BLOCK, place // BLOCK)
     result = np.zeros((count, PAIRS, 2), np.int64)
-    for pair in range(TURNING):  # of these each pixel has its own, by what is added to them
+    for pair in (*range(TURNING), *range(TURNED_PAIRS, PAIRS)):  # of these each pixel has its own, by what is added to them
         for k in (0, 1):
             result[:, pair, k] = scrambled(sobol(np.arange(count, dtype=np.int64), k), 0x3C6EF372 * (2 * pair + k + 1))
     for number, (first, last) in enumerate(rounds(count)):
         # those of a pixel follow each other, then those of its neighbours: each run of 2 ** k of them is even
         index = np.arange(last - first, dtype=np.int64) + order * (last - first)
-        for pair in range(TURNING, PAIRS):
+        for pair in range(TURNING, TURNED_PAIRS):
             seed = (number * 0x9E3779B1 + pair * 0x85EBCA6B + 0x7F4A7C15) & 0xFFFFFFFF
             for k in (0, 1):
                 result[first:last, pair, k] = scrambled(sobol(index, k), (seed * (2 * k + 3)) ^ 0x5851F42D)

@@ -51,7 +51,7 @@ def sky_seen(eye, turn, picture, top, span, haze, haze_height, haze_colour, coun
             for s in range(side * side):
                 i, j = s // side, s % side
                 u = (((s * 7) % (side * side)) + 0.5) / (side * side)
-                _, d, _ = ray_through(eye, left + x + (j + 0.5) / side - 0.5, upper + y + (i + 0.5) / side - 0.5, u)
+                _, d, _ = ray_through(eye, left + x + (j + 0.5) / side - 0.5, upper + y + (i + 0.5) / side - 0.5, u, 0.0, 0.0)
                 e0 = turn[0, 0] * d[0] + turn[0, 1] * d[1] + turn[0, 2] * d[2]
                 e1 = turn[1, 0] * d[0] + turn[1, 1] * d[1] + turn[1, 2] * d[2]
                 e2 = turn[2, 0] * d[0] + turn[2, 1] * d[1] + turn[2, 2] * d[2]

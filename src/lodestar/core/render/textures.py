@@ -13,6 +13,7 @@ from ..basics.jit import inlined
 
 PLAIN, STONE, BRUSHED, WOOD, WEAVE, WORN, BRICK = range(7)
 NAMES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick")
+RIPPLES = len(NAMES)  # of water: no colour, and the third way is time
 STEP = 0.01  # of the pattern's size, over which its slope is taken
 
 
@@ -96,6 +97,8 @@ def pattern(kind, x, y, z):
         spread = _octaves(x, y, z, 5)
         edge = _unit((spread + 0.05) * 9.0)
         return edge, _unit(0.5 - 0.3 * edge + 0.3 * noise(7.0 * x, 7.0 * y, 7.0 * z))
+    if kind == RIPPLES:
+        return 0.0, 0.5 + 0.25 * (noise(x, y, z) + 0.5 * noise(2.3 * x + 3.1, 1.9 * y - 7.7, 1.6 * z) + 0.25 * noise(4.9 * x, 5.3 * y, 2.7 * z))
     row = math.floor(3.0 * z)
     along = 1.5 * x + 0.5 * (int(row) & 1)
     s, t = along - math.floor(along), 3.0 * z - row

@@ -75,7 +75,8 @@ def part_of_place(place: str) -> str:
     """The part of a shot that a place in it belongs to: 'objects[0]' for 'objects[0].size.keys[1]'; empty where there is none that can be
     left out."""
     match = re.match(
-        r"(objects|lamps|mattes|regions|finish|markers)\[\d+\]|(tracks|solve|solving|ground|shadow|exposure|backdrop|output|follow)\b", place
+        r"(objects|lamps|mattes|regions|finish|markers)\[\d+\]|(tracks|solve|solving|ground|shadow|exposure|focus|backdrop|surroundings|output|follow)\b",
+        place,
     )
     return match.group(0) if match else ""
 

@@ -14,6 +14,7 @@ from ..basics.rows import Row
 from ..finish.backdrop import Backdrop
 from ..finish.entries import Finisher
 from ..light.lamps import Lamp, Rgb, Sky, Sun
+from ..light.surroundings import Surroundings
 from ..matte.sources import Outline, Source
 from ..media.plates import PlateInfo
 from ..scene.ground import Ground
@@ -64,6 +65,17 @@ class Exposure(msgspec.Struct, frozen=True, kw_only=True):
     ] = constant(0.5)
 
     name = "Exposure"
+
+
+class Focus(msgspec.Struct, frozen=True, kw_only=True):
+    """What is sharp. distance: from the camera along its view; stop: its f-number, by which the sensor's width and the focal length tell how wide
+    the lens is open. In a scene without a known distance its units count as metres."""
+
+    on: bool = False
+    distance: Annotated[Keyed, Row("Distance", "m", 0.02, 2, 0.01, tip="How far away is sharp, along the view")] = constant(6.0)
+    stop: Annotated[Keyed, Row("Stop", "f/", 0.05, 1, 0.5, 64, tip="F-number of the lens; a smaller one blurs more")] = constant(4.0)
+
+    name = "Focus"
 
 
 class Output(msgspec.Struct, frozen=True, kw_only=True):
@@ -118,10 +130,12 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
     ground: Annotated[Ground, IN_PICTURE] = Ground()
     objects: Annotated[tuple[Object, ...], IN_PICTURE, Lane("Place", True)] = ()
     lamps: Annotated[tuple[Lamp, ...], IN_PICTURE, Lane("Light")] = (Sun(), Sky())
+    surroundings: Annotated[Surroundings, IN_PICTURE, Lane("Light")] = Surroundings()
     shadow: Annotated[Shadow, IN_PICTURE, Lane("Light")] = Shadow()
     mattes: Annotated[tuple[Source, ...], IN_PICTURE, Lane("Foreground", True)] = ()
     backdrop: Annotated[Backdrop, IN_PICTURE, Lane("Foreground")] = Backdrop()
     exposure: Annotated[Exposure, IN_PICTURE, Lane("Finish")] = Exposure()
+    focus: Annotated[Focus, IN_PICTURE, Lane("Finish")] = Focus()
     finish: Annotated[tuple[Finisher, ...], IN_PICTURE, Lane("Finish")] = ()
     output: Output = Output()
     markers: tuple[Marker, ...] = ()

@@ -205,7 +205,8 @@ def _with_paths(shot: Shot, change: Callable[[str], str]) -> Shot:
         shot = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=change(shot.plate.path)))
     objects = tuple(_with_own_paths(o, change) for o in shot.objects)
     mattes = tuple(_with_own_paths(m, change) for m in shot.mattes)
-    return msgspec.structs.replace(shot, objects=objects, mattes=mattes, backdrop=_with_own_paths(shot.backdrop, change))
+    singles = {name: _with_own_paths(getattr(shot, name), change) for name in ("backdrop", "surroundings")}
+    return msgspec.structs.replace(shot, objects=objects, mattes=mattes, **singles)
 
 
 def _with_own_paths(item: Any, change: Callable[[str], str]) -> Any:

@@ -114,7 +114,10 @@ SURFACED = ("edges", "sides", "back")
 
 class Solid(Thing, frozen=True, kw_only=True):
     """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow. texture: one of TEXTURES, a pattern
-    through the solid with a second colour."""
+    through the solid with a second colour. What stands in for a mirror of the place has ripples: how high they are in their size, how large,
+    and how fast and where to they run (heading, degrees, 0 along its y axis); fades: distance by which what it shows halves, 0 for none."""
+
+    SURFACE_LENGTHS: ClassVar[tuple[str, ...]] = ("texture_size", "ripple_size", "flow", "fades")
 
     colour: Rgb = (0.89, 0.87, 0.82)
     opacity: Annotated[Keyed, Row("Opacity", "%", 0.5, 0, 0, 100, 100, tip="How much of what is behind it is covered; its shadow thins with it")] = (
@@ -129,8 +132,16 @@ class Solid(Thing, frozen=True, kw_only=True):
     texture_size: Annotated[Keyed, SIZE_OF_TEXTURE] = constant(0.3)
     texture_amount: Annotated[Keyed, AMOUNT] = constant(1.0)
     relief: Annotated[Keyed, RELIEF] = constant(0.02)
+    ripple: Annotated[Keyed, Row("Ripples", "%", 0.1, 1, 0, 50, 100, tip="How high its ripples are, in % of their size; 0 is still")] = constant(0.0)
+    ripple_size: Annotated[Keyed, Row("Ripple size", "m", 0.01, 2, 0.001, tip="From ripple to ripple, in the scene's units")] = constant(0.5)
+    flow: Annotated[Keyed, Row("Flow", "m/s", 0.01, 2, tip="How fast its ripples run")] = constant(0.2)
+    flow_to: Annotated[Keyed, Row("Flows to", "°", 0.5, 1, tip="Where to its ripples run: heading, 0 along its own y axis")] = constant(0.0)
+    fades: Annotated[
+        Keyed, Row("Fades over", "m", 0.02, 2, 0.0, tip="What it mirrors halves with each of these behind the mirror; 0 does not fade")
+    ] = constant(0.0)
 
 
+MIRROR_ROWS = ("ripple", "ripple_size", "flow", "flow_to", "fades")
 DEPTH = Row("Depth", "m", 0.002, 3, 0.0001, tip="How deep the solid is")
 BEVEL = Row("Bevel", "m", 0.0005, 4, 0.0, tip="How far its edges go inward; at most 45 % of the depth where they go as deep")
 IN_HEIGHTS = "× height"

@@ -11,7 +11,7 @@ from .outlines import DrawMatte, DrawRegion
 from .place import DrawBox, DrawBoxStandIn, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture, PlaceTitle
 from .rows import AlongPath
 from .shadow import AlongShadow
-from .sky import TurnSky
+from .sky import TurnSky, TurnSurroundings
 from .typing import TypeWords
 
 TOOLS = {
@@ -33,7 +33,7 @@ TOOLS = {
         FlyThrough,
         ChooseMarks,
     ),
-    "Light": (AlongShadow, MoveLamp, MoveObject),
+    "Light": (AlongShadow, MoveLamp, TurnSurroundings, MoveObject),
     "Foreground": (DrawMatte, Brush, PickColour, TurnSky),
 }
 # those with a button of their own; the rest are in the menu beside them
