@@ -128,7 +128,7 @@ def _parser() -> argparse.ArgumentParser:
     one.add_argument("--samples", type=int, help="rays for each px, whatever the quality")
     one.add_argument("--threads", type=_count, default=0, help="the picture is the same whatever the number")
     one.add_argument(
-        "--pass", dest="layer", choices=("picture", "layers", "shadow", "matte", "with", "without", "reflection", "depth"), default="picture"
+        "--pass", dest="layer", choices=("picture", "layers", "shadow", "matte", "clean", "with", "without", "reflection", "depth"), default="picture"
     )
     one.add_argument("--seed", type=int, default=0, help="another number has other noise")
     one.add_argument("--matte", metavar="NAME", help="with --pass matte: the matte of this name alone")

@@ -14,6 +14,7 @@ from lodestar.core.light.lamps import Sky, SkyLight, Sun, SunLight, light_of, li
 from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.composite import codes_of, over_plate, shade_of
 from lodestar.core.picture.composite import light_of as light_of_codes
+from lodestar.core.picture.edges import without_background
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop, own_workshop
 from lodestar.core.projection.camera import Camera
@@ -158,6 +159,39 @@ class MattesTest(unittest.TestCase):
         )
         self.assertEqual(float(shadow(None).min()), 1.0)
         self.assertLess(float(shadow(()).min()), 0.8)
+
+
+class EdgeTest(unittest.TestCase):
+    """A disc in front of a bright wall, mixed by known shares, and a dark thing of ours between the two."""
+
+    def setUp(self):
+        y, x = np.mgrid[0:80, 0:120]
+        self.front = np.clip((20 - np.hypot(x - 60, y - 40)) / 3 + 0.5, 0, 1).astype(np.float32)
+        grain = np.random.default_rng(0).normal(0, 0.004, (80, 120, 1))
+        wall, person = np.array([0.7, 0.75, 0.8]) + 0.002 * x[..., None] + grain, np.array([0.25, 0.1, 0.08]) + grain
+        share = self.front[..., None]
+        mix = lambda behind: (share * person + (1 - share) * behind).astype(np.float32)
+        self.plate, self.thing = mix(wall), np.array([0.03, 0.04, 0.05])
+        self.wanted = mix(np.broadcast_to(self.thing, wall.shape))
+        self.edge = (self.front > 0.05) & (self.front < 0.95)
+
+    def composite(self, plate):
+        colour = np.broadcast_to(np.float32([*self.thing, 1.0]), (*self.front.shape, 4))
+        ones, nothing = np.ones((*self.front.shape, 3), np.float32), np.zeros_like(self.front)
+        return over_plate(plate, "linear", np.ascontiguousarray(colour), ones, self.front, nothing, 0, 0)
+
+    def test_no_fringe_of_the_old_background_stays(self):
+        plain = self.composite(self.plate)
+        clean = self.composite(without_background(self.plate, "linear", np.ones_like(self.front), self.front, 0, 0, 1.0))
+        off = lambda found: float(np.sqrt(((found - self.wanted)[self.edge] ** 2).mean()))
+        self.assertGreater(off(plain), 0.1)
+        self.assertLess(off(clean), 0.02)
+        np.testing.assert_array_equal(clean[self.front >= 1], plain[self.front >= 1])
+        np.testing.assert_array_equal(clean[self.front <= 0], plain[self.front <= 0])
+
+    def test_a_plate_without_partly_covered_px_is_not_touched(self):
+        hard = (self.front > 0.5).astype(np.float32)
+        self.assertIs(without_background(self.plate, "linear", np.ones_like(hard), hard, 0, 0, 1.0), self.plate)
 
 
 class FinishTest(unittest.TestCase):

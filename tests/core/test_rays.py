@@ -131,7 +131,7 @@ class CameraTest(unittest.TestCase):
         eye = eye_of(Nets(), camera, (0, 0, *size), size, 0.0, readout, origin, scale)
         rng = np.random.default_rng(3)
         for x, y in rng.uniform(0, [size[0] - 1, size[1] - 1], (300, 2)):
-            o, d, _ = ray_through(eye, x, y, 0.5)
+            o, d, _ = ray_through(eye, x, y, 0.5, 0.0, 0.0)
             point = (np.array(o) + 3.0 * np.array(d)) * scale + origin
             back, _ = camera(readout * (y / (size[1] - 1) - 0.5)).project(point)
             self.assertLess(np.abs(back - [x, y]).max(), 0.01)
@@ -205,7 +205,7 @@ class SamplesTest(unittest.TestCase):
         block = np.stack([sampling._pairs(16, place) for place in range(64)]) / 2**32
         self.assertEqual(sampling.rounds(16), [(0, 1), (1, 2), (2, 4), (4, 8), (8, 16)])
         for first, last in sampling.rounds(16):
-            for pair in range(sampling.TURNING, sampling.PAIRS):
+            for pair in range(sampling.TURNING, sampling.TURNED_PAIRS):
                 whole = block.reshape(8, 8, 16, -1, 2)[:, :, first:last, pair]
                 self.net(whole.reshape(-1, 2))
                 self.net(whole[4:, :4].reshape(-1, 2))

@@ -19,10 +19,11 @@ from lodestar.core.edits.sky import sky_key, turned_sky, with_new_sky, with_sun_
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.finish.backdrop import Backdrop, turn_of
 from lodestar.core.light.skies import KINDS, LOWEST_DEG, made
-from lodestar.core.picture.behind import _edge, _smooth, sky_of
+from lodestar.core.picture.behind import _edge, sky_of
 from lodestar.core.picture.composite import light_of
+from lodestar.core.picture.edges import smooth
 from lodestar.core.picture.frame import QUALITIES, frame
-from lodestar.core.picture.ours import Size
+from lodestar.core.picture.plate import Size
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.shot import files
 from tests.core.test_cli import example
@@ -165,8 +166,8 @@ class EdgeTest(unittest.TestCase):
         light = front + alpha[..., None] * (old - front) + rng.normal(0, 0.003, (60, 200, 3)).astype(np.float32)
         keyed = np.clip((x - 95) / 5, 0, 1).astype(np.float32)  # a key that takes too much
         inside, outside = x > 106, x < 92
-        back, _ = _smooth(light, inside, 1.0)
-        share = np.where(inside | outside, keyed, _edge(light, back, _smooth(light, outside, 1.0)[0], keyed))
+        back, _ = smooth(light, inside, 1.0)
+        share = np.where(inside | outside, keyed, _edge(light, back, smooth(light, outside, 1.0)[0], keyed))
         exact = front + alpha[..., None] * (new - front)
         off = lambda share: np.abs(light + share[..., None] * (new - back) - exact)[:, 93:106].mean()
         self.assertLess(off(share), 0.006)

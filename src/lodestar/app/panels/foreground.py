@@ -2,11 +2,13 @@
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import new_id
 from lodestar.core.evaluate.carrying import outline_at, tracks_under
 from lodestar.core.matte.key import Keyer
@@ -23,6 +25,8 @@ from .mattes import MatteChoice, Names
 from .new_sky import NewSky
 from .panel import Panel
 from .track import outline_row
+
+DIFFERS = (0.035, 0.03, 6.0)  # tolerance, fade and specks of a new key of what moves (tried on the demo)
 
 
 class ForegroundPanel(Panel):
@@ -51,12 +55,18 @@ class ForegroundPanel(Panel):
         )
         self.list.add_buttons(
             button("Key a colour", "key-colour", "Click a colour in the picture; all that is like it becomes a matte", lambda: self._begin("key")),
-            button("Key brightness", "key-brightness", "A matte of all that is bright, or dark", self._key_brightness),
+            button("Key brightness", "key-brightness", "A matte of all that is bright, or dark", lambda: self._key_by("brightness")),
         )
-        self.list.add_wide(
+        self.list.add_buttons(
+            button(
+                "Key what moves",
+                "key-difference",
+                "A matte of all that differs from the clean plate, which other frames tell through the solved camera",
+                lambda: self._key_by("difference"),
+            ),
             button(
                 "A picture or movie…", "picture-matte", "A matte that was made elsewhere: its alpha, its brightness or a channel", self._add_picture
-            )
+            ),
         )
         self._fill_chosen()
         self._fill_kinds()
@@ -147,10 +157,20 @@ class ForegroundPanel(Panel):
         self.edge.add(label, choice)
         return choice
 
-    def _key_brightness(self) -> None:
-        number = 1 + sum(isinstance(m, Keyer) for m in self.session.shot.mattes)
-        key = Keyer(id=new_id(), name=f"Key {number}", by="brightness")
-        self.session.edit("Key brightness", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, key)))
+    def _key_by(self, by: Literal["brightness", "difference"]) -> None:
+        shot = self.session.shot
+        if by == "difference" and shot.solve is None:
+            self.session.tell(
+                "What moves is told from the clean plate, and that through the solved camera.", "Solve the shot first, at Solve.", "note"
+            )
+            return
+        number = 1 + sum(isinstance(m, Keyer) for m in shot.mattes)
+        key = Keyer(id=new_id(), name=f"Key {number}", by=by)
+        if by == "difference":
+            key = msgspec.structs.replace(key, tolerance=constant(DIFFERS[0]), fade=constant(DIFFERS[1]), specks=constant(DIFFERS[2]))
+        self.session.edit(
+            f"Key {'brightness' if by == 'brightness' else 'what moves'}", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, key))
+        )
         self.session.select(key.id)
 
     def _add_picture(self) -> None:
@@ -240,7 +260,8 @@ class ForegroundPanel(Panel):
         if pictured is not None:
             self.file.setText(Path(pictured.picture).name or "Choose a picture…")
             self.channel.setCurrentIndex(CHANNELS.index(pictured.channel))
-        self.by_colour.setVisible(key is not None and key.by == "colour")
+        self.by_colour.setVisible(key is not None and key.by != "brightness")
+        self.by_colour.header.setText("Key of a colour" if key is None or key.by == "colour" else "Key of what moves")
         self.by_brightness.setVisible(key is not None and key.by == "brightness")
         self.edge.setVisible(current is not None)
         self.sky.refresh()
@@ -258,7 +279,8 @@ class ForegroundPanel(Panel):
         elif isinstance(current, Pictured):
             self.keys.setText(f"Its first picture lies at frame {current.first}.")
         else:
-            self.keys.setText(f"{plural(len(current.samples), 'colour')} picked." if current.by == "colour" else "By lightness; white is 100 %.")
+            told = {"colour": f"{plural(len(current.samples), 'colour')} picked.", "brightness": "By lightness; white is 100 %."}
+            self.keys.setText(told.get(current.by, "What the clean plate does not show: who passes, and their shadow."))
 
     def _tell_brushed(self, current: Brushed) -> None:
         shot, painted = self.session.shot, current.selected_frames

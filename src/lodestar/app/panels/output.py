@@ -10,7 +10,7 @@ from ..fields import Choice, button, quiet
 from .panel import Panel
 
 KINDS = {"Movie (H.264)": ".mp4", "Pictures (PNG)": ".png", "Pictures (EXR, linear)": ".exr"}
-LAYERS = {"Finished picture": "picture", "Titles alone": "layers", "Shadow": "shadow", "Matte": "matte"}
+LAYERS = {"Finished picture": "picture", "Titles alone": "layers", "Shadow": "shadow", "Matte": "matte", "Clean plate": "clean"}
 
 
 class OutputPanel(Panel):

@@ -47,7 +47,10 @@ def with_surroundings(shot: Shot, kind: str, picture: str = "") -> Shot:
     known = bool(shot.shadow.lines) and any(isinstance(lamp, Sun) and lamp.on for lamp in shot.lamps)
     off = (Sky,) if known else (Sky, Sun)
     lamps = tuple(msgspec.structs.replace(lamp, on=False) if isinstance(lamp, off) else lamp for lamp in shot.lamps)
-    fields = {"picture": picture} if picture else {}
+    fields: dict = {"picture": picture} if picture else {}
+    sky = sky_of(shot)
+    if known and sky is not None and not shot.surroundings.on:
+        fields["strength"] = sky.strength  # beside the sun they are what the sky was
     changed = msgspec.structs.replace(shot.surroundings, on=True, kind=kind, sun=not known, **fields)
     return msgspec.structs.replace(shot, lamps=lamps if not shot.surroundings.on else shot.lamps, surroundings=changed)
 

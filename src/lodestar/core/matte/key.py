@@ -27,10 +27,11 @@ Rgb = tuple[float, float, float]
 
 class Keyer(Matte, frozen=True, kw_only=True, tag="key"):
     """by: 'colour': like one of `samples` (linear light, Rec.709), within `tolerance` of Oklab's distance, fading over `fade` more; 'brightness':
-    of a lightness (Oklab's, white 1) from `dark` to `bright`, fading over `fade` on both sides. specks: islands and holes that are smaller than so many px across are
+    of a lightness (Oklab's, white 1) from `dark` to `bright`, fading over `fade` on both sides; 'difference': unlike the clean plate by more than
+    `tolerance`, fading in over `fade` more. specks: islands and holes that are smaller than so many px across are
     taken away."""
 
-    by: Literal["colour", "brightness"] = "colour"
+    by: Literal["colour", "brightness", "difference"] = "colour"
     samples: tuple[Rgb, ...] = ()
     tolerance: Annotated[Keyed, Row("Tolerance", "%", 0.2, 1, 0, 100, 100, tip="How far a colour may be from what was picked")] = constant(0.03)
     dark: Annotated[Keyed, Row("From", "%", 0.5, 1, 0, 400, 100, tip="Lightness from which it holds")] = constant(0.7)
@@ -86,6 +87,19 @@ def keyed_cover(key: Keyer, light: np.ndarray, frame: float, scale: float = 1.0)
     share = np.clip(1 - past, 0, 1).astype(np.float32)
     cover = share * share * (3 - 2 * share)
     return without_specks(cover, key.specks.at(frame)[0] * scale)
+
+
+def differing_cover(key: Keyer, light: np.ndarray, clean: np.ndarray, known: np.ndarray, frame: float, scale: float = 1.0) -> np.ndarray:
+    """(h, w) float32 in 0..1 of what a picture (h, w, 3) shows that a clean plate (h, w, 3) does not, both linear light, Rec.709; nothing where that
+    is not `known` (h, w). What is off by a px, as edges of a place are, is no difference: each px is held against all of its neighbours."""
+    lab, there = oklab(light).astype(np.float32), oklab(clean).astype(np.float32)
+    share = np.array([LIGHTNESS_SHARE, 1, 1], np.float32)
+    around = np.ones((3, 3), np.uint8)
+    off = np.maximum(np.maximum(lab - cv2.dilate(there, around), cv2.erode(there, around) - lab), 0) * share
+    away = cv2.GaussianBlur(np.sqrt((off * off).sum(-1)), (0, 0), max(0.7 * scale, 0.3))
+    past = (away - key.tolerance.at(frame)[0]) / max(key.fade.at(frame)[0], 1e-4)
+    part = np.where(known, np.clip(past, 0, 1), 0).astype(np.float32)
+    return without_specks(part * part * (3 - 2 * part), key.specks.at(frame)[0] * scale)
 
 
 def without_specks(cover: np.ndarray, across: float) -> np.ndarray:

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import MediaPath, Row
-from .key import Keyer, keyed_cover
+from .key import Keyer, differing_cover, keyed_cover
 from .matte import Matte, edged
 from .outline import coverage
 from .strokes import Brushed, laid_out
@@ -49,7 +49,7 @@ class View(NamedTuple):
     """The picture that is covered: frame of the clip, size in px, px of it for each of the plate's, and the plate itself, (h, w, 3)
     linear light of Rec.709 at this size, which is read only if a source looks at it. others: all mattes, to which one may refer.
     corners: those of an outline at this frame, (n, 2) px of the plate, where more than its keys tells them. picture: (h, w, 4) uint8, straight alpha, of a file and a
-    number."""
+    number. clean: the clean plate, as `plate` is, and (h, w) where it is known."""
 
     frame: float
     width: int
@@ -59,6 +59,7 @@ class View(NamedTuple):
     others: tuple["Source", ...] = ()
     corners: Callable[[Outline], np.ndarray] | None = None
     picture: Callable[[str, int], np.ndarray] | None = None
+    clean: Callable[[], tuple[np.ndarray, np.ndarray]] | None = None
 
 
 def coverage_of(source: Source, view: View, asked: tuple[str, ...] = ()) -> np.ndarray:
@@ -92,8 +93,10 @@ def _union(sources: tuple[Source, ...], view: View, asked: tuple[str, ...]) -> n
 
 def _keyed(source: Keyer, view: View) -> np.ndarray:
     """Of the plate; nothing where there is none to look at, as for the tracker."""
-    if view.plate is None:
+    if view.plate is None or (source.by == "difference" and view.clean is None):
         return np.zeros((view.height, view.width), np.float32)
+    if source.by == "difference" and view.clean is not None:
+        return differing_cover(source, view.plate(), *view.clean(), view.frame, view.scale)
     return keyed_cover(source, view.plate(), view.frame, view.scale)
 
 

@@ -14,12 +14,12 @@ from ..render.eye import Nets, eye_of
 from ..render.sky import sky_seen
 from ..shot.document import Shot
 from .composite import codes_of
-from .ours import Size, matte_named, plate_light
+from .edges import FAR_PX, box, disc, smooth
+from .ours import matte_named
+from .plate import Size, plate_light
 from .workshop import Workshop
 
 SURE = 0.98  # of a px: from here on it shows the old sky and nothing else
-NEAR_PX, FAR_PX = 2.5, 30.0  # over which the old sky is smoothed, and from how far it is guessed at edges; px of the plate
-LEAST = 1e-3
 EDGE_PX = 2.0  # that an edge may be broader than it was keyed, on each side
 APART = 0.03  # distance of two colours, linear light, at which their line tells as much as the key
 PLACES = 2  # across and down a px, of a final picture
@@ -43,7 +43,7 @@ def with_sky(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qu
     cover = matte_named(shot, workshop, index, size, backdrop.mattes)
     if not cover.any():
         return codes
-    area = _box(cover, int(np.ceil(3 * FAR_PX * size.scale)))
+    area = box(cover, int(np.ceil(3 * FAR_PX * size.scale)))
     left, top, right, bottom = area
     part = slice(top, bottom), slice(left, right)
     cover = np.ascontiguousarray(cover[part])
@@ -63,18 +63,13 @@ def with_sky(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qu
 
 def _mixed(light: np.ndarray, seen: np.ndarray, share: np.ndarray, scale: float, grain: np.float32) -> np.ndarray:
     """(h, w, 3) light of the plate (h, w, 3) with the new sky seen in it, by the share (h, w) of the old one that was keyed."""
-    inside = cv2.erode((share >= SURE).astype(np.uint8), _disc(EDGE_PX * scale)) > 0
-    outside = cv2.erode((share <= 1 - SURE).astype(np.uint8), _disc(EDGE_PX * scale)) > 0
-    old, known = _smooth(light, inside, scale)
-    share = np.where(inside | outside, share, _edge(light, old, _smooth(light, outside, scale)[0], share)).astype(np.float32)
+    inside = cv2.erode((share >= SURE).astype(np.uint8), disc(EDGE_PX * scale)) > 0
+    outside = cv2.erode((share <= 1 - SURE).astype(np.uint8), disc(EDGE_PX * scale)) > 0
+    old, known = smooth(light, inside, scale)
+    share = np.where(inside | outside, share, _edge(light, old, smooth(light, outside, scale)[0], share)).astype(np.float32)
     clean = np.where(inside[..., None], seen + grain * (light - old), light + share[..., None] * (seen - old))
     # where nothing near is sure to be sky, a mix is all that can be done
     return np.where(known[..., None], np.maximum(clean, 0), light + share[..., None] * (seen - light))
-
-
-def _disc(radius: float) -> np.ndarray:
-    size = 2 * max(round(radius), 1) + 1
-    return cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
 
 
 def _edge(light: np.ndarray, old: np.ndarray, front: np.ndarray, share: np.ndarray) -> np.ndarray:
@@ -85,40 +80,6 @@ def _edge(light: np.ndarray, old: np.ndarray, front: np.ndarray, share: np.ndarr
     told = np.clip(((light - front) * way).sum(-1) / np.maximum(length, 1e-9), 0, 1)
     trust = length / (length + APART * APART)
     return trust * told + (1 - trust) * share
-
-
-def _box(cover: np.ndarray, margin: int) -> tuple[int, int, int, int]:
-    """Left, top, right and bottom of what is covered, and so many px more."""
-    rows, columns = np.flatnonzero(cover.any(1)), np.flatnonzero(cover.any(0))
-    height, width = cover.shape
-    return (
-        max(int(columns[0]) - margin, 0),
-        max(int(rows[0]) - margin, 0),
-        min(int(columns[-1]) + margin + 1, width),
-        min(int(rows[-1]) + margin + 1, height),
-    )
-
-
-def _smooth(light: np.ndarray, where: np.ndarray, scale: float) -> tuple[np.ndarray, np.ndarray]:
-    """(h, w, 3) the mean of what lies `where` (h, w) bool around each px, the nearest where there is some; and (h, w) bool where it is known."""
-    sure = where.astype(np.float32)
-    found, known = np.zeros_like(light), np.zeros(sure.shape, bool)
-    for sigma in (NEAR_PX * scale, FAR_PX * scale):
-        weight = _blurred(sure, sigma)
-        here = (weight > LEAST) & ~known
-        mean = _blurred(light * sure[..., None], sigma) / np.maximum(weight, LEAST)[..., None]
-        found[here] = mean[here]
-        known |= here
-    return found, known
-
-
-def _blurred(picture: np.ndarray, sigma: float) -> np.ndarray:
-    """A wide blur of a smaller picture is as good."""
-    height, width = picture.shape[:2]
-    less = max(int(sigma // 4), 1)
-    small = picture if less == 1 else cv2.resize(picture, (max(width // less, 1), max(height // less, 1)), interpolation=cv2.INTER_AREA)
-    found = cv2.GaussianBlur(small, (0, 0), max(sigma / less, 0.3))
-    return found if less == 1 else cv2.resize(found, (width, height), interpolation=cv2.INTER_LINEAR)
 
 
 def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int, int, int, int], cover: np.ndarray) -> np.ndarray:
@@ -132,7 +93,7 @@ def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int
     eye = eye_of(_nets, camera, area, size[:2], quality.shutter, quality.readout, np.zeros(3), 1.0)
     soft = backdrop.soft.at(index)[0] * size.scale
     # what is blurred in comes from beyond the cover, and an edge may be broader than it
-    cover = cv2.dilate((cover > 0).astype(np.float32), _disc(EDGE_PX * size.scale + 3 * soft + 1))
+    cover = cv2.dilate((cover > 0).astype(np.float32), disc(EDGE_PX * size.scale + 3 * soft + 1))
     out = np.zeros((*cover.shape, 4), np.float32)
     haze = (backdrop.haze.at(index)[0], np.deg2rad(backdrop.haze_height.at(index)[0]), np.array(backdrop.haze_colour))
     sky_seen(

@@ -20,14 +20,26 @@ from ..render.engine import Quality
 from ..shot.document import Shot
 from ..track.preprocess import prepare
 from .behind import has_sky, with_sky
+from .clean import clean_codes
 from .composite import codes_of, light_of, over_plate
-from .ours import Ours, Size, light_pass, matte, matte_named, ours, plate_codes
+from .edges import without_background
+from .ours import Ours, light_pass, matte, matte_named, ours
+from .plate import Size, plate_codes
 from .workshop import Workshop, workshop
 
 # a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged
 QUALITIES = {"draft": Quality(0.25, 1, detail=0.66, spare=True), "final": Quality(0.06, 64), "fine": Quality(0.015, 512)}
 OF_LIGHT = ("with", "without", "reflection", "depth")  # what goes into the picture, told apart
-PASSES = ("picture", "layers", "shadow", "matte", "plate", "tracker", *OF_LIGHT)  # tracker: what the tracker is shown
+PASSES = (
+    "picture",
+    "layers",
+    "shadow",
+    "matte",
+    "plate",
+    "clean",
+    "tracker",
+    *OF_LIGHT,
+)  # tracker: what the tracker is shown; clean: the place without who passes
 
 
 class Picture(NamedTuple):
@@ -67,6 +79,8 @@ def frame(
         return Picture(_to_size(_tracker_view(shot, here, index), size), SRGB_PICTURE)
     if layer == "plate":
         return Picture(plate_codes(shot, here, index, size), shot.plate.colour)
+    if layer == "clean":
+        return Picture(clean_codes(shot, here, index, size)[0], shot.plate.colour)
     if layer == "matte":
         cover = matte(shot, here, index, size) if mattes is None else matte_named(shot, here, index, size, mattes)
         return Picture(cover, LINEAR_PICTURE)
@@ -109,15 +123,17 @@ def _picture(shot: Shot, here: Workshop, index: int, size: Size, quality: Qualit
         plate = here.last("plate and sky", (info, index, size, *behind), lambda: with_sky(shot, here, index, size, quality, plate))
     if not any(entry.on for entry in shot.finish):
         # what is not ours passes untouched, and is not even looked at
-        return plate if part is None else _composite(plate, info.transfer, part)
+        return plate if part is None else _composite(plate, info.transfer, part, size, quality)
     light = light_of(plate, info.transfer)
     if part is not None:
-        light = _composite(light, "linear", part)
+        light = _composite(light, "linear", part, size, quality)
     light = finished(shot.finish, light, index, lambda names: matte(shot, here, index, size, names))
     return codes_of(light, info.transfer, plate.dtype)
 
 
-def _composite(plate: np.ndarray, transfer: str, part: Ours) -> np.ndarray:
+def _composite(plate: np.ndarray, transfer: str, part: Ours, size: Size, quality: Quality) -> np.ndarray:
+    if quality.most > 1:  # a draft is soon made again
+        plate = without_background(plate, transfer, part.cover, part.front, part.top, part.left, size.scale)
     return over_plate(plate, transfer, part.colour, part.shade, part.before_things, part.before_shadow, part.top, part.left)
 
 

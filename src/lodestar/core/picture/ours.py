@@ -3,7 +3,6 @@
 from collections.abc import Callable
 from typing import NamedTuple
 
-import cv2
 import msgspec
 import numpy as np
 
@@ -13,6 +12,7 @@ from ..evaluate.carrying import outline_at
 from ..evaluate.ground import ground_items
 from ..evaluate.lights import lights_at
 from ..evaluate.objects import items_of, objects_at
+from ..matte.key import Keyer
 from ..matte.sources import Source, View, matte_of
 from ..media.pictures import picture_frame
 from ..projection.camera import Camera
@@ -20,43 +20,25 @@ from ..render.engine import Layers, Quality
 from ..render.items import Item
 from ..shot.document import Shot
 from ..shot.objects import Object
-from .composite import light_of, shade_of
+from .clean import clean_light
+from .composite import shade_of
+from .plate import Size, plate_light
 from .workshop import Workshop
-
-
-class Size(NamedTuple):
-    """Of the picture that is made: px, and px of it for each of the plate's."""
-
-    width: int
-    height: int
-    scale: float
 
 
 class Ours(NamedTuple):
     """colour (h, w, 4): our things, premultiplied linear light. shade (h, w, 3): factor on the plate's light. before_things,
-    before_shadow (h, w): what passes in front of the one and of the other. All over the part that begins at (top, left)."""
+    before_shadow (h, w): what passes in front of the one and of the other, and is still to be cut out. cover, front (h, w): how much of a px our
+    things cover, and what of it passes in front, cut out or not. All over the part that begins at (top, left)."""
 
     colour: np.ndarray
     shade: np.ndarray
     before_things: np.ndarray
     before_shadow: np.ndarray
+    cover: np.ndarray
+    front: np.ndarray
     top: int
     left: int
-
-
-def plate_codes(shot: Shot, workshop: Workshop, index: int, size: Size) -> np.ndarray:
-    """(height, width, 3) code values of the plate at the size of a picture. Raises PlateError."""
-    plate = shot.plate
-    assert plate is not None
-    small = lambda codes: codes if codes.shape[1::-1] == size[:2] else cv2.resize(codes, size[:2], interpolation=cv2.INTER_AREA)
-    return workshop.last("plate", (plate, index, size), lambda: small(workshop.frame(plate, index)))
-
-
-def plate_light(shot: Shot, workshop: Workshop, index: int, size: Size) -> np.ndarray:
-    """The same as linear light of its own primaries; keys and the sky ask for it again and again."""
-    plate = shot.plate
-    assert plate is not None
-    return workshop.last("light", (plate, index, size), lambda: light_of(plate_codes(shot, workshop, index, size), plate.transfer))
 
 
 def matte(shot: Shot, workshop: Workshop, index: int, size: Size, names: tuple[str, ...] | None = None) -> np.ndarray:
@@ -73,8 +55,12 @@ def _matte(shot: Shot, workshop: Workshop, index: int, size: Size, sources: tupl
     plate = shot.plate
     assert plate is not None
     light = lambda: in_working(plate_light(shot, workshop, index, size), plate.colour.primaries)
-    view = View(index, size.width, size.height, size.scale, light, shot.mattes, lambda outline: outline_at(shot, outline, index), picture_frame)
-    referred = shot.mattes if any(m.within or m.without for m in sources) else ()
+    corners = lambda outline: outline_at(shot, outline, index)
+    solved = shot.solve is not None and index in shot.solve.frames
+    clean = (lambda: clean_light(shot, workshop, index, size)) if solved else None
+    view = View(index, size.width, size.height, size.scale, light, shot.mattes, corners, picture_frame, clean)
+    refers = lambda m: m.within or m.without or (isinstance(m, Keyer) and m.by == "difference")
+    referred = shot.mattes if any(refers(m) for m in sources) else ()
     scene = (shot.solve, shot.ground)
     return workshop.last(f"matte {[m.id for m in sources]}", (plate, sources, referred, scene, index, size), lambda: matte_of(sources, view))
 
@@ -97,11 +83,12 @@ def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qualit
     part = _part(whole)
     cut = lambda names: np.ascontiguousarray(matte(shot, workshop, index, size, names)[part])
     groups = _by_mattes(shot, [t for t in things if t.drawn])
-    colour, before_things = whole.colour, cut(next(iter(groups)))
+    colour = whole.colour
+    before_things = front = cut(next(iter(groups)))
     if len(groups) > 1:
-        colour = _each_cut(shot, workshop, index, size, quality, things, items, groups, whole, cut, check)
+        colour, front = _each_cut(shot, workshop, index, size, quality, things, items, groups, whole, cut, check)
         before_things = np.zeros_like(before_things)
-    return Ours(colour, shade, before_things, cut(_on(shot, shadow.mattes)), whole.top, whole.left)
+    return Ours(colour, shade, before_things, cut(_on(shot, shadow.mattes)), whole.colour[..., 3], front, whole.top, whole.left)
 
 
 def light_pass(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Quality, what: str, check: Callable[[], None]) -> np.ndarray:
@@ -198,8 +185,8 @@ def _each_cut(
     whole: Layers,
     cut: Callable,
     check: Callable[[], None],
-) -> np.ndarray:
-    """(h, w, 4) our things with what passes in front taken out, where objects stand behind different mattes.
+) -> tuple[np.ndarray, np.ndarray]:
+    """(h, w, 4) our things with what passes in front taken out, where objects stand behind different mattes; and (h, w) what that is.
 
     Which group is seen in a pixel is told by a picture for each in which all others only hide. Where one alone is seen, its
     colour is that of the whole picture, with the shadows of all; on the seams, one pixel wide, each has that of its own picture.
@@ -224,4 +211,4 @@ def _each_cut(
         most, cover = np.maximum(alpha, most), cover + alpha
         seams += own * (1 - before[..., None])
     alone_there = (most >= 0.999 * cover)[..., None]
-    return np.ascontiguousarray(np.where(alone_there, whole.colour * (1 - hidden[..., None]), seams))
+    return np.ascontiguousarray(np.where(alone_there, whole.colour * (1 - hidden[..., None]), seams)), hidden
