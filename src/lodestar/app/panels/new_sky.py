@@ -4,13 +4,12 @@ from pathlib import Path
 
 import numpy as np
 
-from lodestar.core.basics.colour import decode, encode, in_working
+from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import vector
 from lodestar.core.edits.sky import sky_key, with_new_sky, with_sun_in_place
 from lodestar.core.finish.backdrop import KINDS, Backdrop
-from lodestar.core.picture.composite import light_of
-from lodestar.core.picture.frame import plate_frame
+from lodestar.core.picture.frame import light_frame
 
 from ..fields import Choice, Swatch, button, tick
 from .mattes import MatteChoice
@@ -92,8 +91,7 @@ class NewSky:
         if shot.plate is None:
             return
         try:
-            light = in_working(light_of(plate_frame(shot.plate, frame), shot.plate.transfer), shot.plate.colour.primaries)
-            key = sky_key(shot, light, frame)
+            key = sky_key(shot, light_frame(shot.plate, frame), frame)
         except UserError as error:
             self.session.fail(error)
             return

@@ -6,6 +6,7 @@ from pathlib import Path
 from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtWidgets import QApplication, QCheckBox, QMenu, QPushButton
 
+from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.rows import rows_of
 from lodestar.core.edits import letters
 from lodestar.core.edits.arrange import (
@@ -30,6 +31,7 @@ from lodestar.core.edits.arrange import (
     with_mesh_points,
 )
 from lodestar.core.edits.arrange import added as with_object
+from lodestar.core.edits.stone import with_picture
 from lodestar.core.edits.surfaces import READY, with_ready
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
@@ -215,13 +217,34 @@ class PlacePanel(LetterPanel):
         pattern.fold_at_first()
         self.pattern_section = pattern
         self.texture = combo("texture", "Pattern", "A pattern that goes through the solid, so that nothing is stretched", list(TEXTURES))
-        self.texture.activated.connect(lambda i: self._set("Choose pattern", texture=TEXTURES[i]))
+        self.texture.activated.connect(lambda i: self._choose_texture(TEXTURES[i]))
         pattern.add("Pattern", self.texture)
+        self.texture_file = button("A picture…", "texture-picture", "Lay a picture over it; it is kept in the shot", self._ask_texture)
+        place = button("Of the place", "texture-place", "Then click a wall or the ground: it is made of that", lambda: self.session.use_tool("stone"))
+        pattern.add_buttons(self.texture_file, place)
         self.second = Swatch("second-colour", "The other colour of the pattern")
         self.second.picked.connect(lambda rgb: self._set("Choose colour of the pattern", second=rgb))
         pattern.add("Colour", self.second)
         self.value_rows(pattern, self._id, Solid, parts=("texture_size", "texture_amount", "relief"))
         self.fill_surfaces()
+
+    def _choose_texture(self, texture: str) -> None:
+        item = self.session.object()
+        if texture == "picture" and isinstance(item, Solid) and not item.texture_picture:
+            self._ask_texture()
+            self.refresh()
+        else:
+            self._set("Choose pattern", texture=texture)
+
+    def _ask_texture(self) -> None:
+        chosen = self.session.ask_picture("Choose a picture", "texture")
+        if chosen is None:
+            return
+        path, id_ = chosen[0], self.session.selected
+        try:
+            self.session.edit("Lay a picture over it", lambda s: with_picture(s, id_, path))
+        except UserError as error:
+            self.session.fail(error)
 
     def _take_ready(self, name: str) -> None:
         ids, frame = self.session.chosen_objects(), self.session.frame

@@ -1,6 +1,7 @@
 """The light of a shot at a time: its lamps, and what surrounds it."""
 
 import functools
+from collections.abc import Sequence
 from pathlib import Path
 
 import cv2
@@ -11,7 +12,7 @@ from ..basics.geometry import F64
 from ..finish import backdrop as backdrops
 from ..finish.backdrop import Backdrop
 from ..light import skies, surroundings
-from ..light.lamps import Light, SunLight, lights_of
+from ..light.lamps import Light, SkyLight, SunLight, lights_of
 from ..light.sun import direction
 from ..light.surroundings import Around, AroundLight, Surroundings, light_around, on_ground, prepared
 from ..media.panorama import panorama
@@ -26,6 +27,21 @@ def lights_at(shot: Shot, frame: float) -> list[Light | AroundLight]:
     around = shot.surroundings
     if around.on and (around.kind != "picture" or around.picture):
         found += light_around(_around(shot, around, frame), around, turn_at(shot, frame), frame)
+    return found
+
+
+def light_on(lights: Sequence[Light | AroundLight], normal: F64) -> F64:
+    """(3,) what a white matt surface that faces along a normal (3,) sends back of suns, sky and surroundings, with nothing before it."""
+    suns = [light for light in lights if isinstance(light, SunLight)]
+    sky = sum((light.colour for light in lights if isinstance(light, SkyLight)), np.zeros(3))
+    bounce = surroundings.BOUNCE * (sky + sum((s.colour * max(float(s.direction[2]), 0.0) for s in suns if s.bounces), np.zeros(3)))
+    up = 0.5 + 0.5 * float(normal[2])
+    found = up * sky + (1 - up) * bounce + sum((s.colour * max(float(s.direction @ normal), 0.0) for s in suns), np.zeros(3))
+    for light in lights:
+        if isinstance(light, AroundLight):
+            begin, wide, high = light.around.levels[surroundings.MATT]
+            facing = surroundings.directions(int(high)).reshape(-1, 3) @ (light.turn @ normal)
+            found = found + light.gain * light.around.texels[begin + int(facing.argmax())]
     return found
 
 

@@ -7,6 +7,7 @@ import msgspec
 import numpy as np
 
 from ..basics.colour import decode
+from ..media.tiles import unpacked
 from ..render.items import Finish, Item, Texture
 from ..render.textures import NAMES, RIPPLES
 from ..scene.poses import pose_matrix, size_of
@@ -124,23 +125,32 @@ def _surfaces(thing: Solid, index: int) -> tuple[Finish, ...]:
     own = {s.part: s for s in getattr(thing, "surfaces", ()) if s.on}
     if not own:
         return ()
-    return tuple(_finish(own.get(part, thing), index) for part in SURFACED)
+    return tuple(_finish(own.get(part, thing), index, thing.texture_picture) for part in SURFACED)
 
 
-def _finish(of: Solid | Surface | Relief, index: int) -> Finish:
+def _finish(of: Solid | Surface | Relief, index: int, picture: bytes = b"") -> Finish:
     red, green, blue = (float(v) for v in decode(np.array(of.colour), "srgb"))
     coated = 0.0 if isinstance(of, Relief) else of.coat.at(index)[0]
     rough, metal, coat = (float(np.clip(value, 0, 1)) for value in (of.roughness.at(index)[0], of.metal.at(index)[0], coated))
-    texture = None if isinstance(of, Relief) else _texture(of, index)
+    texture = None if isinstance(of, Relief) else _texture(of, index, picture)
     return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0), texture)
 
 
-def _texture(of: Solid | Surface, index: int) -> Texture | None:
-    if of.texture == "none":
+def _texture(of: Solid | Surface, index: int, picture: bytes = b"") -> Texture | None:
+    """picture: that of the solid, which its parts have too where they are of one."""
+    picture = of.texture_picture if isinstance(of, Solid) else picture
+    if of.texture == "none" or (of.texture == "picture" and not picture):
         return None
     red, green, blue = (float(v) for v in decode(np.array(of.second), "srgb"))
     amount, relief = (float(np.clip(value.at(index)[0], 0, 1)) for value in (of.texture_amount, of.relief))
-    return Texture(NAMES.index(of.texture), max(of.texture_size.at(index)[0], 1e-4), (red, green, blue), amount, relief)
+    return Texture(
+        NAMES.index(of.texture),
+        max(of.texture_size.at(index)[0], 1e-4),
+        (red, green, blue),
+        amount,
+        relief,
+        picture=unpacked(picture) if of.texture == "picture" else None,
+    )
 
 
 def _ripples(shot: Shot, thing: Solid, index: int) -> Texture | None:

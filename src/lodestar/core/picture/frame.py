@@ -102,6 +102,11 @@ def plate_frame(info: PlateInfo, index: int) -> np.ndarray:
     return workshop().frame(info, index)
 
 
+def light_frame(info: PlateInfo, index: int) -> np.ndarray:
+    """(h, w, 3) the same as linear light of Rec.709. Raises PlateError."""
+    return in_working(light_of(plate_frame(info, index), info.transfer), info.colour.primaries)
+
+
 def _quality(shot: Shot, index: int, name: str, samples: int | None) -> Quality:
     """The quality of that name for a frame: a draft has no motion blur and all of it is sharp, but rows of a rolling shutter lie where they do."""
     quality = QUALITIES[name] if samples is None else Quality(0.0, samples)

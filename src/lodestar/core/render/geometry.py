@@ -88,6 +88,9 @@ def stage(items: Sequence[Item], span: float) -> Stage:
     into[:3] = np.c_[np.eye(3), -origin] / scale
     matrices = [np.array([(into @ m)[:3] for m in over_time(item, span)]) for item in solid]
     pictures = list({id(i.picture): i.picture for i in solid if i.picture is not None and i.drawn}.values())
+    laid = [look.texture.picture for i in solid if i.drawn for look in i.finishes if look.texture is not None and look.texture.picture is not None]
+    pictures += [p for p in {id(p): p for p in laid}.values() if all(p is not other for other in pictures)]
+    number_of_picture = {id(p): n for n, p in enumerate(pictures)}
     levels, texels = _pictures(tuple(_Same(p) for p in pictures))
     number, value = np.zeros((len(solid), NUMBERS), np.int64), np.zeros((len(solid) * PARTS, VALUES))
     first_step, masks = 0, []
@@ -107,7 +110,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
                 item.opacity,
                 look.coat,
                 look.glow if item.drawn else 0.0,
-                *_pattern(look, item),
+                *_pattern(look, item, number_of_picture),
                 scale / item.fades if item.fades > 0 else 0.0,
             )
         masks.append(mask_of(item))
@@ -213,8 +216,8 @@ def _turned_deg(a: np.ndarray, b: np.ndarray) -> float:
     return float(np.rad2deg(np.arccos(np.clip((units[0] * units[1]).sum(0), -1, 1)).max()))
 
 
-def _pattern(look: Finish, item: Item) -> np.ndarray:
-    """Columns of `Things.value` from TEXTURE on."""
+def _pattern(look: Finish, item: Item, pictures: dict[int, int]) -> np.ndarray:
+    """Columns of `Things.value` from TEXTURE on. pictures: their numbers by their identity; one that is laid over stands for the other colour."""
     row = np.zeros(FADES - TEXTURE)
     if look.texture is not None and (item.drawn or item.reflects > 0):
         to = (np.eye(4) if item.scaled is None else item.scaled)[:3] / max(look.texture.size, 1e-6)
@@ -224,6 +227,8 @@ def _pattern(look: Finish, item: Item) -> np.ndarray:
         row[0] = look.texture.kind
         row[TO_PATTERN - TEXTURE : SECOND - TEXTURE] = to.ravel()
         row[SECOND - TEXTURE : AMOUNT - TEXTURE] = look.texture.second
+        if look.texture.picture is not None:
+            row[SECOND - TEXTURE] = pictures[id(look.texture.picture)]
         row[AMOUNT - TEXTURE], row[RELIEF - TEXTURE] = look.texture.amount, look.texture.relief
     return row
 

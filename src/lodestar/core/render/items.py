@@ -17,7 +17,8 @@ _boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
 
 class Texture(NamedTuple):
     """A pattern through a solid: kind of `textures.NAMES` by its number; size in the scene's units; second: the other colour, linear; amount: how
-    much of it shows; relief: how high the pattern stands, in sizes of the pattern; shift: how far it lies off, in its sizes."""
+    much of it shows; relief: how high the pattern stands, in sizes of the pattern; shift: how far it lies off, in its sizes; picture: (h, w, 4)
+    uint8 of sRGB for textures.PICTURED, whose width is the size."""
 
     kind: int
     size: float
@@ -25,6 +26,7 @@ class Texture(NamedTuple):
     amount: float
     relief: float
     shift: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    picture: np.ndarray | None = None
 
 
 class Finish(NamedTuple):

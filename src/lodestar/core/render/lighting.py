@@ -457,7 +457,7 @@ def _sent_back(things, lights, ray, words, address, d, at, sample):
     base, alpha = surface_at(things, number, look, own, FAR, 1.0)
     roughness, metal, glow = look[ROUGHNESS], look[METAL], look[GLOW]
     if look[TEXTURE] > 0:
-        base, roughness, n = patterned(things, number, look, base, own, n)
+        base, roughness, n = patterned(things, number, look, base, own, n, 0.01)
     v = (-d[0], -d[1], -d[2])
     nv = max(dot(n, v), 1e-3)
     begin = off(start, face, face)

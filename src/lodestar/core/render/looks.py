@@ -4,9 +4,9 @@ import math
 
 from ..basics.jit import inlined
 from .geometry import AMOUNT, BASE, FADE, FIRST_STEP, OPACITY, PICTURE, RELIEF, ROUGHNESS, SECOND, TEXTURE, TO_PATTERN, WIDE
-from .meeting import painted
-from .textures import STEP, WEAVE, pattern
-from .vectors import dot, normalised, smoothstep
+from .meeting import painted, tiled
+from .textures import PICTURED, STEP, WEAVE, pattern
+from .vectors import bright, dot, normalised, smoothstep
 
 
 @inlined
@@ -23,38 +23,79 @@ def surface_at(things, number, value, own, travelled, px):
 
 
 @inlined
-def patterned(things, number, look, base, own, n):
-    """Colour, roughness and normal of a surface with the pattern that goes through it."""
+def _laid_over(things, picture, x, y, z, n, wide):
+    """Red, green, blue of a picture that is laid over a solid from its three sides, at a place in its sizes with normal n in its axes; where the
+    solid turns from one side to the other they are blended. Source: B. Geiss, GPU Gems 3, ch. 1 (three planar maps)."""
+    a, b, c = n[0] * n[0], n[1] * n[1], n[2] * n[2]
+    a, b, c = a * a * a, b * b * b, c * c * c
+    total = max(a + b + c, 1e-12)
+    red, green, blue = 0.0, 0.0, 0.0
+    for side in range(3):
+        share = (a if side == 0 else b if side == 1 else c) / total
+        if share < 0.01:
+            continue
+        u, v = (y, z) if side == 0 else (x, z) if side == 1 else (x, y)
+        r, g, h = tiled(things, picture, u, v, wide)
+        red, green, blue = red + share * r, green + share * g, blue + share * h
+    return red, green, blue
+
+
+@inlined
+def patterned(things, number, look, base, own, n, px):
+    """Colour, roughness and normal of a surface with the pattern that goes through it, or the picture that is laid over it; px: how much of these
+    axes one px of the picture covers."""
     kind, k = int(look[TEXTURE]), TO_PATTERN
     x = look[k] * own[0] + look[k + 1] * own[1] + look[k + 2] * own[2] + look[k + 3]
     y = look[k + 4] * own[0] + look[k + 5] * own[1] + look[k + 6] * own[2] + look[k + 7]
     z = look[k + 8] * own[0] + look[k + 9] * own[1] + look[k + 10] * own[2] + look[k + 11]
-    share, high = pattern(kind, x, y, z)
-    share *= look[AMOUNT]
-    base = (
-        base[0] + share * (look[SECOND] - base[0]),
-        base[1] + share * (look[SECOND + 1] - base[1]),
-        base[2] + share * (look[SECOND + 2] - base[2]),
-    )
-    rough = min(max(look[ROUGHNESS] * (0.7 + 0.6 * share), 0.03), 1.0) if kind != WEAVE else look[ROUGHNESS]
-    if look[RELIEF] > 0:
-        s = look[RELIEF] / STEP
-        a, b, c = (
-            s * (pattern(kind, x + STEP, y, z)[1] - high),
-            s * (pattern(kind, x, y + STEP, z)[1] - high),
-            s * (pattern(kind, x, y, z + STEP)[1] - high),
+    # the first of its places turns its own axes into those of the rays
+    m, q = things.matrices[number[FIRST_STEP]], look[TO_PATTERN : TO_PATTERN + 12]
+    size = m[0, 0] * m[0, 0] + m[1, 0] * m[1, 0] + m[2, 0] * m[2, 0]
+    width = math.sqrt(size) / max(math.sqrt(q[0] * q[0] + q[4] * q[4] + q[8] * q[8]), 1e-12)
+    picture, wide, facing = 0, 1.0, (0.0, 1.0, 0.0)
+    rough = look[ROUGHNESS]
+    if kind == PICTURED:
+        picture = int(look[SECOND])
+        wide = px / max(width, 1e-12) * things.levels[picture, 0, WIDE]
+        facing = normalised(
+            (
+                m[0, 0] * n[0] + m[1, 0] * n[1] + m[2, 0] * n[2],
+                m[0, 1] * n[0] + m[1, 1] * n[1] + m[2, 1] * n[2],
+                m[0, 2] * n[0] + m[1, 2] * n[1] + m[2, 2] * n[2],
+            )
         )
-        # the slope is along the thing's own axes, which the first of its places turns into those of the rays
-        m, q = things.matrices[number[FIRST_STEP]], look[TO_PATTERN : TO_PATTERN + 12]
-        g = (q[0] * a + q[4] * b + q[8] * c, q[1] * a + q[5] * b + q[9] * c, q[2] * a + q[6] * b + q[10] * c)
+        r, g, b = _laid_over(things, picture, x, y, z, facing, wide)
+        share, high = look[AMOUNT], bright((r, g, b))
+        base = (base[0] + share * (r - base[0]), base[1] + share * (g - base[1]), base[2] + share * (b - base[2]))
+    else:
+        share, high = pattern(kind, x, y, z)
+        share *= look[AMOUNT]
+        base = (
+            base[0] + share * (look[SECOND] - base[0]),
+            base[1] + share * (look[SECOND + 1] - base[1]),
+            base[2] + share * (look[SECOND + 2] - base[2]),
+        )
+        if kind != WEAVE:
+            rough = min(max(look[ROUGHNESS] * (0.7 + 0.6 * share), 0.03), 1.0)
+    if look[RELIEF] > 0:
+        step = STEP if kind != PICTURED else max(STEP, wide / things.levels[picture, 0, WIDE])
+        s = look[RELIEF] / step
+        g0, g1, g2 = 0.0, 0.0, 0.0
+        if kind == PICTURED:
+            g0 = s * (bright(_laid_over(things, picture, x + step, y, z, facing, wide)) - high)
+            g1 = s * (bright(_laid_over(things, picture, x, y + step, z, facing, wide)) - high)
+            g2 = s * (bright(_laid_over(things, picture, x, y, z + step, facing, wide)) - high)
+        else:
+            g0 = s * (pattern(kind, x + step, y, z)[1] - high)
+            g1 = s * (pattern(kind, x, y + step, z)[1] - high)
+            g2 = s * (pattern(kind, x, y, z + step)[1] - high)
+        g = (q[0] * g0 + q[4] * g1 + q[8] * g2, q[1] * g0 + q[5] * g1 + q[9] * g2, q[2] * g0 + q[6] * g1 + q[10] * g2)
         w = (
             m[0, 0] * g[0] + m[0, 1] * g[1] + m[0, 2] * g[2],
             m[1, 0] * g[0] + m[1, 1] * g[1] + m[1, 2] * g[2],
             m[2, 0] * g[0] + m[2, 1] * g[1] + m[2, 2] * g[2],
         )
         # in sizes of the pattern by way: sizes of the rays' axes go out
-        size = m[0, 0] * m[0, 0] + m[1, 0] * m[1, 0] + m[2, 0] * m[2, 0]
-        width = math.sqrt(size) / max(math.sqrt(q[0] * q[0] + q[4] * q[4] + q[8] * q[8]), 1e-12)
         k = width / max(size, 1e-24)
         w = (w[0] * k, w[1] * k, w[2] * k)
         over = dot(w, n)

@@ -142,6 +142,27 @@ def painted(things, picture, own_x, own_z, wide):
 
 
 @inlined
+def tiled(things, picture, u, v, wide):
+    """Red, green, blue in linear light of a picture that is repeated, at a place in its widths, v upward; wide: px of it that one of ours covers."""
+    level = min(max(int(math.log2(max(wide, 1e-6)) + 0.5), 0), MOST_LEVELS - 1)
+    while level > 0 and things.levels[picture, level, WIDE] == 0:
+        level -= 1
+    begin, w, h = things.levels[picture, level, BEGIN], things.levels[picture, level, WIDE], things.levels[picture, level, HIGH]
+    x, y = u * w - 0.5, -v * w - 0.5  # px are square, so its height is h of its w
+    j, i = int(math.floor(x)), int(math.floor(y))
+    a, b = x - j, y - i
+    red, green, blue = 0.0, 0.0, 0.0
+    for down in range(2):
+        for right in range(2):
+            share = (b if down else 1.0 - b) * (a if right else 1.0 - a)
+            texel = things.texels[begin + ((i + down) % h) * w + (j + right) % w]
+            red += share * _LIGHT_OF_CODE[texel[0]]
+            green += share * _LIGHT_OF_CODE[texel[1]]
+            blue += share * _LIGHT_OF_CODE[texel[2]]
+    return red, green, blue
+
+
+@inlined
 def off(p, face, towards):
     """A place a hair off a surface, on the side to which a ray goes."""
     size = OFF_SURFACE * (1.0 + max(abs(p[0]), max(abs(p[1]), abs(p[2]))))

@@ -104,7 +104,7 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                 alpha *= 2.0 ** (-(travelled - mirror_at) * fades)
             rough = look[ROUGHNESS]
             if look[TEXTURE] > 0:
-                base, rough, n = patterned(things, number, look, base, own, n)
+                base, rough, n = patterned(things, number, look, base, own, n, travelled * angle)
             if alpha > THIN:
                 turned = dot(n, d)
                 if turned > 0:
@@ -146,7 +146,7 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
         receiving = receiving and not (solid or number[RECEIVES])
         if value[REFLECTS] > 0 and bounces < MOST_BOUNCES:
             if value[TEXTURE] > 0:  # ripples
-                n = patterned(things, number, value, (0.0, 0.0, 0.0), own, n)[2]
+                n = patterned(things, number, value, (0.0, 0.0, 0.0), own, n, travelled * angle)[2]
             d, kept = mirrored(d, n, value[ROUGHNESS], sample[MIRROR], sample[MIRROR + 1])
             left *= kept * value[REFLECTS]
             fades, mirror_at = value[FADES], travelled

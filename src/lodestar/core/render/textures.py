@@ -12,7 +12,8 @@ import numpy as np
 from ..basics.jit import inlined
 
 PLAIN, STONE, BRUSHED, WOOD, WEAVE, WORN, BRICK = range(7)
-NAMES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick")
+NAMES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick", "picture")
+PICTURED = 7  # a picture, laid over a solid from its three sides
 RIPPLES = len(NAMES)  # of water: no colour, and the third way is time
 STEP = 0.01  # of the pattern's size, over which its slope is taken
 

@@ -27,6 +27,7 @@ from .objects import ALIGNS, BACKS, ORDERS, PIVOTS, PROFILES, SURFACED, TEXTURES
 
 # limits, each far above what anybody makes: they keep nonsense from being computed for hours
 MOST_LETTERS, MOST_SVG, MOST_PATH = 5_000, 20_000_000, 4_096  # characters of a title's words, of a drawing, of a path
+MOST_PACKED = 8_000_000  # bytes of a picture that is kept in the shot
 MOST_TEXT, MOST_ITEMS, MOST_KEYS = 10_000, 10_000, 100_000  # characters of any other text, things in a list, keys of a value
 MOST_SIDE, MOST_FRAMES, MOST_SMOOTH = 32_768, 10_000_000, 100  # px, frames of a clip, rounds of smoothing
 MOST_NUMBERS = 300_000  # in an outline or a ground mesh
@@ -108,6 +109,8 @@ def _check_plain(where: str, value: Any) -> None:
             most = MOST_SVG if where.endswith(".svg") else MOST_PATH if where.endswith(("path", "picture")) else MOST_TEXT
             _need(len(value) <= most, where, f"has {len(value):,} characters; {most:,} are the most")
             _need(not any(0xD800 <= ord(c) <= 0xDFFF for c in value), where, "has half of a character (a lone surrogate)")
+        case bytes():
+            _need(len(value) <= MOST_PACKED, where, f"has {len(value):,} bytes; {MOST_PACKED:,} are the most")
         case Keyed():
             _check_keyed(where, value)
         case PlateInfo():

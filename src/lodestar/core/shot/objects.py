@@ -81,7 +81,7 @@ COAT = Row("Clear coat", "%", 0.5, 0, 0, 100, 100, tip="A polished clear coat ov
 GLOW = Row("Glow", "×", 0.02, 2, 0, 1000, tip="Times its colour that it sends out by itself; it lights what is near")
 
 
-TEXTURES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick")
+TEXTURES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick", "picture")
 SIZE_OF_TEXTURE = Row("Pattern size", "m", 0.005, 3, 0.001, tip="Size of the pattern, in the scene's units")
 AMOUNT = Row("Pattern", "%", 0.5, 0, 0, 100, 100, tip="How much of its second colour shows")
 RELIEF = Row("Relief", "%", 0.2, 1, 0, 50, 100, tip="How high the pattern stands, in % of its size")
@@ -114,7 +114,7 @@ SURFACED = ("edges", "sides", "back")
 
 class Solid(Thing, frozen=True, kw_only=True):
     """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow. texture: one of TEXTURES, a pattern
-    through the solid with a second colour. What stands in for a mirror of the place has ripples: how high they are in their size, how large,
+    through the solid with a second colour, or 'picture', which is laid over it from its three sides: texture_picture, JPEG or PNG. What stands in for a mirror of the place has ripples: how high they are in their size, how large,
     and how fast and where to they run (heading, degrees, 0 along its y axis); fades: distance by which what it shows halves, 0 for none."""
 
     SURFACE_LENGTHS: ClassVar[tuple[str, ...]] = ("texture_size", "ripple_size", "flow", "fades")
@@ -128,6 +128,7 @@ class Solid(Thing, frozen=True, kw_only=True):
     coat: Annotated[Keyed, COAT] = constant(0.0)
     glow: Annotated[Keyed, GLOW] = constant(0.0)
     texture: str = "none"
+    texture_picture: bytes = b""
     second: Rgb = (0.25, 0.24, 0.22)
     texture_size: Annotated[Keyed, SIZE_OF_TEXTURE] = constant(0.3)
     texture_amount: Annotated[Keyed, AMOUNT] = constant(1.0)

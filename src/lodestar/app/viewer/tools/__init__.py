@@ -12,6 +12,7 @@ from .place import DrawBox, DrawBoxStandIn, PlaceAnchor, PlaceCard, PlaceCheck, 
 from .rows import AlongPath
 from .shadow import AlongShadow
 from .sky import TurnSky, TurnSurroundings
+from .stone import PickSurface
 from .typing import TypeWords
 
 TOOLS = {
@@ -31,6 +32,7 @@ TOOLS = {
         AlongPath,
         TypeWords,
         FlyThrough,
+        PickSurface,
         ChooseMarks,
     ),
     "Light": (AlongShadow, MoveLamp, TurnSurroundings, MoveObject),

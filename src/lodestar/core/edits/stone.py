@@ -1,0 +1,90 @@
+"""Surfaces from pictures: of the place itself, as a patch of the plate shows it, or of a file."""
+
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+
+from ..basics.colour import decode
+from ..basics.errors import UserError
+from ..basics.geometry import F64
+from ..basics.keyed import constant
+from ..evaluate.cameras import camera_at
+from ..evaluate.lights import light_on, lights_at
+from ..evaluate.pointing import Points, surface_under
+from ..media.pictures import picture_frame
+from ..media.tiles import endless, evenly_lit, packed, smaller, straightened
+from ..shot.document import Shot
+from ..shot.motion import with_things
+from ..shot.objects import Solid
+from .arrange import find
+
+SIDE_PX = 150  # of the plate, that a patch is wide about
+ROUGH = 0.9  # of stone, plaster and soil (common practice, no source)
+RELIEF = 0.01  # of the patch's side: dark joints and grains lie a little deeper
+LEAST_LIGHT = 0.02
+
+
+class Quad(NamedTuple):
+    """A square on a surface of the place: its corners (4, 2) px, from the top left clockwise, its side in the scene's units, and its normal (3,)."""
+
+    corners: F64
+    side: float
+    normal: F64
+
+
+def quad_under(shot: Shot, frame: int, pixel: F64, points: Points) -> Quad | None:
+    """The square about a pixel (2,); None where there is no surface, or the square would leave the picture."""
+    plate = shot.plate
+    if plate is None or shot.solve is None or frame not in shot.solve.frames:
+        return None
+    camera = camera_at(shot, frame)
+    patch = surface_under(shot, camera, np.asarray(pixel, float), points)
+    if patch is None:
+        return None
+    n = patch.normal if patch.normal @ (camera.centre - patch.centre) > 0 else -patch.normal
+    # up along the surface; on level ground away from the eye
+    up = np.array([0, 0, 1.0]) if abs(n[2]) < 0.9 else patch.centre - camera.centre
+    up = up - (up @ n) * n
+    up /= np.linalg.norm(up)
+    across = np.cross(up, n)
+    depth = float(camera.R[2] @ patch.centre + camera.t[2])
+    side = SIDE_PX * depth / camera.lens.fx
+    corners = patch.centre + side / 2 * np.array([up - across, up + across, -up + across, -up - across])
+    xy, depths = camera.project(corners)
+    inside = (xy > -0.5).all() and (xy < np.array([plate.width, plate.height]) - 0.5).all() and (depths > 0).all()
+    return Quad(xy, side, n) if inside else None
+
+
+def with_surface_of_place(shot: Shot, id_: str, light: np.ndarray, frame: int, quad: Quad) -> Shot:
+    """The thing made of what a square of the plate shows. light: (h, w, 3) the plate in linear light of Rec.709.
+
+    What the square sends back, over what a white surface there would by the lamps of the shot, is its colour; slow changes of light are taken out,
+    and it is made endless. Raises UserError for a thing without surface.
+    """
+    item = find(shot, id_)
+    if not isinstance(item, Solid):
+        raise UserError(f"{item.name} has no surface.", "Choose a title, a logo or a solid.")
+    white = np.maximum(light_on(lights_at(shot, frame), quad.normal), LEAST_LIGHT)
+    tile = endless(evenly_lit(straightened(np.ascontiguousarray(light, np.float32), quad.corners)) / white.astype(np.float32))
+    fields = {
+        "texture": "picture",
+        "texture_picture": packed(tile),
+        "texture_size": constant(round(quad.side, 4)),
+        "texture_amount": constant(1.0),
+        "relief": constant(RELIEF),
+        "roughness": constant(ROUGH),
+        "metal": constant(0.0),
+        "coat": constant(0.0),
+    }
+    return with_things(shot, {id_: msgspec.structs.replace(item, **fields)})
+
+
+def with_picture(shot: Shot, id_: str, path: str) -> Shot:
+    """The thing with a picture of a file laid over it. Raises PlateError where it cannot be read, UserError for a thing without surface."""
+    item = find(shot, id_)
+    if not isinstance(item, Solid):
+        raise UserError(f"{item.name} has no surface.", "Choose a title, a logo or a solid.")
+    codes = smaller(np.ascontiguousarray(picture_frame(path, 0)[..., :3]))
+    data = packed(decode(codes / np.float32(255), "srgb"))
+    return with_things(shot, {id_: msgspec.structs.replace(item, texture="picture", texture_picture=data)})
