@@ -17,8 +17,11 @@ sys.path.insert(0, str(ROOT / "src"))
 os.environ["OPENBLAS_NUM_THREADS"] = "1"
 
 import cv2
+import msgspec
 import numpy as np
 
+from lodestar.core.basics.keyed import constant
+from lodestar.core.edits.lights import with_surroundings
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.picture.frame import frame
 from lodestar.core.render import pool
@@ -67,6 +70,18 @@ def threads(shot) -> None:
     print(f"final at 1080p: {seconds(shot, scale=1.5):.2f} s")
 
 
+def surroundings(shot) -> None:
+    """Light from all around beside the sun that shadows tell, on painted letters and on polished metal, against sun and even sky."""
+    metal = tuple(msgspec.structs.replace(o, metal=constant(1.0), roughness=constant(0.2)) if o.drawn else o for o in shot.objects)
+    for name, some in (("painted", shot), ("metal", msgspec.structs.replace(shot, objects=metal))):
+        for kind in ("overcast", "soft box"):
+            lit = with_surroundings(some, kind)
+            for quality, scale, size in (("draft", 0.625, "800 x 450"), ("final", 1.5, "1080p")):
+                frame(lit, FRAME, quality, layer="layers", scale=scale)
+                took, plain = (seconds(s, scale=scale, quality=quality) for s in (lit, shot))
+                print(f"{name} in {kind}, {quality} {size}: {took:.3f} s, {took / plain:.2f} times that of painted letters under sun and even sky")
+
+
 def stillness(shot) -> None:
     """The shade at the same places of the ground from frame to frame: what changes is error, since nothing there moves."""
     title = shot.objects[0]
@@ -93,6 +108,7 @@ def main() -> None:
     shot = files.read(ROOT / "demo" / "open-night.lode")
     errors(shot)
     threads(shot)
+    surroundings(shot)
     stillness(shot)
 
 
