@@ -65,11 +65,19 @@ def lookout_path(u, rng, n):
     return centre, target
 
 
+def basin_path(u, rng, n):
+    centre = np.stack([-1.3 + 2.4 * u, -2.2 + 0.8 * u, 1.5 + 0.05 * np.sin(40 * u)], 1) + shake(rng, n, 0.016, 4 * POSES)
+    target = np.stack([0.5 - 0.1 * u, 9 + 0 * u, 0.72 + 0 * u], 1) + shake(rng, n, 0.09, 5 * POSES) + shake(rng, n, 0.011, POSES)
+    return centre, target
+
+
 SHOTS = {  # name: path, frames, focal length in px, k1, k2, ground, solids, visitor?, seed
     "terrace": (terrace_path, 100, 998.0, -0.052, 0.006, scenery.terrace_ground, lambda land: scenery.terrace_solids(), True, 7),
     "ridge": (ridge_path, 100, 860.0, -0.030, 0.004, scenery.ridge_ground, scenery.ridge_solids, False, 8),
     "lookout": (lookout_path, 90, 1060.0, -0.045, 0.005, scenery.terrace_ground, lambda land: scenery.terrace_solids(), False, 9),
+    "basin": (basin_path, 80, 1010.0, -0.048, 0.005, scenery.basin_ground, scenery.basin_solids, False, 10),
 }
+LIGHTS = {"basin": scenery.evening_light}  # of those that are not by day
 
 
 def trajectory(path, frames, seed):
@@ -135,6 +143,9 @@ def true_camera(name, rotation, centre, focal, k1, k2):
     for i in range(len(rotation)):
         r = Rotation.from_matrix(rotation[i]).mean().as_matrix()
         frames.append({"index": i, "R": r.tolist(), "t": (-r @ centre[i].mean(0)).tolist(), "error_px": 0.0})
+    evening = name in LIGHTS
+    bearing = scenery.EVENING_BEARING_DEG if evening else scenery.SUN_BEARING_DEG
+    height = scenery.EVENING_HEIGHT_DEG if evening else scenery.SUN_HEIGHT_DEG
     lens = {"model": "brown", "fx": focal, "fy": focal, "cx": (WIDTH - 1) / 2, "cy": (HEIGHT - 1) / 2, "k1": k1, "k2": k2}
     return {
         "format": "lodestar-camera",
@@ -149,7 +160,7 @@ def true_camera(name, rotation, centre, focal, k1, k2):
         "error_px": {"mean": 0.0, "median": 0.0, "p95": 0.0, "rms": 0.0},
         "tracks": 0,
         "seconds": {},
-        "sun": {"bearing_deg": scenery.SUN_BEARING_DEG, "height_deg": scenery.SUN_HEIGHT_DEG},
+        "sun": {"bearing_deg": bearing, "height_deg": height},
     }
 
 
@@ -159,7 +170,7 @@ def make(name, samples, still, crf):
     fixed = solids_of(land)
     rotation, centre = trajectory(path, count, seed)
     rng = np.random.default_rng(seed)
-    sun = scenery.sun_direction()
+    sun = LIGHTS.get(name, scenery.daylight)()
     film = None if still is not None else Film(FOLDER / f"{name}.mp4", crf)
     for i in range(count) if still is None else [still]:
         times = (i + 0.5 + SHUTTER * ((np.arange(POSES) + 0.5) / POSES - 0.5)) / FPS

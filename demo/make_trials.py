@@ -252,7 +252,7 @@ def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int 
     trial = another(TRIALS[kind], int(seed)) if seed else TRIALS[kind]
     land = trial.ground(int(seed or 0))
     solids, at = Solids(trial, land, int(seed or 0)), trajectory(trial, frames)
-    rng, sun = np.random.default_rng(trial.seed), scenery.sun_direction()
+    rng, sun = np.random.default_rng(trial.seed), scenery.daylight()
     make_demo.NOISE = trial.noise
     film = None if still is not None else Film(folder / f"{name}.mp4", 22)
     span, slots = trial.shutter + trial.readout, 8 if trial.readout == 0 else 24

@@ -206,7 +206,10 @@ def sky_colour(dx, dy, dz, sun):
     r, g, b = 0.16 + 0.42 * haze, 0.30 + 0.40 * haze, 0.58 + 0.28 * haze
     s = 0.25 * glow**24
     white = 0.95 - 0.25 * cloud
-    return (r + s) * (1 - cover) + white * cover, (g + 0.9 * s) * (1 - cover) + white * cover, (b + 0.7 * s) * (1 - cover) + white * cover
+    # what the sun adds to the sky round it is of its own colour, and so is the light side of clouds
+    s0, s1, s2 = s * sun[3] / 1.62, 0.9 * s * sun[4] / 1.52, 0.7 * s * sun[5] / 1.32
+    r, g, b = (r * (1 - cover) + white * cover) * sun[6], (g * (1 - cover) + white * cover) * sun[7], (b * (1 - cover) + white * cover) * sun[8]
+    return r + s0 * (1 - cover), g + s1 * (1 - cover), b + s2 * (1 - cover)
 
 
 @nb.njit(**JIT)
@@ -275,7 +278,7 @@ def lake(x, y, water, dx, dy, dz, size, sun, out):
 
 @nb.njit(**JIT)
 def radiance(solids, fixed, land, ox, oy, oz, dx, dy, dz, sun, pixel_angle, water, out, n, m, scratch):
-    """water (5,): height of a lake in m (far below everything for none), the time in s, its unrest (1 lively, 0 only drifts), and the
+    """sun (9,): direction to it, its light and a factor on that of the sky, red, green, blue. water (5,): height of a lake in m (far below everything for none), the time in s, its unrest (1 lively, 0 only drifts), and the
     drift in m/s."""
     t, which = nearest(solids, land, ox, oy, oz, dx, dy, dz, 220.0, False, n, scratch)
     if dz < 0 and 0 < (water[0] - oz) / dz < t:
@@ -307,13 +310,13 @@ def radiance(solids, fixed, land, ox, oy, oz, dx, dy, dz, sun, pixel_angle, wate
             lit = 0.0 if blocker != -2 else lit
         lit = max(lit, 0.0) * (1 + bump)
         sky = 0.60 + 0.40 * n[2]
-        out[0] = r * (1.62 * lit + 0.34 * sky)
-        out[1] = g * (1.52 * lit + 0.40 * sky)
-        out[2] = b * (1.32 * lit + 0.50 * sky)
+        out[0] = r * (sun[3] * lit + 0.34 * sun[6] * sky)
+        out[1] = g * (sun[4] * lit + 0.40 * sun[7] * sky)
+        out[2] = b * (sun[5] * lit + 0.50 * sun[8] * sky)
     haze = 1 - np.exp(-t * 0.0035)
-    out[0] += haze * (0.52 - out[0])
-    out[1] += haze * (0.60 - out[1])
-    out[2] += haze * (0.72 - out[2])
+    out[0] += haze * (0.52 * sun[6] - out[0])
+    out[1] += haze * (0.60 * sun[7] - out[1])
+    out[2] += haze * (0.72 * sun[8] - out[2])
 
 
 @nb.njit(parallel=True, **JIT)

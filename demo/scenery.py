@@ -7,16 +7,27 @@ import numpy as np
 from scipy.ndimage import gaussian_filter
 
 SUN_BEARING_DEG, SUN_HEIGHT_DEG = 228.0, 33.0
+EVENING_BEARING_DEG, EVENING_HEIGHT_DEG = 22.0, 15.0
 BOX, CYLINDER, DOME, CAPSULE, BALL = range(5)
 # materials
 FLAGS, STONE, METAL, WOOD, WATER, GRASS, CLOTH, SKIN, TROUSERS = range(9)
 TERRAIN_SIZE_M, TERRAIN_CELLS = 240.0, 2048
 
 
-def sun_direction() -> np.ndarray:
+def sun_direction(bearing_deg: float = SUN_BEARING_DEG, height_deg: float = SUN_HEIGHT_DEG) -> np.ndarray:
     """(3,) unit vector towards the sun."""
-    bearing, height = np.deg2rad([SUN_BEARING_DEG, SUN_HEIGHT_DEG])
+    bearing, height = np.deg2rad([bearing_deg, height_deg])
     return np.array([np.sin(bearing) * np.cos(height), np.cos(bearing) * np.cos(height), np.sin(height)])
+
+
+def daylight() -> np.ndarray:
+    """(9,) direction to the sun, its light, and a factor on the light of the sky; red, green, blue."""
+    return np.array([*sun_direction(), 1.62, 1.52, 1.32, 1.0, 1.0, 1.0])
+
+
+def evening_light() -> np.ndarray:
+    """The same of a low sun that looks over the letters towards the camera."""
+    return np.array([*sun_direction(EVENING_BEARING_DEG, EVENING_HEIGHT_DEG), 2.6, 1.75, 0.95, 0.62, 0.55, 0.60])
 
 
 def box(material, low, high):
@@ -112,6 +123,41 @@ def ridge_solids(land: np.ndarray) -> list:
             solids.append(ball(STONE, (x, y, z + 0.05), rng.uniform(0.3, 0.8)))
     z = height_at(land, 9, 52)
     return solids + [cylinder(STONE, 9, 52, z - 3, z + 3, 2.6), dome(METAL, 9, 52, z + 3, 2.75)]
+
+
+def basin_ground() -> np.ndarray:
+    """Uneven ground behind the paving of the basin, with hills far behind."""
+    land = rough_ground(21, 3.0)
+    y, x = np.mgrid[0:TERRAIN_CELLS, 0:TERRAIN_CELLS] / TERRAIN_CELLS * TERRAIN_SIZE_M - TERRAIN_SIZE_M / 2
+    distance = np.hypot(x, y - 4)
+    waves = 0.10 * np.sin(1.1 * x + 0.4) * np.cos(0.8 * y) + 0.05 * np.sin(2.3 * x - 1.7 * y)
+    rise = np.clip((distance - 26) / 80, 0, 1)
+    near = 0.10 + waves + 0.035 * np.clip(y - 6.6, 0, 6)
+    far = 0.6 + land * np.clip((distance - 14) / 40, 0.06, 1) + 13 * rise**1.5
+    share = np.clip((distance - 9) / 8, 0, 1)
+    # under the paving it stays out of sight
+    return np.where(y < 6.5, -1.0, near * (1 - share) + far * share).astype(np.float32)
+
+
+def basin_solids(land: np.ndarray) -> list:
+    """Paving with a kerb towards uneven ground, a basin in it, posts and stones behind, a dome far off."""
+    rng = np.random.default_rng(12)
+    solids = [
+        box(FLAGS, (-12, -8, -3), (12, 6.4, 0)),
+        box(STONE, (-12, 6.4, -3), (12, 6.75, 0.16)),
+        box(STONE, (-1.9, 2.6, 0), (2.9, 5.3, 0.22)),
+        box(WATER, (-1.62, 2.88, 0.05), (2.62, 5.02, 0.2201)),
+        cylinder(STONE, -4.6, 5.2, 0, 0.95, 0.11),
+        cylinder(STONE, 4.9, 5.6, 0, 1.0, 0.11),
+    ]
+    for k in range(26):
+        x, y = rng.uniform(-13, 13), rng.uniform(8.5, 24)
+        if abs(x - 0.4) < 4.2 and y < 11.5:
+            continue
+        z = height_at(land, x, y)
+        solids.append(cylinder(WOOD, x, y, z - 1, z + rng.uniform(0.8, 1.3), 0.08) if k % 2 else ball(STONE, (x, y, z + 0.02), rng.uniform(0.2, 0.5)))
+    z = height_at(land, -7.5, 24)
+    return solids + [cylinder(STONE, -7.5, 24, z - 3, z + 2.6, 2.4), dome(METAL, -7.5, 24, z + 2.6, 2.5)]
 
 
 def visitor(time_s: float) -> list:

@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Make docs/screenshots/*.png from the demo shot: one picture of each step at 1280 x 800, and a finished frame at 100 %.
+"""Make docs/screenshots/*.png from the demo shots: one picture of each step at 1280 x 800, and a finished frame at 100 %.
 
 screenshots.py [STEP ...] [--out FOLDER]
 """
@@ -31,10 +31,11 @@ from lodestar.app.window import Window
 from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.frame import frame
+from lodestar.core.shot import files
 from lodestar.core.shot.document import Marker, with_marker
 from lodestar.core.shot.motion import overshot
 
-FRAME = 46
+FRAME, LOW_SUN_FRAME = 46, 40
 KEYED = ((640, 30), (200, 60), (470, 25), (250, 10), (480, 85))  # colours of the sky, plate px
 ROOFS = {"Roof 1": (265, 216, 129, 124), "Roof 2": (862, 134, 146, 139)}  # middle of the foot, half width and height of the domes, plate px
 
@@ -212,7 +213,8 @@ class Shots:
         self.made("sky")
 
     def finished(self) -> None:
-        pixels = frame(self.session.shot, FRAME).pixels
+        """Of the second shot, in which the light makes the picture."""
+        pixels = frame(files.read(ROOT / "demo" / "low-sun.lode"), LOW_SUN_FRAME).pixels
         cv2.imwrite(str(self.out / "finished.png"), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR))
 
 

@@ -1,5 +1,6 @@
 """The window: undo, keys, files, recovery, messages, missing clips, keyboard, and jobs that are cancelled."""
 
+import time
 import unittest
 from unittest import mock
 
@@ -37,6 +38,19 @@ class ViewTest(DemoCase):
         self.assertGreater((pixels != bare).any(-1).mean(), 0.05)
         self.click("before-after")
         self.wait(lambda: self.canvas.bare is not None)
+
+    def test_the_final_picture_comes_though_the_plate_was_asked_for_meanwhile(self):
+        self.session.show_frame(46)
+        self.wait_picture()
+        self.canvas.set_before_after(True)
+        self.wait(lambda: self.canvas.bare is not None)
+        count = self.canvas.pictures.count
+        self.session.show_frame(47)
+        while self.canvas.pictures.count == count:  # the draft is made, and nobody was told yet
+            time.sleep(0.002)
+        self.canvas._still.stop()
+        self.canvas._ask_final()
+        self.wait_picture()
 
     def test_nothing_is_cut_at_1280_by_800(self):
         self.assertEqual((self.window.width(), self.window.height()), (1280, 800))

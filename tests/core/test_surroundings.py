@@ -35,7 +35,8 @@ from lodestar.core.light.surroundings import (
     turn_of,
 )
 from lodestar.core.media.panorama import panorama
-from lodestar.core.picture.frame import frame
+from lodestar.core.picture.frame import frame, light_frame
+from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.render.items import Item, Texture
 from lodestar.core.render.textures import RIPPLES
 from lodestar.core.shape.solids import box_mesh, card_mesh
@@ -226,6 +227,30 @@ class ShotTest(unittest.TestCase):
         self.assertAlmostEqual(turned.focus.distance.at(0)[0], 2 * lit.focus.distance.at(0)[0])
         toward = lambda shot: camera_at(shot, 46).R @ next(a.turn for a in lights_at(shot, 46) if isinstance(a, AroundLight)).T[:, 1]
         np.testing.assert_allclose(toward(turned), toward(lit), atol=1e-6)
+
+
+class LowSunTest(unittest.TestCase):
+    """The second shot of the demo: a low sun behind metal letters on uneven ground, a kerb before them and a basin."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.shot = files.read(DEMO.with_name("low-sun.lode"))
+        cls.addClassCleanup(close_workshop)
+
+    def test_its_shadow_is_as_deep_as_those_of_the_place(self):
+        """On sunlit paving, against the shadow of the basin's rim that was filmed."""
+        light = light_frame(self.shot.plate, 40)
+        mean = lambda rows, columns: light[rows, columns].reshape(-1, 3).mean(0)
+        known = mean(slice(640, 690), slice(250, 600)) / mean(slice(560, 620), slice(10, 80))
+        shade = frame(self.shot, 40, layer="shadow").pixels[500:590, 0:160].reshape(-1, 3)
+        np.testing.assert_allclose(np.percentile(shade, 5, axis=0), known, atol=0.12)
+        self.assertGreater(float((shade[:, 0] < 0.5).mean()), 0.2)
+
+    def test_the_basin_shows_the_letters_and_their_lit_sides(self):
+        mirrored = frame(self.shot, 40, "draft", layer="reflection").pixels
+        water = mirrored[480:565, 300:1100]
+        self.assertGreater(float((water[..., 3] > 0.3).mean()), 0.15)
+        self.assertEqual(float(mirrored[:440, :, 3].max()), 0.0)
 
 
 class MirrorTest(unittest.TestCase):

@@ -177,6 +177,8 @@ class PictureCanvas(QWidget):
             return
         if request.layer == "plate":
             self.bare = image
+            if self.refine and not self._still.isActive() and self.shown is not None and self.shown.quality != "final":
+                self._ask_final()  # one that was under way gave way to this
         else:
             same = self.shown is not None and self.shown.index == request.index and self.shown.shot is request.shot
             if not (

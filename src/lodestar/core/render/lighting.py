@@ -269,22 +269,47 @@ def _gloss(n, v, d, nv, nl, roughness):
 
 
 @inlined
-def _add_light(d, nl, nv, n, v, base, roughness, metal, coat, lost, light, soft, glossy, colour):
-    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss to `glossy`, that of the coat to `colour`.
-    lost: as of `energy.split_sum`."""
-    gloss, fresnel = _gloss(n, v, d, nv, nl, roughness)
+def _add_light(d, nl, of, light, soft, glossy, colour):
+    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss to `glossy`, that of the coat to `colour`."""
+    gloss, fresnel = _gloss(of.n, of.v, d, of.nv, nl, of.roughness)
     kept, over = 1.0, 0.0
-    if coat > 0:
-        shine, edge = _gloss(n, v, d, nv, nl, COAT_ROUGHNESS)
-        f = coat * (COAT_F0 + (1.0 - COAT_F0) * edge)
+    if of.coat > 0:
+        shine, edge = _gloss(of.n, of.v, d, of.nv, nl, COAT_ROUGHNESS)
+        f = of.coat * (COAT_F0 + (1.0 - COAT_F0) * edge)
         # what the coat sends back does not come in, and what comes out passes it again
-        kept, over = (1.0 - f) * (1.0 - coat * (COAT_F0 + (1.0 - COAT_F0) * (1.0 - nv) ** 5)), f * shine
+        kept, over = (1.0 - f) * (1.0 - of.over_coat), f * shine
     for c in range(3):
-        f0 = 0.04 + metal * (base[c] - 0.04)
+        f0 = 0.04 + of.metal * (of.base[c] - 0.04)
         f = f0 + (1.0 - f0) * fresnel
-        soft[c] += kept * light[c] * base[c] * (1.0 - metal) * (1.0 - f)
-        glossy[c] += light[c] * kept * f * gloss * (1.0 + f0 * lost)
+        soft[c] += kept * light[c] * of.base[c] * (1.0 - of.metal) * (1.0 - f)
+        glossy[c] += light[c] * kept * f * gloss * (1.0 + f0 * of.lost)
         colour[c] += light[c] * over
+
+
+class Place(NamedTuple):
+    """A place of ours that is shaded. p, start: where it is, and from where its rays begin; face, n: normals of the flat piece and of the round
+    surface; v: to the eye; nv: cosine to it. base, roughness, metal, coat: how it looks. scale, offset, lost: as of `energy.split_sum`. kept, over_coat:
+    what comes through the coat both ways, and what it mirrors. shiny: whether neighbours are asked for; sampled: whether the gloss of
+    surroundings is told by samples. share: of the px."""
+
+    p: tuple
+    start: tuple
+    face: tuple
+    n: tuple
+    v: tuple
+    nv: float
+    base: tuple
+    roughness: float
+    metal: float
+    coat: float
+    scale: float
+    offset: float
+    lost: float
+    kept: float
+    over_coat: float
+    shiny: bool
+    sampled: bool
+    share: float
 
 
 @inlined
@@ -294,102 +319,125 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
     Gloss: B. Walter and others, Microfacet Models for Refraction, EGSR 2007, with the height-correlated masking of E. Heitz, JCGT
     2014; of the surroundings: as in `energy`.
     """
-    start = off(p, face, face)
     nv = max(dot(n, v), 1e-3)
     metal, coat, glow = look[METAL], look[COAT], look[GLOW]
     scale, offset, lost = split_sum(nv, roughness)
-    if glow > 0:
-        for c in range(3):
-            colour[c] += share * glow * base[c]
+    kept, over_coat = 1.0, 0.0
+    if coat > 0:
+        over_coat = coat * (COAT_F0 + (1.0 - COAT_F0) * (1.0 - nv) ** 5)
+        kept = (1.0 - over_coat) * (1.0 - over_coat)
+    # the tables are of lobes that are looked at along the normal: those of rough metal are told by samples
+    sampled, shiny = lights.sphere.there and metal > 0 and roughness >= SHINY, metal > 0 or roughness < SHINY
+    start = off(p, face, face)
+    of = Place(p, start, face, n, v, nv, base, roughness, metal, coat, scale, offset, lost, kept, over_coat, shiny, sampled, share)
+    for c in range(3):
+        colour[c] += share * glow * base[c]
+    _add_lamps(things, lights, ray, words, address, of, at, sample, colour, soft, noise)
+    _add_far(things, lights, ray, words, address, of, at, sample, colour, soft, sky, noise)
+    _add_neighbours(things, lights, ray, words, address, of, at, sample, soft, noise)
+
+
+@inlined
+def _add_lamps(things, lights, ray, words, address, of, at, sample, colour, soft, noise):
+    """Of suns, and of lamps that are near."""
+    n, share = of.n, of.share
     for s in range(lights.suns.shape[0]):
         sun = lights.suns[s]
         d = _to_sun(sun, s, sample)
         nl = dot(n, d)
         if nl <= 0:
             continue
-        seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE)
+        seen = share_open(things, ray, words, address, of.start, d, at, OPAQUE | PLACE)
         if seen < 1:
             noise[0] = 1.0
         if seen <= 0:
             continue
         k = share * seen * nl
-        _add_light(d, nl, nv, n, v, base, roughness, metal, coat, lost, (k * sun[3], k * sun[4], k * sun[5]), soft, colour, colour)
+        _add_light(d, nl, of, (k * sun[3], k * sun[4], k * sun[5]), soft, colour, colour)
     for which in range(_asked(lights)):
-        light, d, far = _from_near(lights, which, p, n, sample)
+        light, d, far = _from_near(lights, which, of.p, n, sample)
         if light[0] + light[1] + light[2] > 0:
             noise[0] = 1.0
-            seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
+            seen = share_open(things, ray, words, address, of.start, d, at, OPAQUE | PLACE, far * BEFORE)
             nl = dot(n, d)
             k = share * seen * nl
             if k > 0:
                 # wide gloss of lamps that are chosen by chance is filtered like what is even
-                glossy = soft if roughness > WIDE_GLOSS else colour
-                _add_light(d, nl, nv, n, v, base, roughness, metal, coat, lost, (k * light[0], k * light[1], k * light[2]), soft, glossy, colour)
-    # the sky and what lies beneath, and what is all around
+                glossy = soft if of.roughness > WIDE_GLOSS else colour
+                _add_light(d, nl, of, (k * light[0], k * light[1], k * light[2]), soft, glossy, colour)
+
+
+@inlined
+def _add_far(things, lights, ray, words, address, of, at, sample, colour, soft, sky, noise):
+    """Of the sky, of what lies beneath, and of what is all around, as if only the matt part of it could be hidden."""
+    n, v, base, metal, share, kept = of.n, of.v, of.base, of.metal, of.share, of.kept
     d = around(n, sample[SKY], sample[SKY + 1], sample[SKY + 2])
-    seen = share_open(things, ray, words, address, start, d, at, OPAQUE)
-    behind = seen > 0 and d[2] > 0 and things.place and blocked(things, ray, words, address, start, d, at, PLACE)
+    seen = share_open(things, ray, words, address, of.start, d, at, OPAQUE)
+    behind = seen > 0 and d[2] > 0 and things.place and blocked(things, ray, words, address, of.start, d, at, PLACE)
     if seen < 1 or behind:
         noise[0] = 1.0
-    up = 0.5 + 0.5 * n[2]
-    turned = 2 * dot(n, v)
-    m = (turned * n[0] - v[0], turned * n[1] - v[1], turned * n[2] - v[2])
-    kept, over_coat = 1.0, 0.0
-    if coat > 0:
-        over_coat = coat * (COAT_F0 + (1.0 - COAT_F0) * (1.0 - nv) ** 5)
-        kept = (1.0 - over_coat) * (1.0 - over_coat)
-    # the tables are of lobes that are looked at along the normal: those of rough metal are told by samples
-    sampled = lights.sphere.there and metal > 0 and roughness >= SHINY
-    glossy, crisp = _from_even(lights, m, roughness) if sampled else _from_far(lights, m, roughness), (0.0, 0.0, 0.0)
-    if coat > 0:
-        crisp = _from_far(lights, m, COAT_ROUGHNESS)
-    shiny = metal > 0 or roughness < SHINY
-    matt = (0.0, 0.0, 0.0)
     # how much of the matt part comes through is told by the ratio of two sums: it is never less than nothing, and has no noise where all is open
-    way = bright(lights.sky) if d[2] > 0 else bright(lights.bounce)
+    way, matt = bright(lights.sky) if d[2] > 0 else bright(lights.bounce), (0.0, 0.0, 0.0)
     through = seen * (bright(lights.bounce) if behind else way)
     if lights.sphere.there:
         matt, first, e, second = _all_round(lights.sphere, n, d, sample)
         way += bright(first)
         through += seen * (min(bright(lights.place), bright(first)) if behind else bright(first))
         if second[0] + second[1] + second[2] > 0:
-            seen = share_open(things, ray, words, address, start, e, at, OPAQUE)
-            behind = seen > 0 and things.place and blocked(things, ray, words, address, start, e, at, PLACE)
+            seen = share_open(things, ray, words, address, of.start, e, at, OPAQUE)
+            behind = seen > 0 and things.place and blocked(things, ray, words, address, of.start, e, at, PLACE)
             if seen < 1 or behind:
                 noise[0] = 1.0
             way += bright(second)
             through += seen * (min(bright(lights.place), bright(second)) if behind else bright(second))
-            if sampled and seen > 0 and not behind:  # what the place sends is found by facets
-                lobe, fresnel = _gloss(n, v, e, nv, max(dot(n, e), 1e-6), roughness)
-                among = _density_of_facets(n, v, e, nv, roughness) + density_of(lights.sphere, guide_of(lights.sphere, n), e)
-                x, y, z = around_in(lights.sphere, e)
-                k = share * kept * seen * lobe * max(dot(n, e), 0.0) / max(math.pi * among, 1e-12)
-                for c in range(3):
-                    f0 = 0.04 + metal * (base[c] - 0.04)
-                    soft[c] += k * (f0 + (1.0 - f0) * fresnel) * (1.0 + f0 * lost) * (x if c == 0 else y if c == 1 else z)
+            if of.sampled and seen > 0 and not behind:  # what the place sends is found by facets
+                _add_gloss_by_light(lights.sphere, of, e, seen, soft)
+    up, turned = 0.5 + 0.5 * n[2], 2 * dot(n, v)
+    m = (turned * n[0] - v[0], turned * n[1] - v[1], turned * n[2] - v[2])
+    glossy, crisp = _from_even(lights, m, of.roughness) if of.sampled else _from_far(lights, m, of.roughness), (0.0, 0.0, 0.0)
+    if of.coat > 0:
+        crisp = _from_far(lights, m, COAT_ROUGHNESS)
     for c in range(3):
         f0 = 0.04 + metal * (base[c] - 0.04)
         whole = base[c] * (1.0 - metal) * (up * lights.sky[c] + (1.0 - up) * lights.bounce[c] + matt[c])
-        gloss, over = glossy[c] * (f0 * scale + offset) * (1.0 + f0 * lost), over_coat * crisp[c]
-        if shiny or coat > 0:
+        gloss, over = glossy[c] * (f0 * of.scale + of.offset) * (1.0 + f0 * of.lost), of.over_coat * crisp[c]
+        if of.shiny or of.coat > 0:
             # what stands before it is asked by rays of its own
-            sky[c] += share * kept * (whole + (0.0 if shiny else gloss))
-            soft[c] += share * (kept * gloss if shiny and roughness > WIDE_GLOSS else 0.0)
-            colour[c] += share * (over + (kept * gloss if shiny and roughness <= WIDE_GLOSS else 0.0))
+            sky[c] += share * kept * (whole + (0.0 if of.shiny else gloss))
+            soft[c] += share * (kept * gloss if of.shiny and of.roughness > WIDE_GLOSS else 0.0)
+            colour[c] += share * (over + (kept * gloss if of.shiny and of.roughness <= WIDE_GLOSS else 0.0))
         else:
             sky[c] += share * (kept * (whole + gloss) + over)
     sky[3] += share * through
     sky[4] += share * way
+
+
+@inlined
+def _add_gloss_by_light(sphere, of, e, seen, soft):
+    """Of a direction that was chosen by how much light comes from it; its part of the balance heuristic."""
+    nl = dot(of.n, e)
+    lobe, fresnel = _gloss(of.n, of.v, e, of.nv, max(nl, 1e-6), of.roughness)
+    among = _density_of_facets(of.n, of.v, e, of.nv, of.roughness) + density_of(sphere, guide_of(sphere, of.n), e)
+    light = around_in(sphere, e)
+    k = of.share * of.kept * seen * lobe * max(nl, 0.0) / max(math.pi * among, 1e-12)
+    for c in range(3):
+        f0 = 0.04 + of.metal * (of.base[c] - 0.04)
+        soft[c] += k * (f0 + (1.0 - f0) * fresnel) * (1.0 + f0 * of.lost) * light[c]
+
+
+@inlined
+def _add_neighbours(things, lights, ray, words, address, of, at, sample, soft, noise):
+    """Of what stands before the coat, and before what lies under it, in place of the far light that would come from there; and the gloss of what is
+    all around where that is sampled."""
+    n, v = of.n, of.v
     for layer in range(2):
-        # the coat, and what lies under it
-        if layer == 0 and coat <= 0 or layer == 1 and not shiny:
+        if layer == 0 and of.coat <= 0 or layer == 1 and not of.shiny:
             continue
-        wide = COAT_ROUGHNESS if layer == 0 else roughness
+        wide, by_sample = COAT_ROUGHNESS if layer == 0 else of.roughness, layer == 1 and of.sampled
         d, part = facet_mirrored((-v[0], -v[1], -v[2]), n, max(wide * wide, LEAST_WIDTH), sample[MIRROR], sample[MIRROR + 1])
-        if part <= 0 or dot(d, face) <= 0:
+        if part <= 0 or dot(d, of.face) <= 0:
             continue
-        by_sample = layer == 1 and sampled
-        meets = may_meet(things, start, d, MIRRORED) and nearest(things, ray, words, address, start, d, at, MIRRORED)
+        meets = may_meet(things, of.start, d, MIRRORED) and nearest(things, ray, words, address, of.start, d, at, MIRRORED)
         if not meets and not by_sample:
             continue
         noise[0] = 1.0
@@ -399,15 +447,16 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
             gone = _from_even(lights, d, 0.0) if by_sample else _from_far(lights, d, 0.0)
         else:
             met = around_in(lights.sphere, d)
-            own = _density_of_facets(n, v, d, nv, roughness)
+            own = _density_of_facets(n, v, d, of.nv, of.roughness)
             weight = own / max(own + density_of(lights.sphere, guide_of(lights.sphere, n), d), 1e-12)
         fresnel = (1.0 - min(0.5 * math.sqrt(max(2.0 + 2.0 * dot(v, d), 0.0)), 1.0)) ** 5
         for c in range(3):
-            f0 = 0.04 + metal * (base[c] - 0.04)
+            f0 = 0.04 + of.metal * (of.base[c] - 0.04)
+            gloss = of.kept * (1.0 + f0 * of.lost)
             if by_sample:
-                soft[c] += share * kept * (1.0 + f0 * lost) * (part * weight * (f0 + (1.0 - f0) * fresnel) * met[c] - (f0 * scale + offset) * gone[c])
+                soft[c] += of.share * gloss * (part * weight * (f0 + (1.0 - f0) * fresnel) * met[c] - (f0 * of.scale + of.offset) * gone[c])
             else:
-                soft[c] += share * (over_coat if layer == 0 else kept * (f0 * scale + offset) * (1.0 + f0 * lost)) * (met[c] - gone[c])
+                soft[c] += of.share * (of.over_coat if layer == 0 else gloss * (f0 * of.scale + of.offset)) * (met[c] - gone[c])
 
 
 @inlined
