@@ -5,6 +5,7 @@ import unittest
 from pathlib import Path
 
 import cv2
+import msgspec
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
@@ -107,6 +108,22 @@ class SurroundingsTest(LettersCase):
         self.assertEqual(self.find("section-key-of-a-colour").text(), "Key of what moves")
         self.session.undo()
         self.assertEqual(len(self.session.shot.mattes), count)
+
+    def test_one_matte_is_written_where_one_is_chosen(self):
+        self.click("step-output")
+        output = self.window.panels["Output"]
+        self.assertNotIn("mattes", output.how())
+        self.choose("output-layer", "Matte")
+        self.settle()
+        self.assertIsNone(output.how()["mattes"])
+        matte = self.session.shot.mattes[0]
+        self.find("output-mattes").menu().aboutToShow.emit()
+        self.choose_from("output-mattes", matte.name)
+        self.assertEqual(output.how()["mattes"], (matte.id,))
+        self.assertEqual(self.find("output-mattes").text(), matte.name)
+        self.session.undo()
+        self.session.edit("None left", lambda shot: msgspec.structs.replace(shot, mattes=()))
+        self.assertEqual(output.how()["mattes"], ())
 
 
 if __name__ == "__main__":

@@ -1,17 +1,22 @@
 """The clean plate, and the key of what it does not show, on the demo, whose passer-by is known."""
 
+import tempfile
 import unittest
+from pathlib import Path
 
+import cv2
 import msgspec
 import numpy as np
 
 from lodestar.core.basics.errors import PlateError
+from lodestar.core.basics.job import Job
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.settle import with_solve
 from lodestar.core.matte.key import Keyer, differing_cover
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.shot import files
+from lodestar.core.work.delivery import deliver, sources_of
 from tests.helpers import DEMO
 
 KEY = Keyer(id="k", name="k", by="difference", tolerance=constant(0.035), fade=constant(0.03), specks=constant(6.0))
@@ -38,6 +43,17 @@ class CleanTest(unittest.TestCase):
         found = frame(shot, 46, layer="matte", mattes=("k",)).pixels
         self.assertGreater(float(found[BODY].mean()), 0.9)
         self.assertLess(float(found[PAVING].mean()), 0.01)
+
+    def test_it_is_written_as_the_clip_is_coded(self):
+        with tempfile.TemporaryDirectory() as folder:
+            shot = msgspec.structs.replace(self.shot, first=46, last=46)
+            deliver(shot, Path(folder) / "clean.%04d.png", Job(), layer="clean")
+            written = cv2.imread(str(Path(folder) / "clean.0046.png"))[..., ::-1].astype(int)
+        np.testing.assert_array_equal(written, self.clean)
+
+    def test_surroundings_are_files_of_the_shot_that_are_never_written_over(self):
+        around = msgspec.structs.replace(self.shot.surroundings, picture="/somewhere/room.hdr")
+        self.assertIn(Path("/somewhere/room.hdr"), sources_of(msgspec.structs.replace(self.shot, surroundings=around)))
 
     def test_without_a_solve_there_is_none(self):
         bare = with_solve(self.shot, None)

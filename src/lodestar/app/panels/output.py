@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QCheckBox
 from lodestar.core.picture.frame import QUALITIES
 
 from ..fields import Choice, button, quiet
+from .mattes import MatteChoice, Names
 from .panel import Panel
 
 KINDS = {"Movie (H.264)": ".mp4", "Pictures (PNG)": ".png", "Pictures (EXR, linear)": ".exr"}
@@ -34,6 +35,12 @@ class OutputPanel(Panel):
         what.add("File", self.kind)
         what.add("Picture", self.layer)
         what.add("Quality", self.quality)
+        self._mattes: Names = None  # a choice of this window, as the layer is
+        self.mattes = MatteChoice(
+            self.session, "output-mattes", "all that are on", None, "Which mattes are written", lambda: self._mattes, self._choose_mattes
+        )
+        self.matte_row = [self.mattes, *filter(None, [what.add("Mattes", self.mattes)])]
+        self.layer.activated.connect(lambda _: self.refresh())
         self.sound = QCheckBox("With the clip's sound")
         self.sound.setObjectName("output-sound")
         self.sound.setToolTip("Sound of the range between in and out")
@@ -50,7 +57,14 @@ class OutputPanel(Panel):
 
     def how(self) -> dict:
         """Arguments of the delivery as they are chosen."""
-        return {"quality": self.quality.currentText(), "layer": LAYERS[self.layer.currentText()], "sound": self.sound.isChecked()}
+        layer, known = LAYERS[self.layer.currentText()], {m.id for m in self.session.shot.mattes}
+        how = {"quality": self.quality.currentText(), "layer": layer, "sound": self.sound.isChecked()}
+        named = None if self._mattes is None else tuple(name for name in self._mattes if name in known)
+        return how | {"mattes": named} if layer == "matte" else how
+
+    def _choose_mattes(self, names: Names) -> None:
+        self._mattes = names
+        self.refresh()
 
     def suffix(self) -> str:
         return KINDS[self.kind.currentText()]
@@ -58,6 +72,9 @@ class OutputPanel(Panel):
     def refresh(self) -> None:
         super().refresh()
         shot = self.session.shot
+        for part in self.matte_row:
+            part.setVisible(LAYERS[self.layer.currentText()] == "matte")
+        self.mattes.refresh()
         self.go.setEnabled(shot.plate is not None and not self.session.jobs.busy)
         movie = self.suffix() == ".mp4"
         self.sound.setEnabled(movie and bool(shot.plate and shot.plate.has_sound))

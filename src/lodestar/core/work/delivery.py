@@ -20,6 +20,7 @@ from ..picture.workshop import own_workshop
 from ..shot.document import Shot
 
 WHITE_LIGHT, DEEPEST = 4.0, 65.535  # what the highest value of 16 bits stands for, of light and of depth
+OF_CODES = ("picture", "clean")  # layers of code values of the clip's own kind
 
 
 def deliver(
@@ -74,7 +75,12 @@ def deliver(
 
 def sources_of(shot: Shot) -> list[Path]:
     """Every file that a shot uses: its clip, all of it, and the media of its objects."""
-    own = [getattr(item, name) for item in (*shot.objects, *shot.mattes, shot.backdrop) for name in paths_of(type(item)) if getattr(item, name)]
+    own = [
+        getattr(item, name)
+        for item in (*shot.objects, *shot.mattes, shot.backdrop, shot.surroundings)
+        for name in paths_of(type(item))
+        if getattr(item, name)
+    ]
     paths = [Path(p) for p in (shot.plate.path if shot.plate is not None else "", *own) if p]
     sequences = [one for p in paths if p.suffix.lower() in SEQUENCE_SUFFIXES and p.parent.is_dir() for one in sequence_files(p)]
     return [*paths, *sequences]
@@ -82,15 +88,15 @@ def sources_of(shot: Shot) -> list[Path]:
 
 def _colour(info: PlateInfo, layer: str) -> Colour:
     """How the pictures that are written are to be read: as the clip's, or as sRGB where it is no picture of code values."""
-    if layer == "picture" and info.transfer != "linear":
+    if layer in OF_CODES and info.transfer != "linear":
         return info.colour
-    return msgspec.structs.replace(SRGB_PICTURE, primaries=info.colour.primaries if layer == "picture" else "bt709")
+    return msgspec.structs.replace(SRGB_PICTURE, primaries=info.colour.primaries if layer in OF_CODES else "bt709")
 
 
 def _for_file(pixels: np.ndarray, info: PlateInfo, layer: str, linear: bool) -> np.ndarray:
     """What a file of this kind holds: EXR linear light in the primaries of Rec.709; else code values, straight alpha for our layers."""
     if linear:
-        return pixels if layer != "picture" else in_working(light_of(pixels, info.transfer), info.colour.primaries)
+        return pixels if layer not in OF_CODES else in_working(light_of(pixels, info.transfer), info.colour.primaries)
     if layer in ("with", "without"):
         return _words(pixels / WHITE_LIGHT)
     if layer == "depth":
