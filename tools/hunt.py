@@ -31,8 +31,10 @@ import numpy as np
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.exchange.camera_file import read_camera, write_camera
+from lodestar.core.media.panorama import panorama
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
+from lodestar.core.media.tiles import packed, unpacked
 from lodestar.core.shape import drawings, fonts
 from lodestar.core.shape.extrude import bevelled, solid
 from lodestar.core.shape.setting import pieces_of
@@ -110,6 +112,8 @@ READERS: dict[str, Callable[[Path], object]] = {
     ".svg": lambda path: drawings.check_svg(path.read_text(errors="replace")),
     ".ttf": font,
     ".otf": font,
+    ".hdr": lambda path: panorama(str(path)),
+    ".tile": lambda path: unpacked(path.read_bytes()),
 }
 
 
@@ -122,6 +126,8 @@ def samples(folder: Path) -> dict[str, bytes]:
     small = numbered(1)[0]
     for ending in (".png", ".jpg", ".tif"):
         cv2.imwrite(str(folder / f"a{ending}"), small)
+    cv2.imwrite(str(folder / "a.hdr"), np.random.default_rng(0).uniform(0, 4, (32, 64, 3)).astype(np.float32))
+    (folder / "a.tile").write_bytes(packed(np.random.default_rng(1).uniform(0, 1, (64, 64, 3)).astype(np.float32)))
     with OpenEXR.File({"type": OpenEXR.scanlineimage}, {"RGB": small.astype(np.float16)}) as file:
         file.write(str(folder / "a.exr"))
     write_clip(folder / "a.mp4", numbered(12), sound=True)
