@@ -6,7 +6,6 @@ from pathlib import Path
 from PyQt6.QtCore import QMimeData, Qt
 from PyQt6.QtWidgets import QApplication, QCheckBox, QMenu, QPushButton
 
-from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.rows import rows_of
 from lodestar.core.edits import letters
 from lodestar.core.edits.arrange import (
@@ -31,14 +30,12 @@ from lodestar.core.edits.arrange import (
     with_mesh_points,
 )
 from lodestar.core.edits.arrange import added as with_object
-from lodestar.core.edits.stone import with_picture
 from lodestar.core.edits.surfaces import READY, with_ready
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import (
     MIRROR_ROWS,
-    TEXTURES,
     Box,
     Card,
     Extruded,
@@ -57,6 +54,7 @@ from ..fields import Line, Section, Swatch, button, quiet
 from ..viewer.tools.place import DRAWINGS, DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .letters import LetterPanel, combo
 from .mattes import MatteChoice, Names
+from .pattern import PatternSection
 
 CLIPBOARD = "application/x-bright-lodestar-objects"
 PATTERNS = ("plain", "grid", "picture")
@@ -213,38 +211,8 @@ class PlacePanel(LetterPanel):
         )
         surface.add("Made of", self.ready)
         self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "coat", "glow", "opacity"))
-        pattern = self.section("Pattern")
-        pattern.fold_at_first()
-        self.pattern_section = pattern
-        self.texture = combo("texture", "Pattern", "A pattern that goes through the solid, so that nothing is stretched", list(TEXTURES))
-        self.texture.activated.connect(lambda i: self._choose_texture(TEXTURES[i]))
-        pattern.add("Pattern", self.texture)
-        self.texture_file = button("A picture…", "texture-picture", "Lay a picture over it; it is kept in the shot", self._ask_texture)
-        place = button("Of the place", "texture-place", "Then click a wall or the ground: it is made of that", lambda: self.session.use_tool("stone"))
-        pattern.add_buttons(self.texture_file, place)
-        self.second = Swatch("second-colour", "The other colour of the pattern")
-        self.second.picked.connect(lambda rgb: self._set("Choose colour of the pattern", second=rgb))
-        pattern.add("Colour", self.second)
-        self.value_rows(pattern, self._id, Solid, parts=("texture_size", "texture_amount", "relief"))
+        self.pattern_of = PatternSection(self)
         self.fill_surfaces()
-
-    def _choose_texture(self, texture: str) -> None:
-        item = self.session.object()
-        if texture == "picture" and isinstance(item, Solid) and not item.texture_picture:
-            self._ask_texture()
-            self.refresh()
-        else:
-            self._set("Choose pattern", texture=texture)
-
-    def _ask_texture(self) -> None:
-        chosen = self.session.ask_picture("Choose a picture", "texture")
-        if chosen is None:
-            return
-        path, id_ = chosen[0], self.session.selected
-        try:
-            self.session.edit("Lay a picture over it", lambda s: with_picture(s, id_, path))
-        except UserError as error:
-            self.session.fail(error)
 
     def _take_ready(self, name: str) -> None:
         ids, frame = self.session.chosen_objects(), self.session.frame
@@ -497,7 +465,7 @@ class PlacePanel(LetterPanel):
             section.setVisible(isinstance(item, kinds))
         for part in (self.stands, self.does, self.when):
             part.setVisible(item is not None)
-        for part in (self.surface, self.pattern_section):
+        for part in (self.surface, self.pattern_of.section):
             part.setVisible(item is not None and item.BODY)
         self.mirror.setVisible(isinstance(item, Solid) and not item.drawn and (bool(item.reflects.keys) or item.reflects.value[0] > 0))
         self.new.setEnabled(shot.plate is not None)
@@ -541,9 +509,7 @@ class PlacePanel(LetterPanel):
                 self.holes.setChecked(item.fill)
         if isinstance(item, Solid):
             self.colour.show_colour(item.colour)
-            self.texture.setCurrentIndex(TEXTURES.index(item.texture))
-            self.second.show_colour(item.second)
-            self.pattern_section.fact.setText(item.texture)
+            self.pattern_of.show(item)
         if self.label_.text() != item.label:
             self.label_.setText(item.label)
         self.label_.setPlaceholderText(item.name)

@@ -10,6 +10,7 @@ from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
 from ..light.surroundings import BOUNCE, AroundLight
 from ..projection.camera import Camera
 from . import denoise, lighting, pool, rays
+from . import near as near_lamps
 from .eye import Nets, eye_of
 from .geometry import SENT, SENT_SUM, check_solids, sent_light, sent_middles, stage
 from .items import Item
@@ -154,14 +155,19 @@ def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origi
         if isinstance(light, AreaLight | SpotLight) and light.colour.max() > 0:
             near.append(_near(light, origin, scale))
     for triangles in sent:
-        row = np.zeros(lighting.NEAR)
+        row = np.zeros(near_lamps.NEAR)
         middles, power = sent_middles(triangles), float(triangles[-1, SENT_SUM])
-        row[lighting.KIND], row[lighting.FIRST], row[lighting.COUNT], row[lighting.POWER] = lighting.GLOWS, first, len(triangles), power / np.pi
-        row[lighting.NEAR_PLACE : lighting.NEAR_PLACE + 3] = middle = middles.mean(0)
-        row[lighting.RADIUS] = float(np.linalg.norm(middles - middle, axis=1).mean())
+        row[near_lamps.KIND], row[near_lamps.FIRST], row[near_lamps.COUNT], row[near_lamps.POWER] = (
+            near_lamps.GLOWS,
+            first,
+            len(triangles),
+            power / np.pi,
+        )
+        row[near_lamps.NEAR_PLACE : near_lamps.NEAR_PLACE + 3] = middle = middles.mean(0)
+        row[near_lamps.RADIUS] = float(np.linalg.norm(middles - middle, axis=1).mean())
         near.append(row)
         first += len(triangles)
-    table = np.array(near, float).reshape(-1, lighting.NEAR)
+    table = np.array(near, float).reshape(-1, near_lamps.NEAR)
     points = np.concatenate([*sent, np.zeros((0, SENT))])
     # one picture of the full sphere is asked: a shot has no more
     around = next((light for light in lights if isinstance(light, AroundLight)), None)
@@ -173,21 +179,21 @@ def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origi
 
 def _near(light: AreaLight | SpotLight, origin: np.ndarray, scale: float) -> np.ndarray:
     """A row of `Lights.near`."""
-    row = np.zeros(lighting.NEAR)
+    row = np.zeros(near_lamps.NEAR)
     if isinstance(light, AreaLight):
-        row[lighting.KIND] = lighting.ROUND if light.round else lighting.SQUARE
-        row[lighting.NEAR_PLACE : lighting.NEAR_PLACE + 3] = (light.centre - origin) / scale
-        row[lighting.U : lighting.U + 3], row[lighting.V : lighting.V + 3] = light.u / scale, light.v / scale
-        row[lighting.NEAR_COLOUR : lighting.NEAR_COLOUR + 3] = light.colour
+        row[near_lamps.KIND] = near_lamps.ROUND if light.round else near_lamps.SQUARE
+        row[near_lamps.NEAR_PLACE : near_lamps.NEAR_PLACE + 3] = (light.centre - origin) / scale
+        row[near_lamps.U : near_lamps.U + 3], row[near_lamps.V : near_lamps.V + 3] = light.u / scale, light.v / scale
+        row[near_lamps.NEAR_COLOUR : near_lamps.NEAR_COLOUR + 3] = light.colour
         area = 4 * float(np.linalg.norm(np.cross(light.u, light.v))) / scale**2
-        row[lighting.POWER] = float(light.colour.max()) * area / np.pi
-        row[lighting.RADIUS] = float(np.hypot(np.linalg.norm(light.u), np.linalg.norm(light.v))) / scale
+        row[near_lamps.POWER] = float(light.colour.max()) * area / np.pi
+        row[near_lamps.RADIUS] = float(np.hypot(np.linalg.norm(light.u), np.linalg.norm(light.v))) / scale
         return row
-    row[lighting.KIND] = lighting.SPOT
-    row[lighting.NEAR_PLACE : lighting.NEAR_PLACE + 3] = (light.place - origin) / scale
-    row[lighting.U : lighting.U + 3] = light.direction
-    row[lighting.EDGE], row[lighting.FULL], row[lighting.RADIUS] = light.edge, light.full, light.radius / scale
+    row[near_lamps.KIND] = near_lamps.SPOT
+    row[near_lamps.NEAR_PLACE : near_lamps.NEAR_PLACE + 3] = (light.place - origin) / scale
+    row[near_lamps.U : near_lamps.U + 3] = light.direction
+    row[near_lamps.EDGE], row[near_lamps.FULL], row[near_lamps.RADIUS] = light.edge, light.full, light.radius / scale
     # one unit of the scene is so many of the rays' axes
-    row[lighting.NEAR_COLOUR : lighting.NEAR_COLOUR + 3] = light.colour / scale**2
-    row[lighting.POWER] = float(light.colour.max()) / scale**2
+    row[near_lamps.NEAR_COLOUR : near_lamps.NEAR_COLOUR + 3] = light.colour / scale**2
+    row[near_lamps.POWER] = float(light.colour.max()) / scale**2
     return row

@@ -19,21 +19,16 @@ from .geometry import (
     OPAQUE,
     PLACE,
     ROUGHNESS,
-    SENT_ACROSS,
-    SENT_COLOUR,
-    SENT_CORNER,
-    SENT_SUM,
-    SENT_UP,
     TEXTURE,
 )
 from .looks import patterned, surface_at
 from .meeting import FAR, blocked, hit, may_meet, nearest, off, share_open, surface_of
-from .sampling import AROUND, LAMP, MIRROR, SKY, SUN, SUNS
+from .near import asked, from_near
+from .sampling import AROUND, MIRROR, SKY, SUN, SUNS
 from .sphere import Sphere, around_blurred, around_in, around_matt, chosen, density_of, guide_of
 from .vectors import around, bright, dot, in_cone, normalised, smoothstep
 
 COAT_ROUGHNESS, COAT_F0 = 0.06, 0.04  # of a clear coat: polished, of an index of 1.5
-ASKED = 2  # near lamps by each sample at a place
 WIDE_GLOSS = 0.3  # roughness
 BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
@@ -43,7 +38,7 @@ MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for w
 class Lights(NamedTuple):
     """suns (n, 7): direction, colour, cosine of half the width. sky, bounce (3,): light of the sky, and of the place beneath.
 
-    near (m, NEAR): lamps that are near, in the axes of the rays: columns below. sent (k, SENT): triangles of those that glow. place (3,): light
+    near (m, NEAR): lamps that are near, in the axes of the rays: columns of `near`. sent (k, SENT): triangles of those that glow. place (3,): light
     that what stands for the place sends on. open_sky: brightness of the light of sky and surroundings on level ground. sphere: the surroundings.
     """
 
@@ -57,120 +52,11 @@ class Lights(NamedTuple):
     sphere: Sphere
 
 
-# columns of `Lights.near`: kind; colour; place; an area's u and v, or a spot's direction with the cosines of its edge and of where it is full;
-# a spot's radius; of one that glows, its first triangle and how many there are; how strong it is as a whole
-KIND, NEAR_COLOUR, NEAR_PLACE, U, V, EDGE, FULL, RADIUS, FIRST, COUNT, POWER, NEAR = 0, 1, 4, 7, 10, 10, 11, 13, 14, 15, 16, 17
-SQUARE, ROUND, SPOT, GLOWS = range(4)
-
-
 @inlined
 def _to_sun(sun, s, sample):
     """A direction to the disc of sun number s."""
     k = SUN + 3 * (s % SUNS)
     return in_cone((sun[0], sun[1], sun[2]), sun[6], sample[k], sample[k + 1], sample[k + 2])
-
-
-@inlined
-def _reaches(lamp, p, n):
-    """A guess at how much of a lamp's light a place may get, by which lamps are chosen."""
-    x, y, z = lamp[NEAR_PLACE] - p[0], lamp[NEAR_PLACE + 1] - p[1], lamp[NEAR_PLACE + 2] - p[2]
-    return lamp[POWER] / (x * x + y * y + z * z + lamp[RADIUS] * lamp[RADIUS] + 1e-6)
-
-
-@inlined
-def _asked(lights):
-    """How many of the near lamps a place asks: all of a few, else as many that are chosen by what they may give."""
-    return min(lights.near.shape[0], ASKED)
-
-
-@inlined
-def _from_near(lights, which, p, n, sample):
-    """Light (3) of lamp `which` of those that a place with normal n asks, if nothing is between; and the unit direction and distance of the point
-    of it that is asked.
-
-    Source: many lights by their share, M. Pharr, W. Jakob, G. Humphreys, Physically Based Rendering, 3rd ed., 14.3.
-    """
-    count = lights.near.shape[0]
-    nothing = (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), 0.0
-    chosen, share = which, 1.0
-    if count > ASKED:
-        total = 0.0
-        for k in range(count):
-            total += _reaches(lights.near[k], p, n)
-        if total <= 0:
-            return nothing
-        u = (sample[LAMP] + which) / ASKED * total
-        for k in range(count):
-            w = _reaches(lights.near[k], p, n)
-            chosen, share = k, ASKED * w / total
-            if u < w:
-                break
-            u -= w
-    lamp = lights.near[chosen]
-    a, b = sample[LAMP + 1], sample[LAMP + 2]
-    kind = int(lamp[KIND])
-    q = (lamp[NEAR_PLACE], lamp[NEAR_PLACE + 1], lamp[NEAR_PLACE + 2])
-    red, green, blue = lamp[NEAR_COLOUR], lamp[NEAR_COLOUR + 1], lamp[NEAR_COLOUR + 2]
-    m, area = (0.0, 0.0, 0.0), 0.0
-    if kind == GLOWS:
-        # the triangle at a share of all that is sent, by halving, and a place in it
-        first, low, high = int(lamp[FIRST]), 0, int(lamp[COUNT]) - 1
-        whole = lights.sent[first + high, SENT_SUM]
-        wanted = a * whole
-        while low < high:
-            middle = (low + high) // 2
-            if lights.sent[first + middle, SENT_SUM] < wanted:
-                low = middle + 1
-            else:
-                high = middle
-        row = lights.sent[first + low]
-        before = lights.sent[first + low - 1, SENT_SUM] if low > 0 else 0.0
-        root = math.sqrt(min(max((wanted - before) / max(row[SENT_SUM] - before, 1e-30), 0.0), 1.0))
-        s, t = 1.0 - root, b * root
-        x, y, z = row[SENT_ACROSS], row[SENT_ACROSS + 1], row[SENT_ACROSS + 2]
-        f, g, h = row[SENT_UP], row[SENT_UP + 1], row[SENT_UP + 2]
-        q = (row[SENT_CORNER] + s * x + t * f, row[SENT_CORNER + 1] + s * y + t * g, row[SENT_CORNER + 2] + s * z + t * h)
-        m = normalised((y * h - z * g, z * f - x * h, x * g - y * f))
-        red, green, blue, area = row[SENT_COLOUR], row[SENT_COLOUR + 1], row[SENT_COLOUR + 2], whole
-    elif kind == SPOT:
-        # a place on its disc, across the line of sight
-        if lamp[RADIUS] > 0:
-            away = normalised((q[0] - p[0], q[1] - p[1], q[2] - p[2]))
-            r, angle = lamp[RADIUS] * math.sqrt(a), 2 * math.pi * b
-            off_ = around(away, r * math.cos(angle), r * math.sin(angle), 0.0)
-            q = (q[0] + off_[0], q[1] + off_[1], q[2] + off_[2])
-    else:
-        s, t = 2 * a - 1, 2 * b - 1
-        if kind == ROUND:
-            r, angle = math.sqrt(a), 2 * math.pi * b
-            s, t = r * math.cos(angle), r * math.sin(angle)
-        q = (q[0] + s * lamp[U] + t * lamp[V], q[1] + s * lamp[U + 1] + t * lamp[V + 1], q[2] + s * lamp[U + 2] + t * lamp[V + 2])
-        m = (
-            lamp[U + 1] * lamp[V + 2] - lamp[U + 2] * lamp[V + 1],
-            lamp[U + 2] * lamp[V] - lamp[U] * lamp[V + 2],
-            lamp[U] * lamp[V + 1] - lamp[U + 1] * lamp[V],
-        )
-        half = math.sqrt(m[0] * m[0] + m[1] * m[1] + m[2] * m[2])
-        area = half * (math.pi if kind == ROUND else 4.0)
-        unit = 1.0 / max(half, 1e-30)
-        m = (m[0] * unit, m[1] * unit, m[2] * unit)
-    d = (q[0] - p[0], q[1] - p[1], q[2] - p[2])
-    square = max(d[0] * d[0] + d[1] * d[1] + d[2] * d[2], 1e-9)
-    far = math.sqrt(square)
-    d = (d[0] / far, d[1] / far, d[2] / far)
-    towards = dot(n, d)
-    if towards <= 0:
-        return nothing
-    if kind == SPOT:
-        along_ = -(d[0] * lamp[U] + d[1] * lamp[U + 1] + d[2] * lamp[U + 2])
-        gives = 1.0 if lamp[EDGE] < -1.5 else smoothstep(lamp[EDGE], lamp[FULL], along_)
-        part = gives / (square * share)
-    else:
-        leaves = -dot(m, d)
-        if leaves <= 0:
-            return nothing
-        part = leaves * area / (math.pi * square * share)
-    return (part * red, part * green, part * blue), d, far
 
 
 @inlined
@@ -219,9 +105,9 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
             bare[c] += share * towards * before * sun[3 + c]
         if seen < before:
             noise[1] = 1.0
-    for which in range(_asked(lights)):
+    for which in range(asked(lights)):
         # of lamps that we add there is none without our things
-        light, d, far = _from_near(lights, which, p, n, sample)
+        light, d, far = from_near(lights, which, p, n, sample)
         if light[0] + light[1] + light[2] > 0:
             noise[1] = 1.0
             seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
@@ -354,8 +240,8 @@ def _add_lamps(things, lights, ray, words, address, of, at, sample, colour, soft
             continue
         k = share * seen * nl
         _add_light(d, nl, of, (k * sun[3], k * sun[4], k * sun[5]), soft, colour, colour)
-    for which in range(_asked(lights)):
-        light, d, far = _from_near(lights, which, of.p, n, sample)
+    for which in range(asked(lights)):
+        light, d, far = from_near(lights, which, of.p, n, sample)
         if light[0] + light[1] + light[2] > 0:
             noise[0] = 1.0
             seen = share_open(things, ray, words, address, of.start, d, at, OPAQUE | PLACE, far * BEFORE)

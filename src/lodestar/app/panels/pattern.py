@@ -1,0 +1,51 @@
+"""The pattern of a solid: one that goes through it, a picture that is laid over it, or the stone of the place."""
+
+from lodestar.core.basics.errors import UserError
+from lodestar.core.edits.stone import with_picture
+from lodestar.core.shot.objects import TEXTURES, Solid
+
+from ..fields import Swatch, button
+from .letters import combo
+from .panel import Panel
+
+
+class PatternSection:
+    """A section of a panel, of the chosen object."""
+
+    def __init__(self, panel: Panel) -> None:
+        self.session = session = panel.session
+        self.section = section = panel.section("Pattern")
+        section.fold_at_first()
+        self.texture = combo("texture", "Pattern", "A pattern that goes through the solid, so that nothing is stretched", list(TEXTURES))
+        self.texture.activated.connect(lambda i: self._choose(TEXTURES[i]))
+        section.add("Pattern", self.texture)
+        place = button("Of the place", "texture-place", "Then click a wall or the ground: it is made of that", lambda: session.use_tool("stone"))
+        section.add_buttons(button("A picture…", "texture-picture", "Lay a picture over it; it is kept in the shot", self._ask), place)
+        self.second = Swatch("second-colour", "The other colour of the pattern")
+        self.second.picked.connect(lambda rgb: session.edit_item("Choose colour of the pattern", session.selected, second=rgb))
+        section.add("Colour", self.second)
+        panel.value_rows(section, lambda: session.selected, Solid, parts=("texture_size", "texture_amount", "relief"))
+
+    def show(self, item: Solid) -> None:
+        self.texture.setCurrentIndex(TEXTURES.index(item.texture))
+        self.second.show_colour(item.second)
+        self.second.setEnabled(item.texture != "picture")
+        self.section.fact.setText(item.texture)
+
+    def _choose(self, texture: str) -> None:
+        item = self.session.object()
+        if texture == "picture" and isinstance(item, Solid) and not item.texture_picture:
+            self._ask()
+            self.show(item)
+        else:
+            self.session.edit_item("Choose pattern", self.session.selected, texture=texture)
+
+    def _ask(self) -> None:
+        chosen = self.session.ask_picture("Choose a picture", "texture")
+        if chosen is None:
+            return
+        path, id_ = chosen[0], self.session.selected
+        try:
+            self.session.edit("Lay a picture over it", lambda s: with_picture(s, id_, path))
+        except UserError as error:
+            self.session.fail(error)
