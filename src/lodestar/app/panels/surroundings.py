@@ -5,7 +5,7 @@ from pathlib import Path
 from lodestar.core.basics.errors import UserError
 from lodestar.core.edits.lights import with_surroundings, without_surroundings
 from lodestar.core.light.surroundings import KINDS, Surroundings
-from lodestar.core.media.panorama import SUFFIXES, panorama
+from lodestar.core.media.panorama import SUFFIXES, check_panorama
 
 from ..fields import Choice, button, tick
 from .panel import Panel
@@ -77,7 +77,7 @@ class SurroundingsSection:
         if not path:
             return
         try:
-            panorama(path)
+            check_panorama(path)  # all of it is read beside the interface
         except UserError as error:
             self.session.fail(error)
             return

@@ -9,12 +9,26 @@ import numpy as np
 from ..basics.colour import decode
 from ..basics.errors import PlateError
 from .plates import _read_picture
-from .sizes import check_size
+from .sizes import check_size, size_in_header
 
 WIDE, HIGH = 1024, 512  # px that are kept: a third of a degree each
 MOST_LIGHT = 1e5  # of what one px may have, white 1: the sun itself is some 60,000 times as bright as white in its light
 SUFFIXES = (".hdr", ".exr", ".png", ".jpg", ".jpeg", ".tif", ".tiff")
-MOST_LINES = 100  # of text before the size in a Radiance picture
+MOST_LINES, MOST_HEAD = 100, 65_536  # lines and bytes of text before the size in a Radiance picture
+
+
+def check_panorama(path: str) -> None:
+    """Raises PlateError where a picture of the full sphere is missing, too large or of another shape: by its head alone, which is quick."""
+    file = Path(path)
+    if not file.exists():
+        raise PlateError(f"{file.name} is not in {file.parent} any more.", "Put it back, or choose the surroundings again.")
+    width, height = _radiance_size(file) if file.suffix.lower() == ".hdr" else size_in_header(file)
+    check_size(file, width, height)
+    if abs(width - 2 * height) > 0.02 * width:
+        raise PlateError(
+            f"{file.name} has {width} × {height} pixels. A picture of the full sphere is twice as wide as high.",
+            "Choose one in equirectangular form.",
+        )
 
 
 def panorama(path: str) -> np.ndarray:
@@ -23,10 +37,8 @@ def panorama(path: str) -> np.ndarray:
     What is no number, or below 0, counts as dark; more light than MOST_LIGHT as that. Raises PlateError where it is missing, cannot be
     read, is too large or has another shape.
     """
-    file = Path(path)
-    if not file.exists():
-        raise PlateError(f"{file.name} is not in {file.parent} any more.", "Put it back, or choose the surroundings again.")
-    return _read(file, file.stat().st_mtime)
+    check_panorama(path)
+    return _read(Path(path), Path(path).stat().st_mtime)
 
 
 @functools.lru_cache(maxsize=2)
@@ -37,38 +49,36 @@ def _read(file: Path, changed: float) -> np.ndarray:
         light = _read_picture(file)
         if light.dtype != np.float32:
             light = decode(light.astype(np.float32) / np.iinfo(light.dtype).max, "srgb")
-    height, width = light.shape[:2]
-    if abs(width - 2 * height) > 0.02 * width:
-        raise PlateError(
-            f"{file.name} has {width} × {height} pixels. A picture of the full sphere is twice as wide as high.",
-            "Choose one in equirectangular form.",
-        )
     light = np.clip(np.nan_to_num(light, nan=0.0, posinf=MOST_LIGHT, neginf=0.0), 0, MOST_LIGHT).astype(np.float32)
     # a mean over px loses no light, where a sample would lose the sun
-    way = cv2.INTER_AREA if width >= WIDE else cv2.INTER_LINEAR
+    way = cv2.INTER_AREA if light.shape[1] >= WIDE else cv2.INTER_LINEAR
     light = np.maximum(cv2.resize(light, (WIDE, HIGH), interpolation=way), 0)
     light.flags.writeable = False
     return light
 
 
+def _radiance_size(file: Path) -> tuple[int, int]:
+    """Width and height. Source of the form of the head: G. Ward, Real Pixels, Graphics Gems II, 1991 (from memory)."""
+    try:
+        with file.open("rb") as opened:
+            data = opened.read(MOST_HEAD)
+        size = next(line.split() for line in data.split(b"\n")[:MOST_LINES] if line.startswith((b"-Y ", b"+Y ")))
+        if data[:2] == b"#?":
+            return int(size[3]), int(size[1])
+    except (OSError, StopIteration, ValueError, IndexError):
+        pass
+    raise _damaged(file)
+
+
 def _radiance(file: Path) -> np.ndarray:
-    """Source of the form of its head: G. Ward, Real Pixels, Graphics Gems II, 1991 (from memory)."""
     try:
-        data = file.read_bytes()
-        head = data[:65536].split(b"\n")[:MOST_LINES]
-        size = next(line.split() for line in head if line.startswith((b"-Y ", b"+Y ")))
-        height, width = int(size[1]), int(size[3])
-        known = data[:2] == b"#?"
-    except (OSError, StopIteration, ValueError, IndexError, MemoryError):
-        known, width, height = False, 0, 0
-    damaged = PlateError(f"{file.name} cannot be read as a Radiance picture.", "It may be damaged; save it again as .hdr or .exr.")
-    if not known:
-        raise damaged
-    check_size(file, width, height)
-    try:
-        picture = cv2.imdecode(np.frombuffer(data, np.uint8), cv2.IMREAD_UNCHANGED)
-    except (cv2.error, MemoryError):
+        picture = cv2.imdecode(np.fromfile(file, np.uint8), cv2.IMREAD_UNCHANGED)
+    except (cv2.error, OSError, MemoryError):
         picture = None
     if picture is None or picture.dtype != np.float32 or picture.ndim != 3:
-        raise damaged
+        raise _damaged(file)
     return np.ascontiguousarray(picture[..., 2::-1])
+
+
+def _damaged(file: Path) -> PlateError:
+    return PlateError(f"{file.name} cannot be read as a Radiance picture.", "It may be damaged; save it again as .hdr or .exr.")
