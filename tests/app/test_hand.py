@@ -248,6 +248,27 @@ class OutlineTest(DemoCase):
         self.click_at((800, 200))
         self.assertEqual(len(tool.points), 1)
 
+    def test_the_shapes_at_the_keys_around_are_seen_as_ghosts(self):
+        for at in ((300, 300), (400, 300), (350, 400)):
+            self.click_at(at)
+        self.key(Qt.Key.Key_Return)
+        outline, first = self.session.shot.mattes[0], self.session.frame
+        moved = tuple(v + (200.0 if k % 2 == 0 else 0.0) for k, v in enumerate(outline.shape.at(first)))
+        shape = outline.shape.with_key(first, outline.shape.at(first), "linear").with_key(first + 10, moved, "linear")
+        self.session.edit_item("Keys", outline.id, shape=shape)
+        self.session.show_frame(first + 5)
+        self.wait_picture("draft")
+        with_, corner = self.window.grab().toImage(), self.canvas.to_widget((300.0, 300.0))
+        self.session.select("")
+        self.settle()
+        without = self.window.grab().toImage()
+        changed = []
+        for x, y in (corner, self.canvas.to_widget((300.0 + 200.0, 300.0))):
+            at = self.canvas.mapTo(self.window, QPoint(round(x), round(y)))
+            near = [(at.x() + i, at.y() + j) for i in range(-4, 12) for j in range(-4, 5)]
+            changed.append(sum(with_.pixel(*p) != without.pixel(*p) for p in near))
+        self.assertGreater(min(changed), 5, "one at each key")
+
     def test_a_double_click_is_one_corner(self):
         self.click_at((300, 300))
         at = self.canvas.to_widget((400, 300))

@@ -271,6 +271,9 @@ def _paint_ground(p: QPainter, canvas, camera: Camera, strong: bool) -> None:
         p.drawText(QPointF(x, float(np.interp(x, line[:, 0], line[:, 1])) - 5), "horizon")
 
 
+GHOST = 0.4  # opacity of a shape at another frame
+
+
 def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bool = False) -> None:
     points = outline_at(canvas.session.shot, outline, canvas.session.frame)
     line = canvas.to_widget(smooth_line(points))
@@ -352,3 +355,14 @@ def paint_shadow(p: QPainter, canvas, camera: Camera, foot: np.ndarray, tip: np.
             p.setPen(Qt.PenStyle.NoPen)
             p.setBrush(tint)
             p.drawEllipse(QPointF(*canvas.to_widget(xy)), 3, 3)
+
+
+def paint_ghosts(p: QPainter, canvas, outline: Outline) -> None:
+    """The shape of an outline at the keys before and after this frame, so that one sees where it comes from (whole line) and goes to (dashes)."""
+    frame, frames = canvas.session.frame, [key.frame for key in outline.shape.keys]
+    before, after = [f for f in frames if f < frame], [f for f in frames if f > frame]
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    for near, style in ((before[-1:], Qt.PenStyle.SolidLine), (after[:1], Qt.PenStyle.DashLine)):
+        for at in near:
+            p.setPen(QPen(theme.colour(theme.READING, GHOST), 1, style))
+            p.drawPolygon(polygon(canvas.to_widget(smooth_line(outline_at(canvas.session.shot, outline, at)))))

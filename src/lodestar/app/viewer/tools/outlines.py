@@ -184,6 +184,9 @@ class DrawOutline(Tool):
         self.session.select(outline.id)
 
     def paint(self, p: QPainter) -> None:
+        current = self.current()
+        if current is not None and not self.points:
+            overlays.paint_ghosts(p, self.canvas, current)
         if not self.points:
             return
         line = self.canvas.to_widget(np.array(self.points))
