@@ -82,6 +82,12 @@ class AroundLight(NamedTuple):
         """(3,) linear, as a level white surface sends it back."""
         return self.gain * self.around.level
 
+    @property
+    def floor(self) -> F64:
+        """(3,) the light that comes from beneath, as a white surface that faces down sends it back."""
+        begin, wide, high = self.around.levels[MATT]
+        return self.gain * self.around.texels[begin + wide * (high - 1) : begin + wide * high].mean(0).astype(float)
+
 
 def light_around(around: Around, surroundings: Surroundings, turn: F64, frame: float) -> list[AroundLight | SunLight]:
     """What surroundings give at a frame: light from all around, and their sun where it shines."""

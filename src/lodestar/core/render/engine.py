@@ -148,8 +148,7 @@ def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origi
     suns = [light for light in lights if isinstance(light, SunLight)]
     sky = sum((light.colour for light in lights if isinstance(light, SkyLight)), np.zeros(3))
     rows = np.array([[*s.direction, *s.colour, np.cos(np.deg2rad(s.width_deg / 2))] for s in suns], float).reshape(-1, 7)
-    from_suns = [sum((s.colour * max(float(s.direction[2]), 0.0) for s in suns if s.bounces is own), np.zeros(3)) for own in (True, False)]
-    bounce = BOUNCE * (sky + from_suns[0])
+    bounce = BOUNCE * (sky + sum((s.colour * max(float(s.direction[2]), 0.0) for s in suns if s.bounces), np.zeros(3)))
     near, first = [], 0
     for light in lights:
         if isinstance(light, AreaLight | SpotLight) and light.colour.max() > 0:
@@ -172,7 +171,8 @@ def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origi
     # one picture of the full sphere is asked: a shot has no more
     around = next((light for light in lights if isinstance(light, AroundLight)), None)
     level = sky if around is None else sky + around.colour
-    place = bounce if around is None else bounce + BOUNCE * (around.colour + from_suns[1])
+    # ground that stands for the place looks in a mirror as what lies beneath does
+    place = bounce if around is None else bounce + around.floor
     kept = (np.ascontiguousarray(points), place.astype(float), float(bright(level)), sphere_of(around))
     return lighting.Lights(rows, sky.astype(float), bounce.astype(float), table, *kept)
 
