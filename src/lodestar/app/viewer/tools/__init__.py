@@ -12,7 +12,7 @@ from .place import DrawBox, DrawBoxStandIn, PlaceAnchor, PlaceCard, PlaceCheck, 
 from .rows import AlongPath
 from .shadow import AlongShadow
 from .sky import TurnSky, TurnSurroundings
-from .stone import PickSurface
+from .stone import TakeStone
 from .typing import TypeWords
 
 TOOLS = {
@@ -32,7 +32,7 @@ TOOLS = {
         AlongPath,
         TypeWords,
         FlyThrough,
-        PickSurface,
+        TakeStone,
         ChooseMarks,
     ),
     "Light": (AlongShadow, MoveLamp, TurnSurroundings, MoveObject),

@@ -14,7 +14,7 @@ from ...derived import covariances_of, points_of
 from .tool import Tool
 
 
-class PickSurface(Tool):
+class TakeStone(Tool):
     """A click makes the chosen object of what the square under the pointer shows."""
 
     name, label, icon, tip = "stone", "Surface of the place", "pipette", "Click a wall or the ground: the chosen object is made of it"
