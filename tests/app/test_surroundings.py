@@ -10,6 +10,7 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
+from lodestar.app.readings import light
 from lodestar.core.edits.arrange import added
 from lodestar.core.evaluate.lights import lights_at
 from lodestar.core.light.lamps import SunLight
@@ -38,6 +39,7 @@ class SurroundingsTest(LettersCase):
         shot, before = self.session.shot, self.pixels().astype(int)
         self.choose("surroundings-kind", "Dusk")
         self.assertTrue(self.around().on and self.around().kind == "dusk")
+        self.assertIn("dusk", light(self.session.shot).second)
         self.assertFalse(any(lamp.on for lamp in self.session.shot.lamps if lamp.name == "Sky"))
         self.wait_picture()
         self.assertGreater(np.abs(self.pixels().astype(int) - before).max(), 40)

@@ -1,5 +1,6 @@
 """The reading of each step: how it stands, in one figure or sentence."""
 
+from pathlib import Path
 from typing import NamedTuple
 
 from lodestar.core.edits.lights import sun_of
@@ -116,10 +117,13 @@ def place(shot: Shot) -> Reading:
 def light(shot: Shot) -> Reading:
     if not shot.objects:
         return Reading(EMPTY, "nothing yet")
-    sun, lines = sun_of(shot), shot.shadow.lines
+    sun, lines, around = sun_of(shot), shot.shadow.lines, shot.surroundings
+    lit_by = {"sky": "the new sky", "picture": Path(around.picture).stem or "a picture"}.get(around.kind, around.kind)
     if sun is None or not sun.on:
-        return Reading(GOOD, "sky light only")
+        return Reading(GOOD, f"lit by {lit_by}" if around.on else "sky light only", "from all around" if around.on else "")
     first = f"sun {sun.bearing.at(shot.first)[0]:.0f}° / {sun.height.at(shot.first)[0]:.0f}°"
+    if around.on:
+        return Reading(GOOD, first, f"and {lit_by}")
     return Reading(GOOD, first, f"from {plural(len(lines), 'shadow')}" if lines else "set by hand")
 
 

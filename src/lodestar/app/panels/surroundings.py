@@ -43,7 +43,6 @@ class SurroundingsSection:
         section.add("", self.sun)
         self.rows = panel.section("Turn and light of the surroundings")
         panel.value_rows(self.rows, lambda: "surroundings", Surroundings, "surroundings", "surroundings")
-        self.session.view_changed.connect(self._fact)
 
     def refresh(self) -> None:
         around = self.session.shot.surroundings
@@ -54,10 +53,6 @@ class SurroundingsSection:
         self.sun.setVisible(around.on)
         self.sun.setChecked(around.sun)
         self.rows.setVisible(around.on)
-        self._fact()
-
-    def _fact(self) -> None:
-        around = self.session.shot.surroundings
         self.section.fact.setText(around.kind if around.on else "none")
 
     def _choose(self, kind: str) -> None:
