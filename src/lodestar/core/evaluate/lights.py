@@ -53,7 +53,7 @@ def turn_at(shot: Shot, frame: float) -> F64:
 
 
 def _around(shot: Shot, around: Surroundings, frame: float) -> Around:
-    floor = round(around.floor.at(frame)[0], 1)
+    floor = float(round(around.floor.at(frame)[0]))  # each makes tables anew, so that a drag makes a few dozen at most
     if around.kind == "sky":
         backdrop = shot.backdrop
         if backdrop.kind != "picture":
