@@ -350,7 +350,7 @@ class OldShotTest(unittest.TestCase):
         # where an inset was cut otherwise: a pixel here and there on an edge; light that was dotted by few samples is even since; and what
         # facets send on to each other was lost before, a little at flat views
         self.assertLess((off > 2).mean(), 0.006)
-        self.assertLess(off.max(), 40)
+        self.assertLess(off.max(), 48)  # one px of a slanted edge that took other samples
 
 
 class EditsTest(unittest.TestCase):
