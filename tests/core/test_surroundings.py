@@ -37,6 +37,7 @@ from lodestar.core.light.surroundings import (
 from lodestar.core.media.panorama import panorama
 from lodestar.core.picture.frame import frame, light_frame
 from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.items import Item, Texture
 from lodestar.core.render.textures import RIPPLES
 from lodestar.core.shape.solids import box_mesh, card_mesh
@@ -140,6 +141,45 @@ class LightTest(unittest.TestCase):
         middle = colour[34:40, 28:36].reshape(-1, 4).mean(0)
         self.assertAlmostEqual(float(middle[0]), 0.5, delta=0.05)
         self.assertLess(float(middle[1]), 0.12)
+
+
+class GroundSeenTest(unittest.TestCase):
+    """A polished plate stands upright on the ground; the camera filmed a ground that is green on the left and red on the right."""
+
+    def colour(self, plate, roughness=0.03):
+        wall = Item(box_mesh(), placed(0, 0.5, 0, 3, 0.1, 2), (1.0, 1.0, 1.0), roughness, 1.0)
+        camera = looking((0.0, -4.0, 1.6), (0.0, 0.0, 0.4), 70, (96, 96))
+        layers = Engine().render([wall, GROUND], [SkyLight(np.full(3, 0.5))], lambda share: camera, (96, 96), Quality(0.0, 64), plate=plate)
+        found = np.zeros((96, 96, 4), np.float32)
+        h, w = layers.colour.shape[:2]
+        found[layers.top : layers.top + h, layers.left : layers.left + w] = layers.colour
+        return found
+
+    def test_metal_mirrors_the_ground_that_was_filmed(self):
+        """By the law of reflection what is on the left of the ground is seen on the left; what was not filmed stays even."""
+        light = np.zeros((96, 96, 3), np.float32)
+        light[:, :48, 1], light[:, 48:, 0] = 0.8, 0.8
+        found, even = self.colour(lambda: light), self.colour(None)
+        low = slice(46, 50)  # there it shows the ground between it and the foot of the picture
+        self.assertGreater(float(found[low, 36:44, 1].mean()), 0.6)
+        self.assertLess(float(found[low, 36:44, 0].mean()), 0.15)
+        self.assertGreater(float(found[low, 52:60, 0].mean()), 0.6)
+        self.assertLess(float(np.ptp(even[low, 36:60, :3].mean((0, 1)))), 0.02)
+        # what mirrors the sky shows no ground
+        np.testing.assert_allclose(found[22:26, 40:56, :3], even[22:26, 40:56, :3], atol=0.02)
+
+    def test_a_rough_mirror_blurs_it_and_matt_letters_do_not_ask_for_it(self):
+        light = np.zeros((96, 96, 3), np.float32)
+        light[:, :48, 1], light[:, 48:, 0] = 0.8, 0.8
+        step = lambda found: float(np.abs(np.diff(found[48, 30:66, 1])).max())
+        self.assertLess(step(self.colour(lambda: light, 0.5)), 0.5 * step(self.colour(lambda: light)))
+
+        def never():
+            raise AssertionError("nothing here mirrors")
+
+        matt = Item(box_mesh(), placed(0, 0.5, 0, 3, 0.1, 2), (1.0, 1.0, 1.0), 0.6, 0.0)
+        camera = looking((0.0, -4.0, 1.6), (0.0, 0.0, 0.4), 70, (96, 96))
+        self.assertIsNotNone(Engine().render([matt, GROUND], [SkyLight(np.ones(3))], lambda share: camera, (96, 96), Quality(0.0, 2), plate=never))
 
 
 class FilesTest(unittest.TestCase):

@@ -170,7 +170,8 @@ def _render(
     solid = [item for own in items.values() for item in own]
     lights = lights_at(shot, index)
     ground = ground_items(shot, things, solid, camera(0.0).centre, lights)
-    return workshop.engine.render([*solid, *ground], lights, camera, size[:2], quality, check)
+    plate = lambda: in_working(plate_light(shot, workshop, index, size), shot.plate.colour.primaries)  # type: ignore[union-attr]
+    return workshop.engine.render([*solid, *ground], lights, camera, size[:2], quality, check, plate)
 
 
 def _each_cut(

@@ -16,6 +16,7 @@ from .geometry import SENT, SENT_SUM, check_solids, sent_light, sent_middles, st
 from .items import Item
 from .region import footprint
 from .sampling import samples
+from .seen import Seen, seen_of
 from .sphere import sphere_of
 from .vectors import bright
 
@@ -70,11 +71,13 @@ class Engine:
         size: tuple[int, int],
         quality: Quality,
         check: Callable[[], None] = lambda: None,
+        plate: Callable[[], np.ndarray] | None = None,
     ) -> Layers | None:
         """Our layers in the filmed pixels of a picture of `size` (width, height); None where they touch none of it.
 
         camera(share of a frame's time from the middle of the exposure) is the camera then. check is called meanwhile, some 50
-        times a second, and may raise. Raises RenderError where the machine cannot render.
+        times a second, and may raise. plate() gives the frame, (h, w, 3) linear light of Rec.709, for what mirrors the ground; it is called
+        only if something does. Raises RenderError where the machine cannot render.
         """
         if not any(i.drawn and len(i.mesh.triangles) for i in items):
             return None
@@ -82,9 +85,9 @@ class Engine:
         if quality.detail != 1:
             coarse = (max(round(size[0] * quality.detail), 1), max(round(size[1] * quality.detail), 1))
             scale = coarse[0] / size[0]
-            layers = self._render(items, lights, lambda share: camera(share).scaled(scale), coarse, quality, check)
+            layers = self._render(items, lights, lambda share: camera(share).scaled(scale), coarse, quality, check, plate)
             return layers and _enlarged(layers, scale, size)
-        return self._render(items, lights, camera, size, quality, check)
+        return self._render(items, lights, camera, size, quality, check, plate)
 
     def _render(
         self,
@@ -94,6 +97,7 @@ class Engine:
         size: tuple[int, int],
         quality: Quality,
         check: Callable[[], None],
+        plate: Callable[[], np.ndarray] | None,
     ) -> Layers | None:
         span = quality.shutter + abs(quality.readout)
         area = footprint(items, lights, camera, size, span, quality.error, quality.aperture, quality.focus)
@@ -104,7 +108,8 @@ class Engine:
         eye = eye_of(self._nets, camera, area, size, quality.shutter, quality.readout, here.origin, here.scale, quality.aperture, quality.focus)
         film = _film(bottom - top, right - left)
         sent = sent_light(items, here.origin, here.scale)
-        table, lit, stop = samples(quality.most), _lights(lights, sent, here.origin, here.scale), np.zeros(1, np.uint8)
+        seen = seen_of(plate() if plate is not None and _mirrors(items) else None, camera(0.0), size, here.origin, here.scale)
+        table, lit, stop = samples(quality.most), _lights(lights, sent, here.origin, here.scale, seen), np.zeros(1, np.uint8)
         seed = np.uint32(quality.seed * 0x9E3779B1 & 0xFFFFFFFF)
         count = -(-(right - left) // rays.TILE) * -(-(bottom - top) // rays.TILE)
         numbers = [np.arange(k, min(k + TILES_AT_ONCE, count)) for k in range(0, count, TILES_AT_ONCE)]
@@ -138,12 +143,17 @@ def _depth(ours: np.ndarray, camera: Camera, origin: np.ndarray, scale: float) -
     return np.where(weight > 0, place + np.float32(camera.R[2] @ origin + camera.t[2]), np.float32(np.inf))
 
 
+def _mirrors(items: Sequence[Item]) -> bool:
+    """Whether something of ours shows what stands before it: as `lighting.shaded` tells."""
+    return any(look.metal > 0 or look.coat > 0 or look.roughness < lighting.SHINY for i in items if i.drawn for look in i.finishes)
+
+
 def _film(height: int, width: int) -> rays.Film:
     blank = lambda *deep: np.zeros((height, width, *deep), np.float32)
     return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(3), np.zeros((height, width), np.int32), blank(12))
 
 
-def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origin: np.ndarray, scale: float) -> lighting.Lights:
+def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origin: np.ndarray, scale: float, seen: Seen) -> lighting.Lights:
     """As kernels take them, in the axes of a stage. What the place sends back is lit by all suns and the sky. sent: of what glows."""
     suns = [light for light in lights if isinstance(light, SunLight)]
     sky = sum((light.colour for light in lights if isinstance(light, SkyLight)), np.zeros(3))
@@ -173,7 +183,7 @@ def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origi
     level = sky if around is None else sky + around.colour
     # ground that stands for the place looks in a mirror as what lies beneath does
     place = bounce if around is None else bounce + around.floor
-    kept = (np.ascontiguousarray(points), place.astype(float), float(bright(level)), sphere_of(around))
+    kept = (np.ascontiguousarray(points), place.astype(float), float(bright(level)), sphere_of(around), seen)
     return lighting.Lights(rows, sky.astype(float), bounce.astype(float), table, *kept)
 
 

@@ -25,12 +25,14 @@ from .looks import patterned, surface_at
 from .meeting import FAR, blocked, hit, may_meet, nearest, off, share_open, surface_of
 from .near import asked, from_near
 from .sampling import AROUND, MIRROR, SKY, SUN, SUNS
+from .seen import Seen, seen_at
 from .sphere import Sphere, around_blurred, around_in, around_matt, chosen, density_of, guide_of
-from .vectors import around, bright, dot, in_cone, normalised, smoothstep
+from .vectors import along, around, bright, dot, in_cone, normalised, smoothstep
 
 COAT_ROUGHNESS, COAT_F0 = 0.06, 0.04  # of a clear coat: polished, of an index of 1.5
 WIDE_GLOSS = 0.3  # roughness
 BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
+SPREAD = 0.7  # times GGX's width: of the part of the ground that one facet's ray stands for, of its distance
 SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
 MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for water or a polished floor: half of its facets lie within
 
@@ -39,7 +41,8 @@ class Lights(NamedTuple):
     """suns (n, 7): direction, colour, cosine of half the width. sky, bounce (3,): light of the sky, and of the place beneath.
 
     near (m, NEAR): lamps that are near, in the axes of the rays: columns of `near`. sent (k, SENT): triangles of those that glow. place (3,): light
-    that what stands for the place sends on. open_sky: brightness of the light of sky and surroundings on level ground. sphere: the surroundings.
+    that what stands for the place sends on. open_sky: brightness of the light of sky and surroundings on level ground. sphere: the surroundings. seen: what the
+    plate shows of the ground.
     """
 
     suns: np.ndarray
@@ -50,6 +53,7 @@ class Lights(NamedTuple):
     place: np.ndarray
     open_sky: float
     sphere: Sphere
+    seen: Seen
 
 
 @inlined
@@ -276,7 +280,8 @@ def _add_far(things, lights, ray, words, address, of, at, sample, colour, soft, 
                 noise[0] = 1.0
             way += bright(second)
             through += seen * (min(bright(lights.place), bright(second)) if behind else bright(second))
-            if of.sampled and seen > 0 and not behind:  # what the place sends is found by facets
+            # what the place sends is found by facets
+            if of.sampled and seen > 0 and not behind and not (e[2] < 0 and _ground_seen(things, lights, of.start, e, of.roughness)[0] > 0):
                 _add_gloss_by_light(lights.sphere, of, e, seen, soft)
     up, turned = 0.5 + 0.5 * n[2], 2 * dot(n, v)
     m = (turned * n[0] - v[0], turned * n[1] - v[1], turned * n[2] - v[2])
@@ -324,13 +329,20 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, soft, n
         if part <= 0 or dot(d, of.face) <= 0:
             continue
         meets = may_meet(things, of.start, d, MIRRORED) and nearest(things, ray, words, address, of.start, d, at, MIRRORED)
-        if not meets and not by_sample:
+        sure, ground = 0.0, (0.0, 0.0, 0.0)
+        if lights.seen.there and not meets:
+            sure, ground = _ground_seen(things, lights, of.start, d, wide)
+        if not meets and not by_sample and sure <= 0:
             continue
         noise[0] = 1.0
         met, gone, weight = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 1.0
         if meets:
-            met = _sent_back(things, lights, ray, words, address, d, at, sample)
+            met = _sent_back(things, lights, ray, words, address, of.start, d, at, wide, sample)
             gone = _from_even(lights, d, 0.0) if by_sample else _from_far(lights, d, 0.0)
+        elif sure > 0:
+            far = _from_far(lights, d, 0.0)
+            met = (far[0] + sure * (ground[0] - far[0]), far[1] + sure * (ground[1] - far[1]), far[2] + sure * (ground[2] - far[2]))
+            gone = _from_even(lights, d, 0.0) if by_sample else far
         else:
             met = around_in(lights.sphere, d)
             own = _density_of_facets(n, v, d, of.nv, of.roughness)
@@ -343,6 +355,17 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, soft, n
                 soft[c] += of.share * gloss * (part * weight * (f0 + (1.0 - f0) * fresnel) * met[c] - (f0 * of.scale + of.offset) * gone[c])
             else:
                 soft[c] += of.share * (of.over_coat if layer == 0 else gloss * (f0 * of.scale + of.offset)) * (met[c] - gone[c])
+
+
+@inlined
+def _ground_seen(things, lights, p, d, roughness):
+    """How surely, 0 to 1, and in which light (3) the plate shows the level ground that a ray from p along d comes to."""
+    if not lights.seen.there or not things.levelled or d[2] >= -1e-4:
+        return 0.0, (0.0, 0.0, 0.0)
+    t = (things.level - p[2]) / d[2]
+    if t <= 0:
+        return 0.0, (0.0, 0.0, 0.0)
+    return seen_at(lights.seen, along(p, d, t), SPREAD * t * roughness * roughness)
 
 
 @inlined
@@ -380,12 +403,18 @@ def _from_far(lights, m, roughness):
 
 
 @inlined
-def _sent_back(things, lights, ray, words, address, d, at, sample):
-    """Light (3) that what the last ray met, along d, sends back to where the ray began: of suns and all that is far, not of a second neighbour."""
+def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample):
+    """Light (3) that what the last ray met, from o along d, sends back to where the ray began: of suns and all that is far, not of a second neighbour.
+    spread: roughness of the mirror, which sees the place the less sharp the farther it is."""
     k, p, n, face, start, own, wide = hit(things, ray, words, at)
     number = things.number[k]
     if not number[DRAWN]:
-        return (lights.place[0], lights.place[1], lights.place[2])
+        even = (lights.place[0], lights.place[1], lights.place[2])
+        if not lights.seen.there:
+            return even
+        away = math.sqrt((p[0] - o[0]) ** 2 + (p[1] - o[1]) ** 2 + (p[2] - o[2]) ** 2)
+        sure, light = seen_at(lights.seen, p, SPREAD * away * spread * spread)
+        return (even[0] + sure * (light[0] - even[0]), even[1] + sure * (light[1] - even[1]), even[2] + sure * (light[2] - even[2]))
     look = things.value[surface_of(things, words)]
     if dot(face, d) > 0:
         n, face = (-n[0], -n[1], -n[2]), (-face[0], -face[1], -face[2])

@@ -16,6 +16,7 @@ from .lighting import Lights, mirrored, received, shaded
 from .looks import patterned, surface_at
 from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, surface_of
 from .sampling import BLOCK, LENS, MIRROR, Table
+from .seen import Seen
 from .sphere import Sphere
 from .vectors import along, bright, dot, normalised
 
@@ -222,6 +223,16 @@ def _uncounted(things, eye, lights, film, table):
                 unmanaged(lights.sphere.density),
                 unmanaged(lights.sphere.turn),
                 lights.sphere.gain,
+            ),
+            Seen(
+                lights.seen.there,
+                unmanaged(lights.seen.texels),
+                unmanaged(lights.seen.levels),
+                unmanaged(lights.seen.R),
+                unmanaged(lights.seen.centre),
+                lights.seen.focal,
+                lights.seen.cx,
+                lights.seen.cy,
             ),
         ),
         Film(
