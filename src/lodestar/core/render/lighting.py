@@ -33,6 +33,7 @@ COAT_ROUGHNESS, COAT_F0 = 0.06, 0.04  # of a clear coat: polished, of an index o
 WIDE_GLOSS = 0.3  # roughness
 BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 SPREAD = 0.7  # times GGX's width: of the part of the ground that one facet's ray stands for, of its distance
+NEAR_FACETS = 0.85  # of all, by how far they lie off
 SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
 MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for water or a polished floor: half of its facets lie within
 
@@ -325,7 +326,9 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, soft, n
         if layer == 0 and of.coat <= 0 or layer == 1 and not of.shiny:
             continue
         wide, by_sample = COAT_ROUGHNESS if layer == 0 else of.roughness, layer == 1 and of.sampled
-        d, part = facet_mirrored((-v[0], -v[1], -v[2]), n, max(wide * wide, LEAST_WIDTH), sample[MIRROR], sample[MIRROR + 1])
+        # the few facets of a polished surface that lie far off would be single px of something else
+        u = sample[MIRROR] * (1.0 if by_sample else NEAR_FACETS)
+        d, part = facet_mirrored((-v[0], -v[1], -v[2]), n, max(wide * wide, LEAST_WIDTH), u, sample[MIRROR + 1])
         if part <= 0 or dot(d, of.face) <= 0:
             continue
         meets = may_meet(things, of.start, d, MIRRORED) and nearest(things, ray, words, address, of.start, d, at, MIRRORED)
