@@ -197,9 +197,10 @@ class SamplesTest(unittest.TestCase):
             self.assertEqual(len({tuple(b) for b in boxes}), n, split)
 
     def test_places_in_a_pixel_are_even_at_every_power_of_two(self):
-        places = sampling._pairs(64, 7)[:, 0] / 2**32
-        for n in (2, 4, 16, 64):
-            self.net(places[:n])
+        for pair in (0, sampling.TURNED_PAIRS):  # in the px, and on the lens
+            places = sampling._pairs(64, 7)[:, pair] / 2**32
+            for n in (2, 4, 16, 64):
+                self.net(places[:n])
 
     def test_directions_of_each_round_are_even_over_pixels_too(self):
         block = np.stack([sampling._pairs(16, place) for place in range(64)]) / 2**32

@@ -212,7 +212,7 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
     """
     nv = max(dot(n, v), 1e-3)
     metal, coat, glow = look[METAL], look[COAT], look[GLOW]
-    scale, offset, lost = split_sum(nv, roughness)
+    scale, offset, lost = split_sum(nv, roughness, metal)
     kept, over_coat = 1.0, 0.0
     if coat > 0:
         over_coat = coat * (COAT_F0 + (1.0 - COAT_F0) * (1.0 - nv) ** 5)
@@ -448,7 +448,7 @@ def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample):
         matt = around_matt(lights.sphere, n)
     turned = 2 * dot(n, v)
     far = _from_far(lights, (turned * n[0] - v[0], turned * n[1] - v[1], turned * n[2] - v[2]), roughness)
-    scale, offset, lost = split_sum(nv, roughness)
+    scale, offset, lost = split_sum(nv, roughness, metal)
     even = 1.0 - metal
     x += base[0] * even * (up * lights.sky[0] + (1.0 - up) * lights.bounce[0] + matt[0]) + far[0] * (f0[0] * scale + offset) * (1.0 + f0[0] * lost)
     y += base[1] * even * (up * lights.sky[1] + (1.0 - up) * lights.bounce[1] + matt[1]) + far[1] * (f0[1] * scale + offset) * (1.0 + f0[1] * lost)
