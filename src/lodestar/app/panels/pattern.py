@@ -1,6 +1,5 @@
 """The pattern of a solid: one that goes through it, a picture that is laid over it, or the stone of the place."""
 
-from lodestar.core.basics.errors import UserError
 from lodestar.core.edits.stone import with_picture
 from lodestar.core.shot.objects import TEXTURES, Solid
 
@@ -45,7 +44,4 @@ class PatternSection:
         if chosen is None:
             return
         path, id_ = chosen[0], self.session.selected
-        try:
-            self.session.edit("Lay a picture over it", lambda s: with_picture(s, id_, path))
-        except UserError as error:
-            self.session.fail(error)
+        self.session.edit("Lay a picture over it", lambda s: with_picture(s, id_, path))

@@ -6,7 +6,6 @@ import msgspec
 import numpy as np
 
 from ..basics.colour import decode
-from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..basics.keyed import constant
 from ..evaluate.cameras import camera_at
@@ -16,8 +15,7 @@ from ..media.pictures import picture_frame
 from ..media.tiles import endless, evenly_lit, packed, smaller, straightened
 from ..shot.document import Shot
 from ..shot.motion import with_things
-from ..shot.objects import Solid
-from .arrange import find
+from .surfaces import solid_of, without_keyed
 
 SIDE_PX = 150  # of the plate, that a patch is wide about
 ROUGH = 0.9  # of stone, plaster and soil (common practice, no source)
@@ -60,11 +58,9 @@ def with_surface_of_place(shot: Shot, id_: str, light: np.ndarray, frame: int, q
     """The thing made of what a square of the plate shows. light: (h, w, 3) the plate in linear light of Rec.709.
 
     What the square sends back, over what a white surface there would by the lamps of the shot, is its colour; slow changes of light are taken out,
-    and it is made endless. Raises UserError for a thing without surface.
+    and it is made endless. Values that have keys keep them. Raises UserError for a thing without surface.
     """
-    item = find(shot, id_)
-    if not isinstance(item, Solid):
-        raise UserError(f"{item.name} has no surface.", "Choose a title, a logo or a solid.")
+    item = solid_of(shot, id_)
     white = np.maximum(light_on(lights_at(shot, frame), quad.normal), LEAST_LIGHT)
     tile = endless(evenly_lit(straightened(np.ascontiguousarray(light, np.float32), quad.corners)) / white.astype(np.float32))
     fields = {
@@ -77,14 +73,12 @@ def with_surface_of_place(shot: Shot, id_: str, light: np.ndarray, frame: int, q
         "metal": constant(0.0),
         "coat": constant(0.0),
     }
-    return with_things(shot, {id_: msgspec.structs.replace(item, **fields)})
+    return with_things(shot, {id_: msgspec.structs.replace(item, **without_keyed(item, fields))})
 
 
 def with_picture(shot: Shot, id_: str, path: str) -> Shot:
     """The thing with a picture of a file laid over it. Raises PlateError where it cannot be read, UserError for a thing without surface."""
-    item = find(shot, id_)
-    if not isinstance(item, Solid):
-        raise UserError(f"{item.name} has no surface.", "Choose a title, a logo or a solid.")
+    item = solid_of(shot, id_)
     codes = smaller(np.ascontiguousarray(picture_frame(path, 0)[..., :3]))
     data = packed(decode(codes / np.float32(255), "srgb"))
     return with_things(shot, {id_: msgspec.structs.replace(item, texture="picture", texture_picture=data)})

@@ -9,7 +9,7 @@ from ..basics.keyed import Keyed, constant
 from ..evaluate.objects import box_of
 from ..shot.document import Shot
 from ..shot.motion import with_things
-from ..shot.objects import Extruded, Solid, Surface
+from ..shot.objects import Extruded, Object, Solid, Surface
 from .arrange import find, new_id
 
 # Numbers are told as their keyed values; 'pattern' is the size of the pattern in heights of the thing, 'parts' what edges, sides and back
@@ -94,15 +94,25 @@ def _fields(made_of: dict[str, Any], height: float) -> dict[str, Any]:
     return found | {name: made_of[name] for name in ("colour", "second") if name in made_of}
 
 
-def with_ready(shot: Shot, id_: str, name: str, frame: float) -> Shot:
-    """The thing with one of the READY surfaces. Values that have keys keep them: only what holds still is set."""
+def solid_of(shot: Shot, id_: str) -> Object:
+    """The thing with this id. Raises UserError where it has no surface."""
     item = find(shot, id_)
     if not isinstance(item, Solid):
         raise UserError(f"{item.name} has no surface.", "Choose a title, a logo or a solid.")
+    return item
+
+
+def without_keyed(item: Object, fields: dict[str, Any]) -> dict[str, Any]:
+    """Those of the fields that an object holds still: values that have keys keep them."""
+    return {name: value for name, value in fields.items() if not (isinstance(old := getattr(item, name), Keyed) and old.keys)}
+
+
+def with_ready(shot: Shot, id_: str, name: str, frame: float) -> Shot:
+    """The thing with one of the READY surfaces. Values that have keys keep them: only what holds still is set."""
+    item = solid_of(shot, id_)
     low, high = box_of(item, frame)
     made_of, height = READY[name], float(high[2] - low[2])
-    kept = {field: value for field in (*NUMBERS, "texture_size", "texture_amount") if isinstance(value := getattr(item, field), Keyed) and value.keys}
-    fields = {**_fields(made_of, height), **kept}
+    fields = without_keyed(item, _fields(made_of, height))
     if isinstance(item, Extruded):
         parts = made_of.get("parts", {})
         fields["surfaces"] = tuple(Surface(id=new_id(), part=part, **_fields(own, height)) for part, own in parts.items())
