@@ -7,16 +7,18 @@ import unittest
 import cv2
 import msgspec
 import numpy as np
-from scipy.sparse import csr_array
+from scipy.sparse import csr_array, diags_array
 from scipy.sparse.csgraph import breadth_first_order, maximum_flow
+from scipy.sparse.linalg import spsolve
 
 from lodestar.core.basics.errors import Cancelled, ShotFileError, UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.light.sun import direction
-from lodestar.core.matte import cut
+from lodestar.core.matte import closed_form, cut
 from lodestar.core.matte.background import Predicted, _middle, differs_in_shade, shade_of_ground
+from lodestar.core.matte.closed_form import matted
 from lodestar.core.matte.edge import soft_edge
 from lodestar.core.matte.sources import View, coverage_of
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, drawn, laid_out, stored, with_found
@@ -118,6 +120,27 @@ class PartsTest(unittest.TestCase):
         off = lambda alpha: float(np.abs(alpha - true)[trimap == 0.5].mean())
         self.assertLess(off(ours), off(theirs))
         self.assertLess(off(ours), 0.03)
+
+    def test_the_energy_of_the_soft_edge_is_that_of_closed_form_matting(self):
+        """Rows of the Laplacian against pymatting's, whole; and its minimum against a direct solver (SciPy's)."""
+        from pymatting.laplacian.cf_laplacian import cf_laplacian
+
+        rng = np.random.default_rng(4)
+        light, band = rng.random((14, 18, 3)).astype(np.float32), np.zeros((14, 18), bool)
+        band[3:11, 4:13] = True
+        theirs = cf_laplacian(light.astype(float), epsilon=closed_form.EVEN, radius=1).tocsr()
+        at = np.flatnonzero(band)
+        number = np.full(band.shape, -1, np.int32)
+        number.ravel()[at] = np.arange(len(at))
+        ours, _ = closed_form._laplacian(light, number, len(at), closed_form.EVEN)
+        for k, (y, x) in enumerate(zip(*np.divmod(at, 18))):
+            row = np.zeros(band.shape)
+            row[y - 2 : y + 3, x - 2 : x + 3] = ours[k].reshape(5, 5)
+            np.testing.assert_allclose(row.ravel(), theirs[at[k]].toarray()[0], atol=1e-4)  # single precision of the colours
+        wanted, trust = rng.random(band.shape), np.full(band.shape, 0.05)
+        matrix = theirs[at][:, at] + diags_array(np.full(len(at), 0.05))
+        right = 0.05 * wanted[band] - theirs[at][:, np.flatnonzero(~band)] @ wanted[~band]
+        np.testing.assert_allclose(matted(light, wanted, trust, band)[band], np.clip(spsolve(matrix.tocsc(), right), 0, 1), atol=2e-3)
 
     def test_a_shadow_is_told_from_what_is_as_dark_but_of_another_colour(self):
         rng = np.random.default_rng(2)

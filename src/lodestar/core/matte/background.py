@@ -18,6 +18,7 @@ MOST_SOURCES = 8
 EVERY = 6  # only frames of these numbers are looked into, so that a few decoded ones serve a whole run of frames
 SHADE = 1.2  # log-odds that a pixel which could be the background in shadow gains for being the subject
 SHADED_LEAST, SHADED_MOST, SHADED_PX = 0.3, 0.92, 40  # what a shadow leaves of the ground; pixels that tell how much
+MAPS_KEPT = 3  # frames
 NODE_PX = 16  # between the nodes of a map from frame to frame, in plate px
 ROW = 1024  # a list of places is resampled in rows of so many: OpenCV takes no side over 32,767
 
@@ -50,9 +51,16 @@ class Background:
             self._maps[frame, source] = self._warp(frame, source)
         return self._maps[frame, source]
 
-    def forget_before(self, frame: int, reach: int) -> None:
-        """Let go of maps of frames that are far from this one."""
-        self._maps = {key: m for key, m in self._maps.items() if abs(key[0] - frame) <= reach}
+    def hide(self, frame: int, alpha: np.ndarray) -> None:
+        """What is covered in a frame, (h, w) in 0..1, is left out of the backgrounds of other frames."""
+        if frame % EVERY == 0:
+            self.hidden[frame] = (cv2.dilate(alpha, np.ones((5, 5), np.uint8)) * 255 > 5).astype(np.uint8)
+
+    def forget_far(self, frame: int, painted: int) -> None:
+        """Let go of what is needed neither for the frames next to one of these nor, of what is hidden, for those round the other."""
+        self._maps = {key: m for key, m in self._maps.items() if abs(key[0] - frame) <= MAPS_KEPT}
+        far = APART[-1] + EVERY
+        self.hidden = {f: h for f, h in self.hidden.items() if min(abs(f - frame), abs(f - painted)) <= far}
 
     def sources_of(self, frame: int) -> list[int]:
         """The frames that a frame's background is predicted from."""

@@ -7,6 +7,7 @@ in `background`, `colours`, `cut` and `edge`.
 """
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 import cv2
 import numpy as np
@@ -26,14 +27,26 @@ CLEAR_PX = 4  # from the subject, of the small picture: from here on its shadow 
 PAD_PX = 70  # round the subject, of the small picture
 LOST_PX = 20  # a subject of fewer px of the small picture is gone
 RING_PX = 20  # round a subject, whose colours are those of its surroundings
-MAPS_KEPT = 3  # frames
+# what differs from the background and is no darker is no shadow: so near to the subject it may be a part that was lost, and does not teach
+# what else moves. From px of the small picture on, and over how many, it does again
+NEAR_PX, PAST_NEAR_PX = 6, 8
+LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
+
+
+class Known(NamedTuple):
+    """What was found of a frame, each (h, w) of the small picture. mask: bool; odds: log-odds of not being the background; other: 0..1, how
+    surely something else than the subject moved here."""
+
+    mask: np.ndarray
+    odds: np.ndarray
+    other: np.ndarray
 
 
 class Follower:
     """Finds and follows one subject. reader: frames (h, w, 3) uint8; warp: where the still scene goes; frames: that can be read; shade: where
     a subject's own shadow falls.
 
-    It keeps the mask, the evidence and what the colours were of each frame that it was through.
+    It keeps what it found of the frame that was painted and of the last one, and what the subject's colours were.
     """
 
     def __init__(self, reader: Reader, warp: Warp, frames: range, width: int, height: int, shade: Shade = lambda frame, at: None) -> None:
@@ -42,8 +55,7 @@ class Follower:
         self.shrink = max(1, round(width / SMALL_PX))
         self.size = (width // self.shrink, height // self.shrink)
         self.background = Background(reader, warp, frames, (height, width))
-        self.masks: dict[int, np.ndarray] = {}
-        self.evidence: dict[int, np.ndarray] = {}
+        self.known: dict[int, Known] = {}  # the frame that was painted, and the last one
         self._small_kept: dict[int, np.ndarray] = {}
         self._key: np.ndarray | None = None  # the colours of the frame that was painted
         self._colours: np.ndarray | None = None
@@ -83,7 +95,7 @@ class Follower:
     def select(self, source: Brushed, frame: int) -> Found:
         """The subject on a frame by its strokes alone."""
         strokes = self.strokes_on(source, frame)
-        picture, back, plain, odds, bins, _ = self._looked_at(frame)
+        picture, back, plain, odds, bins, *_ = self._looked_at(frame)
         inside, outside = strokes == INSIDE, strokes == OUTSIDE
         self._key = self._colours = colours.whole_model(bins, inside, outside)
         alike = np.clip(colours.log_ratio_of_whole(bins, self._key) / 2, 0, 1)
@@ -96,16 +108,17 @@ class Follower:
         weight = colours.log_ratio_of_whole(bins, self._key) + 1.2 * moved + np.clip((away[1] - away[0]) / 30, -1.5, 1.5)
         weight[inside], weight[outside] = 12, -12
         found = parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50))
-        self.masks[frame], self.evidence[frame] = pieces(found, inside), odds
+        self.known[frame] = Known(pieces(found, inside), odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
 
-    def _looked_at(self, frame: int) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-        """All of a frame, its background, its evidence twice (`differs`), its colours' bins and the background's spread; the last frame's are kept, for the next stroke."""
+    def _looked_at(self, frame: int) -> tuple[np.ndarray, ...]:
+        """All of a frame, its background, its evidence twice (`differs`), its colours' bins, the background's spread and its support; the last
+        frame's are kept, for the next stroke."""
         if self._last is None or self._last[0] != frame:
             picture = self.small(frame)
             back, spread, support = self.behind(frame, (slice(0, self.size[1]), slice(0, self.size[0])))
-            self._last = frame, (picture, back, *differs(picture, back, spread, support), colours.bins_of(picture), spread)
+            self._last = frame, (picture, back, *differs(picture, back, spread, support), colours.bins_of(picture), spread, support)
         return self._last[1]
 
     # from frame to frame -------------------------------------------------------------------------------------------------------
@@ -114,13 +127,14 @@ class Follower:
         """The subject of a frame from that of the frame before it, or after it; strokes on the frame hold."""
         assert self._key is not None
         strokes = self.strokes_on(source, frame)
-        look_for = self.masks[before] | (strokes == INSIDE)
+        last = self.known[before]
+        look_for = last.mask | (strokes == INSIDE)
         if look_for.sum() < LOST_PX:
-            self.masks[frame], self.evidence[frame] = np.zeros(self.size[::-1], bool), np.zeros(self.size[::-1], np.float32)
+            self._keep(frame, before, self._nothing())
             return self._finished(frame, 3, 1.0, False)
         part = self._part_round(look_for)
         carried, off, flow = self._carried(frame, before, part)
-        picture, prior = self.small(frame)[part], carried(self.masks[before]) > 0.5
+        picture, prior = self.small(frame)[part], carried(last.mask) > 0.5
         away, trust = signed_distance(prior), 1 / (1 + (off / 2) ** 2)
         shape = np.clip(away / PRIOR_PX, -2.5, 2.5) * (0.35 + 0.65 * trust)
         inside, outside = np.clip(away / 4, 0, 1) * (away < 60) * trust, np.clip(-away / 4, 0, 1) * (away > -60)
@@ -131,7 +145,7 @@ class Follower:
             shape, inside, outside = shape * doubt, inside * doubt, outside * doubt
             inside, outside = np.where(here > 0, 5.0 * (here == INSIDE), inside), np.where(here > 0, 5.0 * (here == OUTSIDE), outside)
         if frame == before:  # just looked at, all of it
-            back, plain, shaded, spread = (whole[part] for whole in (*self._looked_at(frame)[1:4], self._looked_at(frame)[5]))
+            back, plain, shaded, spread, support = (whole[part] for whole in (*self._looked_at(frame)[1:4], *self._looked_at(frame)[5:]))
         else:
             back, spread, support = self.behind(frame, part)
             plain, shaded = differs(picture, back, spread, support)
@@ -145,17 +159,29 @@ class Follower:
             self._shade = shade if shade is not None else self._shade
             if self._shade is not None:
                 odds = np.where(own, np.minimum(odds, differs_in_shade(picture, back, spread, self._shade)), odds).astype(np.float32)
-        data, moved = self._evidence(picture, carried(self.small(before)), inside, outside, odds, carried(self.evidence[before]))
+        moving = np.clip(carried(last.odds), 0, 1)
+        data, moved = self._evidence(picture, carried(self.small(before)), (inside, outside), odds, (moving, carried(last.other)))
         weight, seed = (shape + data).astype(np.float32), prior
         if held:
             weight[here == INSIDE], weight[here == OUTSIDE], seed = 14, -14, seed | (here == INSIDE)
         known = not held and bool(plain.any())  # without a background nothing speaks for a piece, and nothing against it
         new = pieces(parted(weight, picture, back, prior), seed, moved if known else None)
-        self.masks[frame], self.evidence[frame] = np.zeros(self.size[::-1], bool), np.zeros(self.size[::-1], np.float32)
-        self.masks[frame][part], self.evidence[frame][part] = new, odds
-        sure = 1.0 if held else self._sure(new, prior, data, before)
+        lost = np.clip((signed_distance(new) + NEAR_PX + PAST_NEAR_PX) / PAST_NEAR_PX, 0, 1) * _no_shadow(picture, back, support)
+        found = self._nothing()
+        found.mask[part], found.odds[part], found.other[part] = new, odds, np.clip(odds, 0, 1) * (1 - lost)
+        sure = 1.0 if held else self._sure(new, prior, data, last.mask)
+        self._keep(frame, before, found)
         speed = self.shrink * float(np.percentile(np.linalg.norm(flow, axis=-1)[new], 70)) if new.any() else 0.0
         return self._finished(frame, int(np.clip(3 + 0.1 * speed, 3, 10)), sure, held)
+
+    def _nothing(self) -> Known:
+        shape = self.size[::-1]
+        return Known(np.zeros(shape, bool), np.zeros(shape, np.float32), np.zeros(shape, np.float32))
+
+    def _keep(self, frame: int, before: int, found: Known) -> None:
+        """Of the others only the frame that was painted is needed again: the other direction begins there."""
+        painted = next(iter(self.known))
+        self.known = {f: k for f, k in self.known.items() if f in (painted, before)} | {frame: found}
 
     def _own_shadow(self, frame: int, mask: np.ndarray, part: tuple[slice, slice]) -> np.ndarray:
         """(h, w) bool: where the shadow of a subject (h, w) bool falls by the sun, in a part of the small picture; nowhere if that is not known."""
@@ -204,31 +230,32 @@ class Follower:
 
         return carried, off, forth
 
-    def _evidence(self, picture, before, inside, outside, odds, moving) -> tuple[np.ndarray, np.ndarray]:
+    def _evidence(self, picture, before, sides, odds, moving) -> tuple[np.ndarray, np.ndarray]:
         """Log-odds of each pixel by its colour and by the background; and those of the background alone, less what else moved.
 
-        before: the frame before, carried over; inside, outside: weights of its pixels in the colour models; moving: its evidence.
+        before: the frame before, carried over; sides: weights of its pixels inside and outside in the colour models; moving: how surely it
+        moved, 0..1, and how surely something else did.
         """
+        inside, outside = sides
         bins, old = colours.bins_of(picture), colours.bins_of(before)
         assert self._key is not None and self._colours is not None
         grid, total, whole = colours.local_model(old, inside, outside)
         self._colours = 0.9 * self._colours + 0.1 * whole
         still = colours.log_ratio(bins, grid, total, (0.7 * self._colours + 0.3 * self._key).astype(np.float32), 15.0, 3.0)
-        weight = np.clip(moving, 0, 1)
-        grid, total, whole = colours.local_model(old, inside * weight, outside * weight)
+        grid, total, whole = colours.local_model(old, inside * moving[0], outside * moving[1])
         # of what moved: the subject, or something that goes with it, as its shadow does
         among = colours.log_ratio(bins, grid, total, (0.5 * (self._key + whole) * [1, 0]).astype(np.float32), 8.0, 3.0)
         share = np.clip(odds / 1.5, 0, 1)
         moved = np.where(odds > 0, odds * np.clip((among + 1.5) / 2, -0.3, 1), odds)
         return W_COLOUR * (still + share * (among - still)) + W_BACKGROUND * moved, moved
 
-    def _sure(self, new: np.ndarray, prior: np.ndarray, data: np.ndarray, before: int) -> float:
+    def _sure(self, new: np.ndarray, prior: np.ndarray, data: np.ndarray, last: np.ndarray) -> float:
         """Expected overlap with the true matte: by the agreement with what was carried over, and by how much of the border has the
         evidence against it. The line was fitted on two rendered clips with true mattes."""
         if not new.any():
             rim = np.ones(self.size[::-1], bool)
             rim[12:-12, 12:-12] = False
-            left = rim[self.masks[before]].mean() > 0.3
+            left = rim[last].mean() > 0.3
             return 0.9 if prior.sum() < 200 or left else 0.3
         ring = np.abs(signed_distance(new)) < 2.5
         against = float((np.where(new, data, -data)[ring] < 0).mean()) if ring.any() else 1.0
@@ -236,7 +263,7 @@ class Follower:
 
     def _finished(self, frame: int, radius: int, sure: float, selected: bool) -> Found:
         """The soft edge at full size; what is covered is left out of the backgrounds of other frames."""
-        alpha, mask = np.zeros((self.height, self.width), np.float32), self.masks[frame]
+        alpha, mask = np.zeros((self.height, self.width), np.float32), self.known[frame].mask
         if mask.any():
             pad = -(-(2 * radius + 40) // self.shrink)
             ys, xs = np.nonzero(mask)
@@ -247,8 +274,8 @@ class Follower:
             corner = np.array([x0, y0], np.float32) * self.shrink
             soft = cv2.resize(soft, ((x1 - x0) * self.shrink, (y1 - y0) * self.shrink))
             alpha[part] = soft_edge(self.reader(frame)[part], soft, radius, lambda xy: self.background.at(frame, xy + corner))
-        self.background.hidden[frame] = (cv2.dilate(alpha, np.ones((5, 5), np.uint8)) * 255 > 5).astype(np.uint8) * 255
-        self.background.forget_before(frame, MAPS_KEPT)
+        self.background.hide(frame, alpha)
+        self.background.forget_far(frame, next(iter(self.known)))
         return stored(frame, alpha, sure, selected)
 
     def begin_colours_again(self) -> None:
@@ -259,8 +286,14 @@ class Follower:
         """A frame that was found before, with the strokes that lie on it now held against it."""
         frame, alpha = found.frame, laid_out(found, self.width, self.height)
         mask = cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA) > 0.5
-        _, _, plain, _, bins, _ = self._looked_at(frame)
-        self.masks[frame], self.evidence[frame] = mask, plain
+        _, _, plain, _, bins, *_ = self._looked_at(frame)
+        self.known[frame] = Known(mask, plain, np.clip(plain, 0, 1))
         near = cv2.dilate(mask.astype(np.uint8), np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)) > 0
         self._key = self._colours = colours.whole_model(bins, mask, near & ~mask)
         return self.step(source, frame, frame)
+
+
+def _no_shadow(picture: np.ndarray, background: np.ndarray, support: np.ndarray) -> np.ndarray:
+    """(h, w) 0..1: how surely a pixel is no shadow on its background, as some colour of it is brighter than there."""
+    ratio = (cv2.blur(picture.astype(np.float32), (3, 3)) + 4) / (cv2.blur(background, (3, 3)) + 4)
+    return np.clip((ratio.max(-1) - 1) / LIT, 0, 1) * (support >= 2)
