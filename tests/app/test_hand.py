@@ -11,6 +11,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QWidget
 
 from lodestar.app.session import STEPS
+from lodestar.core.matte.sources import View, matte_of
 from lodestar.core.shot import files
 from lodestar.core.shot.document import rebased
 from lodestar.core.track.tracks import make_tracks
@@ -268,6 +269,50 @@ class OutlineTest(DemoCase):
             near = [(at.x() + i, at.y() + j) for i in range(-4, 12) for j in range(-4, 5)]
             changed.append(sum(with_.pixel(*p) != without.pixel(*p) for p in near))
         self.assertGreater(min(changed), 5, "one at each key")
+
+    def test_sharp_corners_sides_and_feather_are_made_in_the_picture(self):
+        self.click_at((300, 300))
+        self.click_at((500, 300), Qt.KeyboardModifier.ShiftModifier)
+        self.click_at((500, 500))
+        self.click_at((300, 500))
+        self.key(Qt.Key.Key_Return)
+        get = lambda: self.session.shot.mattes[0]
+        self.assertEqual(get().sharp, (1,))
+        corner = self.canvas.to_widget((500, 500))
+        self.mouse(QEvent.Type.MouseButtonDblClick, corner)
+        self.mouse(QEvent.Type.MouseButtonRelease, corner, Qt.MouseButton.NoButton)
+        self.assertEqual(get().sharp, (1, 2))
+        # the side between the two is straight now; dragged, it takes both along
+        self.drag([(500, 400), (520, 400), (540, 400)])
+        shape = np.array(get().shape.at(self.session.frame)).reshape(-1, 2)
+        np.testing.assert_allclose(shape, [[300, 300], [540, 300], [540, 500], [300, 500]], atol=1)
+        # a corner in the middle of it is sharp as both its neighbours are, and leaves the line where it was
+        middle = self.canvas.to_widget((540, 400))
+        self.mouse(QEvent.Type.MouseButtonDblClick, middle)
+        self.assertEqual(get().sharp, (1, 2, 3))
+        np.testing.assert_allclose(np.array(get().shape.at(self.session.frame)).reshape(-1, 2)[2], [540, 400], atol=10)
+        # the feather of one corner, by Ctrl and a drag from it
+        self.drag([(300, 300), (300, 280), (300, 270)], Qt.KeyboardModifier.ControlModifier)
+        self.assertAlmostEqual(get().feathers[0] * get().feather.at(0)[0], 30, delta=1)
+        self.assertEqual(get().feathers[1:], (1.0,) * 4)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(get().feathers, ())
+
+    def test_an_open_line_has_a_width_and_can_be_closed(self):
+        for at in ((300, 300), (400, 320), (500, 300)):
+            self.click_at(at)
+        self.key(Qt.Key.Key_Return, Qt.KeyboardModifier.ShiftModifier)
+        get = lambda: self.session.shot.mattes[0]
+        self.assertFalse(get().closed)
+        cover = matte_of((get(),), View(self.session.frame, 1280, 720))
+        self.assertEqual((cover[320, 400], cover[300, 400]), (1, 0))
+        self.assertTrue(self.find("outline-width").isVisible())
+        QTest.mouseClick(self.find("matte-closed"), Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
+        self.assertTrue(get().closed)
+        self.settle()
+        self.assertFalse([field for field in self.window.findChildren(QWidget, "outline-width") if field.isVisible()])
+        QTest.mouseClick(self.find("matte-sharp"), Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
+        self.assertEqual(get().sharp, (0, 1, 2))
 
     def test_a_double_click_is_one_corner(self):
         self.click_at((300, 300))

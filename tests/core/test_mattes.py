@@ -12,7 +12,7 @@ from lodestar.core.basics.errors import PlateError, ShotFileError
 from lodestar.core.basics.keyed import constant
 from lodestar.core.matte.key import Keyer, keyed_cover, oklab, sample_at, without_specks
 from lodestar.core.matte.matte import edged
-from lodestar.core.matte.outline import coverage
+from lodestar.core.matte.outline import Form, coverage
 from lodestar.core.matte.sources import Outline, Pictured, View, coverage_of, matte_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.frame import frame
@@ -95,6 +95,32 @@ class EdgeTest(unittest.TestCase):
             points = np.c_[np.cos(round_), np.sin(round_)]
             cover = edged(coverage(60 + 25 * points, 121, 121), grow, 0)
             self.assertAlmostEqual(float(cover.sum()) / (np.pi * (25 + grow) ** 2), 1, delta=0.02, msg=grow)
+
+    def test_sharp_corners_and_open_lines_cover_what_formulas_say(self):
+        square = np.array([[20.3, 20.0], [60.3, 20.0], [60.3, 50.5], [20.3, 50.5]])
+        hard = coverage(square, 90, 90, Form(sharp=(0, 1, 2, 3)))
+        self.assertAlmostEqual(float(hard.sum()), 40 * 30.5, delta=0.13 * 141)  # OpenCV fills half of a sub-pixel more all round
+        self.assertEqual(hard[35, 21:60].min(), 1)
+        self.assertEqual(hard[35, 62:].max(), 0)
+        self.assertGreater(float(coverage(square, 90, 90).sum()), 40 * 30.5 * 1.1, "smooth corners bulge")
+        # a straight line of width w with round ends: w l + pi w^2 / 4
+        stroke = coverage(np.array([[20.0, 30.0], [60.0, 45.0]]), 90, 90, Form(closed=False, thick=7.0))
+        self.assertAlmostEqual(float(stroke.sum()), 7 * np.hypot(40, 15) + np.pi * 49 / 4, delta=4)
+
+    def test_a_feather_differs_from_corner_to_corner_and_reaches_inward(self):
+        square = np.array([[30.0, 30.0], [90.0, 30.0], [90.0, 90.0], [30.0, 90.0]])
+        sharp = (0, 1, 2, 3)
+        even = coverage(square, 120, 120, Form(sharp, outward=12))
+        same = coverage(square, 120, 120, Form(sharp, outward=12, shares=(1, 1, 1, 0.999)))
+        self.assertLess(float(np.abs(even - same).max()), 0.1, "by the distance of pixels, or of the line")
+        own = coverage(square, 120, 120, Form(sharp, outward=12, shares=(0, 2, 2, 0)))
+        self.assertEqual(float(own[60, :28].max()), 0)  # between two corners without feather
+        column = own[60, 91:118]
+        np.testing.assert_allclose(column[11], 0.5, atol=0.05)  # half of the way over 24 px
+        self.assertTrue((np.diff(column) <= 1e-6).all())
+        both = coverage(square, 120, 120, Form(sharp, outward=10, inward=10))
+        np.testing.assert_allclose(both[60, 30], 0.5, atol=0.05)
+        self.assertEqual((both[60, 42], both[60, 18]), (1, 0))
 
     def test_softening_keeps_the_area(self):
         cover = coverage_of(box("a", 20, 20, 60, 60), View(0, 80, 80))

@@ -10,7 +10,7 @@ from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import fit_plane
 from lodestar.core.basics.job import Job
 from lodestar.core.light.sun import bearing_and_height, direction, from_shadow, from_shadows
-from lodestar.core.matte.outline import coverage, smooth_line
+from lodestar.core.matte.outline import Form, coverage, smooth_line
 from lodestar.core.scene.ground import Ground, reference, robust_plane
 from lodestar.core.scene.surfaces import patch_under
 from lodestar.core.solve.camera import solve
@@ -116,7 +116,7 @@ class MatteTest(unittest.TestCase):
         matte = coverage(circle, 200, 160)
         self.assertAlmostEqual(float(matte.sum()) / (np.pi * 40**2), 1.0, delta=0.01)
         self.assertEqual((matte[80, 100], matte[5, 5]), (1.0, 0.0))
-        soft = coverage(circle, 200, 160, 10)
+        soft = coverage(circle, 200, 160, Form(outward=10))
         self.assertEqual(soft[80, 100], 1.0)
         self.assertTrue(0.2 < soft[80, 145] < 0.8)
         self.assertEqual(soft[80, 153], 0.0)

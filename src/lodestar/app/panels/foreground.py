@@ -127,8 +127,21 @@ class ForegroundPanel(Panel):
         self.channel.addItems([name.capitalize() for name in CHANNELS])
         self.channel.activated.connect(lambda number: self._set("Choose a channel", channel=CHANNELS[number]))
         self.pictured.add("Channel", self.channel)
+        self.line = self.section("Line")
+        self.closed = tick("Closed", "matte-closed", "What it surrounds; off for an open line with a width, as a rope or a rail", self._close)
+        self.line.add("", self.closed)
+        self.sharp = tick(
+            "Sharp corners", "matte-sharp", "All corners sharp, or all smooth; a double click on a corner turns that one alone", self._sharpen
+        )
+        self.line.add("", self.sharp)
+        self.wide = self.section("Width of the line")
+        self.value_rows(self.wide, self._chosen, Outline, "outline", "outline", ("width",))
         self.feather = self.section("Feather of the line")
-        self.value_rows(self.feather, self._chosen, Outline, parts=("feather",))
+        self.value_rows(self.feather, self._chosen, Outline, parts=("feather", "inward"))
+        self.evenly = button(
+            "The same all round", "matte-evenly", "All corners have the whole feather again", lambda: self._set("Even feather", feathers=())
+        )
+        self.feather.add_wide(self.evenly)
 
     def _fill_use(self) -> None:
         self.edge = self.section("Edge and use")
@@ -198,6 +211,19 @@ class ForegroundPanel(Panel):
         self.session.select("")
         self.session.use_tool(tool)
 
+    def _close(self, on: bool) -> None:
+        current = self._current()
+        if isinstance(current, Outline) and on and len(current.shape.value) < 6:
+            self.session.tell("A closed outline needs three corners, this one has two.", "Add one with a double click on the line.", "doubtful")
+            self.refresh()
+            return
+        self._set("Close the outline, or open it", closed=on)
+
+    def _sharpen(self, on: bool) -> None:
+        current = self._current()
+        if isinstance(current, Outline):
+            self._set("Sharp or smooth corners", sharp=tuple(range(len(current.shape.value) // 2)) if on else ())
+
     def _unkey(self) -> None:
         current = self._current()
         if current is not None:
@@ -254,7 +280,13 @@ class ForegroundPanel(Panel):
         self.unkey.setVisible(drawn)
         self.carry.setVisible(drawn and self.session.shot.solve is not None)
         self.carry.setChecked(drawn and bool(current.carried))
-        self.feather.setVisible(drawn)
+        for section in (self.line, self.feather):
+            section.setVisible(drawn)
+        self.wide.setVisible(drawn and not current.closed)
+        if isinstance(current, Outline):
+            self.closed.setChecked(current.closed)
+            self.sharp.setChecked(len(current.sharp) == len(current.shape.value) // 2)
+            self.evenly.setVisible(bool(current.feathers))
         pictured = current if isinstance(current, Pictured) else None
         self.pictured.setVisible(pictured is not None)
         if pictured is not None:
@@ -303,7 +335,7 @@ class ForegroundPanel(Panel):
         frames = [int(k.frame) for k in current.shape.keys]
         here = current.shape.has_key(self.session.frame)
         self.keys.setText(
-            f"Drawn at {len(frames)} frames, {frames[0]} to {frames[-1]}. "
+            (f"Drawn at frame {frames[0]}. " if len(frames) == 1 else f"Drawn at {len(frames)} frames, {frames[0]} to {frames[-1]}. ")
             + (f"Carried on the plane of {plural(len(current.carried), 'point')}. " if current.carried else "")
             + ("Drawn here." if here else "Between drawn frames here: drag it to draw it.")
             if frames

@@ -6,8 +6,8 @@ from PyQt6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
-from lodestar.core.matte.outline import smooth_line
-from lodestar.core.matte.sources import Outline
+from lodestar.core.matte.outline import STEPS
+from lodestar.core.matte.sources import Outline, line_of
 from lodestar.core.matte.strokes import Brushed, Stroke
 from lodestar.core.projection.camera import Camera
 from lodestar.core.scene.poses import moved
@@ -276,7 +276,7 @@ GHOST = 0.4  # opacity of a shape at another frame
 
 def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bool = False) -> None:
     points = outline_at(canvas.session.shot, outline, canvas.session.frame)
-    line = canvas.to_widget(smooth_line(points))
+    line = canvas.to_widget(line_of(outline, points))
     tint = theme.ACCENT if chosen else theme.READING
     p.setPen(QPen(theme.colour(tint, 1.0 if outline.on else 0.4), 1.4 if chosen else 1, Qt.PenStyle.SolidLine if outline.on else Qt.PenStyle.DotLine))
     p.setBrush(QColor(0, 0, 0, 0))
@@ -293,13 +293,44 @@ def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bo
 
         p.fillPath(path, QBrush(brush, Qt.BrushStyle.BDiagPattern))
         p.setBrush(Qt.BrushStyle.NoBrush)
-    p.drawPolygon(polygon(line))
+    draw_line(p, outline, line)
     if chosen:
         keyed = outline.shape.has_key(canvas.session.frame)
-        for x, y in canvas.to_widget(points):
+        for k, (x, y) in enumerate(canvas.to_widget(points)):
             p.setPen(QPen(QColor(theme.ACCENT), 1))
             p.setBrush(QColor("#FFFFFF") if keyed else QColor(theme.FIELD))
-            p.drawRect(QRectF(x - 3, y - 3, 6, 6))
+            paint_corner(p, x, y, k in outline.sharp)
+        _paint_feather(p, canvas, outline, points)
+
+
+def paint_corner(p: QPainter, x: float, y: float, sharp: bool) -> None:
+    mark = QRectF(x - 3, y - 3, 6, 6)
+    p.drawRect(mark) if sharp else p.drawEllipse(mark)
+
+
+def _paint_feather(p: QPainter, canvas, outline: Outline, points: np.ndarray) -> None:
+    """Where the feather of an outline ends, as a dotted line."""
+    feather = outline.feather.at(canvas.session.frame)[0]
+    line = line_of(outline, points)
+    if feather < 1 or len(line) < 3:
+        return
+    along = np.gradient(np.concatenate([line[-1:], line, line[:1]]), axis=0)[1:-1] if outline.closed else np.gradient(line, axis=0)
+    normal = np.stack([along[:, 1], -along[:, 0]], 1) / np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-9)
+    if outline.closed and (line[:, 0] * np.roll(line[:, 1], -1) - line[:, 1] * np.roll(line[:, 0], -1)).sum() < 0:
+        normal = -normal
+    count = len(points)
+    own = np.array([*outline.feathers, *[1.0] * count][:count])
+    share = np.interp(np.arange(len(line)) / STEPS, np.arange(count + outline.closed), np.append(own, own[0]) if outline.closed else own)
+    reach = feather * share + (0 if outline.closed else outline.width.at(canvas.session.frame)[0] / 2)
+    p.setPen(QPen(theme.colour(theme.ACCENT, 0.8), 1, Qt.PenStyle.DotLine))
+    p.setBrush(Qt.BrushStyle.NoBrush)
+    for side in (1,) if outline.closed else (1, -1):
+        draw_line(p, outline, canvas.to_widget(line + side * reach[:, None] * normal))
+
+
+def draw_line(p: QPainter, outline: Outline, line: np.ndarray) -> None:
+    """The line of an outline, (n, 2) px of the widget: closed or open."""
+    p.drawPolygon(polygon(line)) if outline.closed else p.drawPolyline(polygon(line))
 
 
 def paint_brushed(p: QPainter, canvas, source: Brushed, chosen: bool) -> None:
@@ -365,4 +396,4 @@ def paint_ghosts(p: QPainter, canvas, outline: Outline) -> None:
     for near, style in ((before[-1:], Qt.PenStyle.SolidLine), (after[:1], Qt.PenStyle.DashLine)):
         for at in near:
             p.setPen(QPen(theme.colour(theme.READING, GHOST), 1, style))
-            p.drawPolygon(polygon(canvas.to_widget(smooth_line(outline_at(canvas.session.shot, outline, at)))))
+            draw_line(p, outline, canvas.to_widget(line_of(outline, outline_at(canvas.session.shot, outline, at))))

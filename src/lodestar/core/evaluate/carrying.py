@@ -7,8 +7,7 @@ import numpy as np
 from ..basics.errors import UserError
 from ..basics.geometry import F64, meet_plane
 from ..basics.keyed import Key, Keyed
-from ..matte.outline import smooth_line
-from ..matte.sources import Outline
+from ..matte.sources import Outline, line_of
 from ..projection.camera import Camera
 from ..scene.surfaces import sturdy_plane
 from ..shot.document import Shot
@@ -117,7 +116,7 @@ def tracks_under(shot: Shot, outline: Outline, frame: int) -> tuple[int, ...]:
     if solve.motion == "turning":
         return tuple(int(i) for i in solve.point_ids[:1])
     xy, depth = camera.project(scene_frame(shot).points(solve.xyz))
-    line = smooth_line(corners).astype(np.float32)
+    line = line_of(outline, corners).astype(np.float32)
     away = np.array([cv2.pointPolygonTest(line, (float(x), float(y)), True) for x, y in xy])
     seen = (depth > 0) & trusted_points(shot)
     rows = np.flatnonzero(seen & (away >= 0))

@@ -11,21 +11,28 @@ from ..basics.keyed import Keyed, constant
 from ..basics.rows import MediaPath, Row
 from .key import Keyer, differing_cover, keyed_cover
 from .matte import Matte, edged
-from .outline import coverage
+from .outline import Form, coverage, smooth_line
 from .strokes import Brushed, laid_out
 
 BRIGHTNESS = np.array([0.2126, 0.7152, 0.0722], np.float32)  # of code values, as mattes are painted (ITU-R BT.709-6, item 3.2)
 
 
 class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
-    """A closed line with smooth corners over the picture. shape: x, y pairs in plate pixels; feather in px, outward. carried: tracks on
-    whose plane in the scene it lies, so that the solved camera carries it from each key on; none for one that is keyed alone.
+    """A line over the picture. shape: x, y pairs in plate pixels. closed: it covers what it surrounds, else itself, as wide as `width`.
+    sharp: numbers of its corners that are not smooth. feather, inward: px over which its edge fades; feathers: shares of both at each corner, 1
+    beyond its end. carried: tracks on whose plane in the scene it lies, so that the solved camera carries it from each key on; none
+    for one that is keyed alone.
 
-    As a region it keeps the tracker away; as a matte what it surrounds passes in front.
+    As a region it keeps the tracker away; as a matte what it covers passes in front.
     """
 
     shape: Keyed
+    closed: bool = True
+    width: Annotated[Keyed, Row("Width", "px", 0.1, 1, 0.5, 500, tip="How wide an open line is")] = constant(12.0)
+    sharp: tuple[int, ...] = ()
     feather: Annotated[Keyed, Row("Feather", "px", 0.1, 1, 0, 60, tip="How far the edge fades outward")] = constant(2.0)
+    inward: Annotated[Keyed, Row("Inward", "px", 0.1, 1, 0, 60, tip="How far the edge fades inward")] = constant(0.0)
+    feathers: tuple[float, ...] = ()
     carried: tuple[int, ...] = ()
 
 
@@ -126,8 +133,15 @@ def _brushed(source: Brushed, view: View) -> np.ndarray:
 
 def _outlined(source: Outline, view: View) -> np.ndarray:
     points = np.array(source.shape.at(view.frame)).reshape(-1, 2) if view.corners is None else view.corners(source)
+    at = lambda value: value.at(view.frame)[0] * view.scale
+    form = Form(source.sharp, source.closed, at(source.width), at(source.feather), at(source.inward), source.feathers)
     # the centre of the top-left pixel is (0, 0) at every scale
-    return coverage((points + 0.5) * view.scale - 0.5, view.width, view.height, source.feather.at(view.frame)[0] * view.scale)
+    return coverage((points + 0.5) * view.scale - 0.5, view.width, view.height, form)
+
+
+def line_of(outline: Outline, corners: np.ndarray) -> np.ndarray:
+    """(m, 2) the line of an outline through its corners (n, 2)."""
+    return smooth_line(corners, sharp=outline.sharp, closed=outline.closed)
 
 
 def matte_of(sources: tuple[Source, ...], view: View) -> np.ndarray:

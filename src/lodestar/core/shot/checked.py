@@ -30,6 +30,7 @@ MOST_LETTERS, MOST_SVG, MOST_PATH = 5_000, 20_000_000, 4_096  # characters of a 
 MOST_PACKED = 8_000_000  # bytes of a picture that is kept in the shot
 MOST_TEXT, MOST_ITEMS, MOST_KEYS = 10_000, 10_000, 100_000  # characters of any other text, things in a list, keys of a value
 MOST_SIDE, MOST_FRAMES, MOST_SMOOTH = 32_768, 10_000_000, 100  # px, frames of a clip, rounds of smoothing
+MOST_SHARE = 1000.0  # of a feather, at one corner
 MOST_NUMBERS = 300_000  # in an outline or a ground mesh
 MOST_CHILDREN = 200  # layers or movers of an object
 BIG = 1e9  # a number larger than this is no place, size or angle
@@ -171,6 +172,7 @@ def _check_range(shot: Shot) -> None:
             if isinstance(outline, Pictured):
                 continue
             _need(len(outline.shape.value) % 2 == 0, f"{kind}[{i}].shape.value", "has an odd number of numbers; it is pairs of x and y")
+            _need(all(0 <= share <= MOST_SHARE for share in outline.feathers), f"{kind}[{i}].feathers", f"holds one outside 0 to {MOST_SHARE:g}")
 
 
 def _check_brushed(where: str, source: Brushed, plate: PlateInfo | None) -> None:

@@ -1,23 +1,28 @@
-"""Drawing and changing closed outlines: mattes, and regions that the tracker must not see."""
+"""Drawing and changing outlines, closed or open: mattes, and regions that the tracker must not see."""
+
+from collections.abc import Callable
 
 import msgspec
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from lodestar.core.basics.keyed import Key, Keyed
+from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits.arrange import new_id
 from lodestar.core.evaluate.carrying import outline_at
-from lodestar.core.matte.outline import smooth_line
-from lodestar.core.matte.sources import Outline
+from lodestar.core.matte.outline import STEPS
+from lodestar.core.matte.sources import Outline, line_of
 
 from ... import theme
 from .. import overlays
 from .tool import REACH_PX, Tool
 
+NEAR_LINE_PX = 4.0  # from the line, on the screen: a drag from here takes its side along
+LEAST_FEATHER_PX = 0.5
+
 
 class DrawOutline(Tool):
-    """Draws a closed outline point by point, and changes the chosen one; at each frame where it is changed it gets a key."""
+    """Draws an outline point by point, and changes the chosen one; at each frame where its corners are moved it gets a key."""
 
     kind = "mattes"
     noun = "matte"
@@ -25,7 +30,9 @@ class DrawOutline(Tool):
     def __init__(self, canvas) -> None:
         super().__init__(canvas)
         self.points: list[np.ndarray] = []
-        self.held: int | str | None = None
+        self.sharp: list[int] = []  # of the corners that are being drawn
+        self.held: tuple[int, ...] | None = None  # corners under the pointer's button
+        self.feathering: int | None = None
         self.start: np.ndarray | None = None
         self.shape: np.ndarray | None = None
         self.group: object = None
@@ -33,9 +40,15 @@ class DrawOutline(Tool):
 
     def hint(self) -> str:
         if self.points:
-            return "Click adds a corner · click the first one or press Enter to close · Backspace takes the last back · Escape drops it"
+            return (
+                "Click adds a corner, with Shift a sharp one · click the first one or press Enter to close, Shift+Enter leaves it open "
+                "· Backspace takes the last back · Escape drops it"
+            )
         if self.current() is not None:
-            return "Drag corners or the whole · double click on the line adds a corner · Delete takes one away · click outside lets it go"
+            return (
+                "Drag corners, the line between two, or the whole · double click makes a corner sharp or smooth, and adds one on the line "
+                "· Ctrl and drag from a corner: its feather · Delete takes one away · click outside lets it go"
+            )
         return (
             "Click corner after corner round what passes in front"
             if self.kind == "mattes"
@@ -52,32 +65,46 @@ class DrawOutline(Tool):
         outline = self.current()
         return outline_at(self.session.shot, outline, self.session.frame) if outline else np.zeros((0, 2))
 
-    def _hit(self, at: QPointF) -> int | str | None:
-        corners = self.canvas.to_widget(self.corners())
-        if len(corners) == 0:
+    def _hit(self, at: QPointF) -> tuple[int, ...] | None:
+        """The corners that a drag from here takes along: one, the two of a side, or all; None beside the outline."""
+        outline, corners = self.current(), self.corners()
+        if outline is None or len(corners) == 0:
             return None
-        away = np.linalg.norm(corners - [at.x(), at.y()], axis=1)
+        point, places = np.array([at.x(), at.y()]), self.canvas.to_widget(corners)
+        away = np.linalg.norm(places - point, axis=1)
         if away.min() < REACH_PX:
-            return int(away.argmin())
-        inside = overlays.polygon(self.canvas.to_widget(smooth_line(self.corners()))).containsPoint(at, Qt.FillRule.OddEvenFill)
-        return "whole" if inside else None
+            return (int(away.argmin()),)
+        line = self.canvas.to_widget(line_of(outline, corners))
+        ends = np.roll(line, -1, 0)[: len(line) if outline.closed else len(line) - 1]
+        side = ends - line[: len(ends)]
+        along = np.clip(((point - line[: len(ends)]) * side).sum(1) / np.maximum((side * side).sum(1), 1e-9), 0, 1)
+        off = np.linalg.norm(line[: len(ends)] + along[:, None] * side - point, axis=1)
+        if off.min() < NEAR_LINE_PX:
+            after = int(off.argmin()) // STEPS
+            return (after, (after + 1) % len(corners))
+        inside = outline.closed and overlays.polygon(line).containsPoint(at, Qt.FillRule.OddEvenFill)
+        return tuple(range(len(corners))) if inside else None
 
     def press(self, event) -> None:
         if event.button() != Qt.MouseButton.LeftButton:
             return
-        at = self.canvas.to_plate(event.position())
+        at, keys = self.canvas.to_plate(event.position()), event.modifiers()
         if self.points:
             first = self.canvas.to_widget(self.points[0])
             if len(self.points) > 2 and np.hypot(*(first - [event.position().x(), event.position().y()])) < REACH_PX:
                 self.close()
-            elif np.hypot(*(self.canvas.to_widget(self.points[-1]) - [event.position().x(), event.position().y()])) >= 1:
+                self.canvas.update()
+                return
+            if np.hypot(*(self.canvas.to_widget(self.points[-1]) - [event.position().x(), event.position().y()])) >= 1:
                 self.points.append(at)  # the second press of a double click is no corner of its own
+                self.sharp += [len(self.points) - 1] if keys & Qt.KeyboardModifier.ShiftModifier else []
             self.canvas.update()
             return
         self.held = self._hit(event.position())
-        self.marked = self.held if isinstance(self.held, int) else None
+        self.marked = self.held[0] if self.held is not None and len(self.held) == 1 else None
         if self.held is not None:
             self.start, self.shape, self.group = at, self.corners(), object()
+            self.feathering = self.marked if keys & Qt.KeyboardModifier.ControlModifier else None
             return
         other = self._outline_at(event.position())
         if other is not None:
@@ -87,13 +114,16 @@ class DrawOutline(Tool):
             self.session.select("")  # a stray click begins no other outline
             return
         self.session.select("")
-        self.points = [at]
+        self.points, self.sharp = [at], [0] if keys & Qt.KeyboardModifier.ShiftModifier else []
         self.session.view_changed.emit()
 
     def _outline_at(self, at: QPointF) -> Outline | None:
         for outline in self.items():
             corners = outline_at(self.session.shot, outline, self.session.frame)
-            if overlays.polygon(self.canvas.to_widget(smooth_line(corners))).containsPoint(at, Qt.FillRule.OddEvenFill):
+            line = self.canvas.to_widget(line_of(outline, corners))
+            if outline.closed and overlays.polygon(line).containsPoint(at, Qt.FillRule.OddEvenFill):
+                return outline
+            if not outline.closed and np.linalg.norm(line - [at.x(), at.y()], axis=1).min() < 2 * REACH_PX:
                 return outline
         return None
 
@@ -101,16 +131,29 @@ class DrawOutline(Tool):
         super().move(event)
         if self.held is None or self.shape is None or self.start is None:
             return
-        shift = self.canvas.to_plate(event.position()) - self.start
+        at = self.canvas.to_plate(event.position())
+        if self.feathering is not None:
+            self._feather(self.feathering, float(np.linalg.norm(at - self.shape[self.feathering])))
+            return
         shape = self.shape.copy()
-        if self.held == "whole":
-            shape += shift
-        else:
-            shape[self.held] += shift
+        shape[list(self.held)] += at - self.start
         self._put(shape, f"Change {self.noun}")
 
+    def _feather(self, corner: int, reach: float) -> None:
+        """The feather of one corner reaches so many px; where the outline had none, only this corner has it then."""
+        outline = self.current()
+        if outline is None:
+            return
+        count, whole = len(self.corners()), outline.feather.at(self.session.frame)[0]
+        shares = [*outline.feathers, *[1.0] * count][:count]
+        feather = outline.feather
+        if whole < LEAST_FEATHER_PX:
+            whole, shares, feather = max(reach, LEAST_FEATHER_PX), [0.0] * count, constant(max(round(reach, 1), LEAST_FEATHER_PX))
+        shares[corner] = round(reach / whole, 4)
+        self.session.edit_item("Feather of a corner", outline.id, self.group, feathers=tuple(shares), feather=feather)
+
     def release(self, event) -> None:
-        self.held = self.start = self.shape = None
+        self.held = self.start = self.shape = self.feathering = None
         self.session.history.close_group()
 
     def _put(self, shape: np.ndarray, label: str) -> None:
@@ -119,34 +162,56 @@ class DrawOutline(Tool):
             value, frame = tuple(float(v) for v in shape.ravel()), self.session.frame
             self.session.edit_value(label, outline.id, "shape", lambda old: old.with_key(frame, value, "linear"), self.group)
 
-    def _reshape(self, change, label: str) -> None:
-        """Add or take away a corner in every key, so that corners keep belonging together."""
+    def _reshape(self, corners: Callable[[np.ndarray], np.ndarray], numbers: Callable[[list], list], label: str) -> None:
+        """Add or take away a corner in every key, so that corners keep belonging together. corners: of the places (n, 2); numbers: of one
+        entry for each corner."""
         outline = self.current()
         if outline is None:
             return
 
         def one(value):
-            return tuple(float(v) for v in change(np.array(value).reshape(-1, 2)).ravel())
+            return tuple(float(v) for v in corners(np.array(value).reshape(-1, 2)).ravel())
 
-        shape = outline.shape
+        shape, count = outline.shape, len(self.corners())
         keys = tuple(Key(k.frame, one(k.value), k.easing, k.handles) for k in shape.keys)
-        self.session.edit_item(label, outline.id, shape=Keyed(one(shape.value), keys))
+        sharp = numbers([k in outline.sharp for k in range(count)])
+        shares = tuple(numbers([*outline.feathers, *[1.0] * count][:count])) if outline.feathers else ()
+        self.session.edit_item(
+            label, outline.id, shape=Keyed(one(shape.value), keys), sharp=tuple(k for k, hard in enumerate(sharp) if hard), feathers=shares
+        )
 
     def double(self, event) -> None:
-        corners = self.corners()
-        if self.points or len(corners) == 0 or isinstance(self._hit(event.position()), int):
+        outline, corners, hit = self.current(), self.corners(), self._hit(event.position())
+        if self.points or outline is None or hit is None or len(hit) > 2:
             return
-        line = self.canvas.to_widget(smooth_line(corners))
+        if len(hit) == 1:
+            self.marked = hit[0]
+            self.turn_sharp()
+            return
+        line = self.canvas.to_widget(line_of(outline, corners))
         place = int(np.linalg.norm(line - [event.position().x(), event.position().y()], axis=1).argmin())
-        after = place * len(corners) // len(line)
-        self._reshape(lambda c: np.insert(c, after + 1, smooth_line(c)[place % len(line)], axis=0), "Add a corner")
+        after = hit[0]
+        place = min(max(place, after * STEPS + 1), (after + 1) * STEPS - 1)
+        self._reshape(
+            lambda c: np.insert(c, after + 1, line_of(outline, c)[place], axis=0),
+            lambda n: [*n[: after + 1], 0.5 * (n[after] + n[hit[1]]) if isinstance(n[0], float) else n[after] and n[hit[1]], *n[after + 1 :]],
+            "Add a corner",
+        )
+
+    def turn_sharp(self) -> None:
+        """The marked corner becomes sharp, or smooth again."""
+        outline = self.current()
+        if outline is not None and self.marked is not None:
+            sharp = set(outline.sharp) ^ {self.marked}
+            self.session.edit_item("Sharp or smooth corner", outline.id, sharp=tuple(sorted(sharp)))
 
     def key(self, event) -> bool:
         if self.points and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self.close()
+            self.close(not event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             return True
         if self.points and event.key() == Qt.Key.Key_Backspace:
             self.points.pop()
+            self.sharp = [k for k in self.sharp if k < len(self.points)]
             self.canvas.update()
             return True
         if event.key() == Qt.Key.Key_Escape:
@@ -155,22 +220,24 @@ class DrawOutline(Tool):
             self.session.view_changed.emit()
             return True
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.current() is not None:
-            if self.marked is not None and len(self.corners()) > 3:
+            if self.marked is not None and len(self.corners()) > (3 if self.current().closed else 2):
                 marked, self.marked = self.marked, None
-                self._reshape(lambda c: np.delete(c, marked, axis=0), "Take away a corner")
+                self._reshape(lambda c: np.delete(c, marked, axis=0), lambda n: [*n[:marked], *n[marked + 1 :]], "Take away a corner")
             else:
                 remove_outline(self.session, self.kind, self.session.selected)
             return True
         return False
 
-    def close(self) -> None:
-        if len(self.points) < 3:
+    def close(self, closed: bool = True) -> None:
+        """End the outline that is being drawn; an open one is a line with a width."""
+        least, number = (3, "three") if closed else (2, "two")
+        if len(self.points) < least:
             has = "one" if len(self.points) == 1 else "two"
             self.session.tell(
-                f"An outline needs three corners, this one has {has}.",
+                f"{'An outline' if closed else 'An open line'} needs {number} corners, this one has {has}.",
                 "Click the next one; Escape drops it.",
                 "doubtful",
-                holds=lambda: 0 < len(self.points) < 3,
+                holds=lambda: 0 < len(self.points) < least,
             )
             return
         value = tuple(float(v) for p in self.points for v in p)
@@ -179,6 +246,8 @@ class DrawOutline(Tool):
             id=new_id(),
             name=f"{self.noun.capitalize()} {len(getattr(self.session.shot, self.kind)) + 1}",
             shape=Keyed(value).with_key(self.session.frame, value, "linear"),
+            closed=closed,
+            sharp=tuple(self.sharp),
         )
         self.session.edit(f"Draw {self.noun}", lambda s: msgspec.structs.replace(s, **{self.kind: (*getattr(s, self.kind), outline)}))
         self.session.select(outline.id)
@@ -194,13 +263,13 @@ class DrawOutline(Tool):
         p.setBrush(Qt.BrushStyle.NoBrush)
         ends = [*line, [self.pointer.x(), self.pointer.y()]] if self.pointer else line
         p.drawPolyline(overlays.polygon(np.array(ends)))
-        for x, y in line:
-            p.setBrush(QColor("#FFFFFF"))
-            p.drawRect(QRectF(x - 3, y - 3, 6, 6))
+        p.setBrush(QColor("#FFFFFF"))
+        for k, (x, y) in enumerate(line):
+            overlays.paint_corner(p, x, y, k in self.sharp)
 
 
 class DrawMatte(DrawOutline):
-    name, label, icon, tip = "matte", "Outline", "spline", "Draw a closed outline round what passes in front"
+    name, label, icon, tip = "matte", "Outline", "spline", "Draw an outline round what passes in front, or an open line along a thin thing"
 
 
 class DrawRegion(DrawOutline):
