@@ -180,6 +180,37 @@ class ListsTest(LettersCase):
         QTest.mouseRelease(row, LEFT, pos=at + QPoint(0, 30))
         self.assertEqual([x.name for x in self.title().layers], ["Outline", "Darker back", "Edge"])
 
+    def test_a_smear_is_dragged_in_the_picture_and_keyed(self):
+        self.unfold("deform")
+        self.choose_from("add-deformation", "Smear")
+        smear = self.title().deforms[0]
+        self.wait_picture("final")
+        before = self.pixels().copy()
+        self.click("smear-drag")
+        self.assertEqual(self.session.tool, "deform")
+        tool = self.canvas.tool
+        m, camera = tool._to_scene(self.title()), self.canvas.camera()
+        xy = camera.project(m[:3, :3] @ np.array(smear.to.value) + m[:3, 3])[0]
+        self.drag([xy, xy + [30, -20], xy + [60, -40]])
+        moved = self.title().deforms[0]
+        self.assertEqual(moved.point, smear.point)
+        way = np.array(moved.to.value) - smear.to.value
+        self.assertGreater(np.linalg.norm(way), 0.2)
+        self.assertAlmostEqual(float(way[1]), 0, delta=0.02, msg="in the plane of the letters")
+        self.wait_picture("final")
+        self.assertGreater(int((np.abs(self.pixels().astype(int) - before).max(-1) > 40).sum()), 150)
+        self.click("key-smear-to-x")
+        self.assertTrue(self.title().deforms[0].to.has_key(self.session.frame))
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(self.title().deforms[0].to, smear.to)
+
+    def test_an_axis_is_chosen_for_a_twist(self):
+        self.unfold("deform")
+        self.choose_from("add-deformation", "Twist")
+        self.find("twist-axis").activated.emit(2)
+        self.assertEqual(self.title().deforms[0].axis, "up")
+
     def test_movers_have_keys_like_any_value(self):
         self.unfold("movers")
         self.choose_from("add-mover", "Mover")

@@ -10,7 +10,27 @@ from lodestar.core.evaluate.counting import numbers_in
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known, unreadable_faces
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.motion import without_thing
-from lodestar.core.shot.objects import ALIGNS, BACKS, ORDERS, PROFILES, SURFACED, UNITS, Extruded, Layer, Logo, Mover, Object, Relief, Surface, Title
+from lodestar.core.shot.objects import (
+    ALIGNS,
+    AXES,
+    BACKS,
+    ORDERS,
+    PROFILES,
+    SURFACED,
+    UNITS,
+    Bend,
+    Extruded,
+    Layer,
+    Logo,
+    Mover,
+    Object,
+    Pull,
+    Relief,
+    Smear,
+    Surface,
+    Title,
+    Twist,
+)
 from lodestar.core.shot.objects import PIVOTS as ABOUT
 
 from ..faces import FaceChooser
@@ -49,6 +69,7 @@ class LetterPanel(ObjectPanel):
         self._edges()
         self._layers()
         self._movers()
+        self._deforms()
 
     def _letters(self) -> None:
         letters = self._kind("Letters", Title)
@@ -218,15 +239,47 @@ class LetterPanel(ObjectPanel):
         self.value_rows(chosen, lambda: self.layers.open, Layer, "layer", "layer")
 
     def _add_layer(self, kind: str) -> None:
+        self._add(self.layers, f"Add a layer: {kind.lower()}", lambda shot, id_: letters.with_layer(shot, id_, kind))
+
+    def _add(self, entries: Entries, label: str, how: Callable[[Shot, str], tuple[Shot, str]]) -> None:
+        """The object in hand gets one thing more, which is opened."""
         item, new = self.session.object(), [""]
+        if item is None:
+            return
 
         def edit(shot: Shot) -> Shot:
-            result, new[0] = letters.with_layer(shot, item.id, kind)
+            result, new[0] = how(shot, item.id)
             return result
 
-        self.session.edit(f"Add a layer: {kind.lower()}", edit)
-        self.layers.open = new[0]
+        self.session.edit(label, edit)
+        entries.open = new[0]
         self.refresh()
+
+    def _deforms(self) -> None:
+        """What takes places of the letters elsewhere."""
+        section = self._kind("Deform", Title, Logo)
+        section.fold_at_first()
+        sections = {kind: self.section(f"Chosen {name.lower()}") for name, (kind, _) in letters.DEFORMS.items()}
+        add = lambda name: self._add(self.deforms, f"Add a {name.lower()}", lambda shot, id_: letters.with_deform(shot, id_, name))
+        adds = {name: (tip, lambda name=name: add(name)) for name, (_, tip) in letters.DEFORMS.items()}
+        field = "deforms"
+        listed = lambda: getattr(self.session.object(), field, ())
+        self.deforms: Entries = Entries(self, section, sections, "deformation", listed, adds, self._mover_of("deforms"), self._remover)
+        self.turn_axes: dict[type, Choice] = {}
+        for name, (kind, _) in letters.DEFORMS.items():
+            if kind in (Twist, Bend):
+                axis = combo(f"{name.lower()}-axis", f"Axis of the {name.lower()}", "About which of the object's axes", list(AXES))
+                axis.activated.connect(lambda i, name=name: self.session.edit_item(f"Axis of the {name.lower()}", self.deforms.open, axis=AXES[i]))
+                sections[kind].add("Axis", axis)
+                self.turn_axes[kind] = axis
+            self.value_rows(sections[kind], lambda: self.deforms.open, kind, name.lower(), name.lower())
+        for kind in (Smear, Pull):
+            sections[kind].add_wide(
+                button("Drag it in the picture", f"{kind.__name__.lower()}-drag", "Its points are dragged over the letters", self._drag_deforms)
+            )
+
+    def _drag_deforms(self) -> None:
+        self.session.use_tool("deform")
 
     def _mover_of(self, field: str) -> Callable[[str, int], None]:
         return lambda child, by: self.session.edit("Change the order", lambda s: letters.moved_child(s, self._id(), field, child, by))
@@ -287,17 +340,8 @@ class LetterPanel(ObjectPanel):
 
     def pass_by(self, kind: str, leaves: bool) -> None:
         """The title in hand arrives, or leaves, in one of the ways there are."""
-        item, new = self.session.object(), [""]
-        if item is None:
-            return
-
-        def edit(shot: Shot) -> Shot:
-            result, new[0] = letters.with_passage(shot, item.id, kind, leaves)
-            return result
-
-        self.session.edit(f"{'Leave' if leaves else 'Arrive'}: {kind.lower()}", edit)
-        self.movers.open = new[0]
-        self.refresh()
+        label = f"{'Leave' if leaves else 'Arrive'}: {kind.lower()}"
+        self._add(self.movers, label, lambda shot, id_: letters.with_passage(shot, id_, kind, leaves))
 
     def fill_surfaces(self) -> None:
         """Edges, sides and back that look otherwise than the face."""
@@ -351,8 +395,11 @@ class LetterPanel(ObjectPanel):
         self.value_rows(chosen, lambda: self.reliefs.open, Relief, "relief", "part")
 
     def show_lists(self) -> None:
-        for entries in (self.layers, self.movers, self.surfaces, self.reliefs):
+        for entries in (self.layers, self.movers, self.deforms, self.surfaces, self.reliefs):
             entries.refresh()
+        turned = self.deforms.held()
+        if isinstance(turned, Twist | Bend):
+            self.turn_axes[type(turned)].setCurrentIndex(AXES.index(turned.axis))
         relief = self.reliefs.held()
         if isinstance(relief, Relief):
             self.relief_colour.show_colour(relief.colour)

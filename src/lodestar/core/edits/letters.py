@@ -9,7 +9,7 @@ from ..basics.keyed import Key, Keyed, constant
 from ..shape.drawings import drawing_parts
 from ..shot.document import Shot
 from ..shot.motion import with_things
-from ..shot.objects import Extruded, Kern, Layer, Logo, Mover, Relief, Style, Title
+from ..shot.objects import Bend, Extruded, Kern, Layer, Logo, Mover, Pull, Relief, Smear, Style, Title, Twist, Wave
 from .arrange import find, new_id
 
 # how letters arrive, and the other way round leave: what a mover does to a letter that is not there yet (our own choices)
@@ -134,6 +134,24 @@ def with_layer(shot: Shot, id_: str, kind: str) -> tuple[Shot, str]:
         raise UserError(f"{item.name} has no outlines that could stand there once more.", "Choose a title or a logo.")
     new = Layer(id=new_id(), **LAYERS[kind])
     return with_things(shot, {id_: msgspec.structs.replace(item, layers=(*item.layers, new))}), new.id
+
+
+DEFORMS: dict[str, tuple[type[Smear | Pull | Wave | Twist | Bend], str]] = {
+    "Smear": (Smear, "What lies round a point is dragged to another place"),
+    "Pull": (Pull, "What lies round a point is drawn to it, or pushed away"),
+    "Wave": (Wave, "A wave runs along the lines"),
+    "Twist": (Twist, "Turned more and more from one end to the other"),
+    "Bend": (Bend, "Laid on a cylinder"),
+}
+
+
+def with_deform(shot: Shot, id_: str, kind: str) -> tuple[Shot, str]:
+    """The object with one deformation more, of a kind of DEFORMS; with the deformation's id."""
+    item = find(shot, id_)
+    if not isinstance(item, Extruded):
+        raise UserError(f"{item.name} is no title or logo, so nothing deforms it.", "Choose a title or a logo.")
+    new = DEFORMS[kind][0](id=new_id())
+    return with_things(shot, {id_: msgspec.structs.replace(item, deforms=(*item.deforms, new))}), new.id
 
 
 def with_reliefs(shot: Shot, id_: str) -> Shot:

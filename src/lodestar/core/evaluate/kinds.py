@@ -17,7 +17,7 @@ from ..shape.extrude import Mesh
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
 from .counting import counted
-from .lettering import LEAST, Part, deepened, layers_at, letters_move, shifted, title_box, title_parts, title_places, title_problem
+from .lettering import LEAST, Part, deepened, deformed_parts, layers_at, letters_move, shifted, title_box, title_parts, title_places, title_problem
 
 EMPTY = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
 OVERSHOOT = 0.04  # cap heights (common practice, no source)
@@ -81,6 +81,14 @@ class Extrusions(Kind):
     def draft(self, item: Any) -> Any:
         return msgspec.structs.replace(item, bevel=constant(0.0), rounding=constant(0.0), panel=constant(0.0, 0.0))
 
+    def deformed(self, item: Title | Logo, parts: list[Part], frame: float) -> list[Part]:
+        """The solids with what deforms the object."""
+        if not item.deforms:
+            return parts
+        low, high = self.box(item, frame)
+        height = self.sizes(item, frame)[0]
+        return deformed_parts(item, parts, (low / height, high / height), frame)
+
     @staticmethod
     def sizes(item: Title | Logo, frame: float) -> tuple[float, float]:
         """Height and half of the depth, in metres."""
@@ -93,7 +101,8 @@ class Letters(Extrusions):
 
     def parts(self, item: Title, frame: float) -> list[Part]:
         try:
-            return title_parts(counted(item, frame), frame)
+            still = counted(item, frame)
+            return self.deformed(still, title_parts(still, frame), frame)
         except UserError:  # told by `problem`; the picture goes on without it
             return []
 
@@ -123,7 +132,7 @@ class Drawings(Extrusions):
                     own = deepened(form, relief.depth.at(frame)[0])
                     forward = shifted(0.0, -relief.forward.at(frame)[0], 0.0)
                     found.append(Part(logo_mesh(item.svg, own, relief.fill), place @ forward, colour or relief.colour, opacity, 0, relief))
-            return found
+            return self.deformed(item, found, frame)
         except UserError:  # told by `problem`
             return []
 

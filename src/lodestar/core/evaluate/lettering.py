@@ -10,11 +10,12 @@ import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import F64, turn_matrix
+from ..shape.deform import Bent, Deformation, Pulled, Smeared, Twisted, Waved, deformed
 from ..shape.extrude import MOST_HEIGHT, Edge, Form, Mesh, solid
 from ..shape.fonts import SHIPPED, Face, face_of, faces_with
 from ..shape.outlines import cap_height, has_letter
 from ..shape.setting import Piece, Setting, Style, letters_of, piece_box, pieces_of
-from ..shot.objects import Extruded, Layer, Mover, Relief, Rgb, Title
+from ..shot.objects import AXES, Bend, Deforming, Extruded, Layer, Mover, Pull, Relief, Rgb, Smear, Title, Twist, Wave
 from ..shot.objects import Style as TextStyle
 
 LEAST = 1e-4  # metres; nothing is thinner
@@ -88,6 +89,36 @@ def layers_at(item: Extruded, frame: float) -> Iterator[tuple[Form, F64, Rgb | N
                 layer.colour,
                 layer.opacity.at(frame)[0],
             )
+
+
+def deformed_parts(item: Extruded, parts: list[Part], box: tuple[F64, F64], frame: float) -> list[Part]:
+    """The solids with what deforms the object at a frame. box: low and high corner (3,) of the object as it is without, in heights."""
+    by = tuple(found for one in item.deforms if one.on and (found := _deformation(one, box, frame)) is not None)
+    return [part._replace(mesh=deformed(part.mesh, part.place, by)) for part in parts] if by else parts
+
+
+def _deformation(one: Deforming, box: tuple[F64, F64], frame: float) -> Deformation | None:
+    """In steps that cannot be seen, by which deformed solids are kept; None where it does nothing."""
+    at = lambda value: tuple(round(v, 4) for v in value.at(frame))
+    low, high = box
+    middle, extent = tuple(float(round(v, 4)) for v in (low + high) / 2), [max(round(float(v), 4), LEAST) for v in high - low]
+    match one:
+        case Smear():
+            by = tuple(b - a for a, b in zip(at(one.point), at(one.to)))
+            return Smeared(at(one.point), by, max(at(one.radius)[0], LEAST), at(one.soft)[0]) if any(by) else None
+        case Pull():
+            return Pulled(at(one.point), at(one.amount)[0], max(at(one.radius)[0], LEAST), at(one.soft)[0]) if at(one.amount)[0] else None
+        case Wave():
+            return Waved(at(one.swing), max(at(one.length)[0], LEAST), at(one.phase)[0]) if any(at(one.swing)) else None
+        case Twist():
+            axis = AXES.index(one.axis)
+            return Twisted(axis, at(one.angle)[0], middle, extent[axis]) if at(one.angle)[0] else None
+        case Bend():
+            along, towards = {"up": (0, 1), "away": (0, 2), "across": (2, 1)}[one.axis]
+            # a title that leans stays on its base line; one that is curved, in its middle
+            about = (*middle[:2], 0.0) if along == 2 else middle
+            return Bent(along, towards, at(one.angle)[0], about, extent[along]) if abs(at(one.angle)[0]) > 1e-3 else None
+    return None
 
 
 # setting -----------------------------------------------------------------------------------------------------------------------

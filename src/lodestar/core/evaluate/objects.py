@@ -51,8 +51,8 @@ def mesh_of(item: Object, frame: float) -> Mesh:
 
 
 def at_rest(item: Object) -> Object:
-    """The object's own solid, without its layers, with letters where they stand when nothing moves them."""
-    found = {name: () for name in owned(item) if name in ("layers", "movers")}
+    """The object's own solid, without its layers, with letters where and as they stand when nothing moves or deforms them."""
+    found = {name: () for name in owned(item) if name in ("layers", "movers", "deforms")}
     return msgspec.structs.replace(item, **found) if found else item
 
 

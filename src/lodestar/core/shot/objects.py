@@ -240,10 +240,68 @@ class Kern(msgspec.Struct, frozen=True, kw_only=True):
     by: float = 0.0
 
 
+AXES = ("across", "away", "up")
+POINT = Row("Point", IN_HEIGHTS, 0.01, 2, tip="Where it takes hold, in the object's own axes", names=("x", "y", "z"))
+REACH = Row("Radius", IN_HEIGHTS, 0.01, 2, 0.001, tip="What lies farther from the point stays as it is")
+SOFT = Row("Soft", "%", 0.5, 0, 0, 100, 100, tip="Share of the radius over which its hold fades")
+
+
+class Deforming(msgspec.Struct, frozen=True, kw_only=True):
+    """Takes the places of a title or logo elsewhere. Lengths and places are in heights of the letters, in the object's own axes."""
+
+    id: str
+    label: str = ""
+    on: bool = True
+
+    @property
+    def name(self) -> str:
+        return self.label or type(self).__name__
+
+
+class Smear(Deforming, frozen=True, kw_only=True, tag="smear"):
+    """What lies round a point goes with it to another place."""
+
+    point: Annotated[Keyed, POINT] = constant(0.0, 0.0, 0.5)
+    to: Annotated[Keyed, Row("To", IN_HEIGHTS, 0.01, 2, tip="Where the point goes to", names=("x", "y", "z"))] = constant(0.5, 0.0, 0.5)
+    radius: Annotated[Keyed, REACH] = constant(0.8)
+    soft: Annotated[Keyed, SOFT] = constant(1.0)
+
+
+class Pull(Deforming, frozen=True, kw_only=True, tag="pull"):
+    """What lies round a point goes towards it, or away from it below 0."""
+
+    point: Annotated[Keyed, POINT] = constant(0.0, 0.0, 0.5)
+    amount: Annotated[Keyed, Row("Pull", "%", 0.5, 0, -400, 100, 100, tip="Share of the way to the point; below 0 it pushes away")] = constant(0.5)
+    radius: Annotated[Keyed, REACH] = constant(0.8)
+    soft: Annotated[Keyed, SOFT] = constant(1.0)
+
+
+class Wave(Deforming, frozen=True, kw_only=True, tag="wave"):
+    """A wave that runs along the lines."""
+
+    swing: Annotated[Keyed, Row("Swing", IN_HEIGHTS, 0.005, 2, tip="How far it goes to each side", names=("x", "y", "z"))] = constant(0.0, 0.0, 0.1)
+    length: Annotated[Keyed, Row("Length", IN_HEIGHTS, 0.01, 2, 0.02, tip="From crest to crest")] = constant(2.0)
+    phase: Annotated[Keyed, Row("Phase", "turns", 0.01, 2, tip="By so many lengths it has run on; keyed, it runs")] = constant(0.0)
+
+
+class Twist(Deforming, frozen=True, kw_only=True, tag="twist"):
+    """Turns about an axis through the middle of the object, more and more from one end to the other. axis: one of AXES."""
+
+    axis: Literal["across", "away", "up"] = "across"
+    angle: Annotated[Keyed, Row("Angle", "°", 0.5, 1, -3600, 3600, tip="From one end to the other")] = constant(90.0)
+
+
+class Bend(Deforming, frozen=True, kw_only=True, tag="bend"):
+    """Lays the object on a cylinder about an axis: 'up', its ends go away; 'away', they go down; 'across', its top leans away."""
+
+    axis: Literal["across", "away", "up"] = "up"
+    angle: Annotated[Keyed, Row("Angle", "°", 0.5, 1, -720, 720, tip="Of the arc that the object becomes")] = constant(90.0)
+
+
 class Extruded(Solid, frozen=True, kw_only=True):
     """A solid of flat outlines. profile: of its front edges, one of PROFILES; back: one of BACKS. bevel: how far edges go inward, bevel_height
     how deep, 0 for as deep as they go inward. rounding: radius of corners; wall: only a wall along the outline, 0 for a full body.
-    panel: margin of a face within the face, and by how much that is raised (sunk below 0). layers: the same again."""
+    panel: margin of a face within the face, and by how much that is raised (sunk below 0). layers: the same again; deforms: what takes its places elsewhere, one after the other."""
 
     profile: str = "round"
     back: str = "same"
@@ -254,6 +312,7 @@ class Extruded(Solid, frozen=True, kw_only=True):
     wall: Annotated[Keyed, Row("Wall", "m", 0.0005, 4, 0.0, tip="Only a wall of this thickness along the outline; 0 is a full body")] = constant(0.0)
     panel: Annotated[Keyed, Row("Panel", "m", 0.0005, 4, tip="A face within the face", names=("margin", "rise"))] = constant(0.0, 0.0)
     layers: tuple[Layer, ...] = ()
+    deforms: tuple[Smear | Pull | Wave | Twist | Bend, ...] = ()
     surfaces: tuple[Surface, ...] = ()
 
 
@@ -408,9 +467,9 @@ class GroundMesh(Solid, frozen=True, kw_only=True, tag="ground-mesh"):
 Object = Title | Logo | Card | Anchor | Box | Tube | GroundMesh
 
 
-def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover | Surface | Relief, ...]]:
+def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover | Deforming | Surface | Relief, ...]]:
     """Fields of an object that hold things with ids of their own, which have keyed values too."""
-    return {name: found for name in ("layers", "movers", "surfaces", "reliefs") if (found := getattr(item, name, ()))}
+    return {name: found for name in ("layers", "movers", "deforms", "surfaces", "reliefs") if (found := getattr(item, name, ()))}
 
 
 def keyed_parts(item: msgspec.Struct) -> dict[str, Keyed]:

@@ -1,6 +1,7 @@
 """The tools on the picture, one file for each thing they work on; `TOOLS` says which step has which."""
 
 from .brush import Brush
+from .deform import DragDeform
 from .fly import FlyThrough
 from .ground import DrawHorizon, DrawUpright, TurnScene
 from .handles import MoveObject
@@ -31,6 +32,7 @@ TOOLS = {
         DrawBoxStandIn,
         AlongPath,
         TypeWords,
+        DragDeform,
         FlyThrough,
         TakeStone,
         ChooseMarks,
