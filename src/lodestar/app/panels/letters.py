@@ -369,7 +369,7 @@ class LetterPanel(ObjectPanel):
             return
         old = next((one for one in item.surfaces if one.part == part), None)
         if old is None:  # it begins as the face looks
-            old = Surface(id=new_id(), part=part, **{name: getattr(item, name) for name in ("colour", "roughness", "metal", "coat", "glow")})
+            old = Surface(id=new_id(), part=part, **{name: getattr(item, name) for name in ("colour", "roughness", "metal", "coat", "clear", "glow")})
             self.session.edit_item(f"Surface of the {part}", item.id, surfaces=(*item.surfaces, old))
         self.surfaces.open = old.id
         self.refresh()

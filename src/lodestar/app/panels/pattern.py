@@ -1,6 +1,7 @@
 """The pattern of a solid: one that goes through it, a picture that is laid over it, or the stone of the place."""
 
 from lodestar.core.edits.stone import with_picture
+from lodestar.core.edits.surfaces import with_pattern
 from lodestar.core.shot.objects import TEXTURES, Solid
 
 from ..fields import Swatch, button
@@ -37,7 +38,8 @@ class PatternSection:
             self._ask()
             self.show(item)
         else:
-            self.session.edit_item("Choose pattern", self.session.selected, texture=texture)
+            id_, frame = self.session.selected, self.session.frame
+            self.session.edit("Choose pattern", lambda s: with_pattern(s, id_, texture, frame))
 
     def _ask(self) -> None:
         chosen = self.session.ask_picture("Choose a picture", "texture")

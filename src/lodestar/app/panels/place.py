@@ -210,7 +210,7 @@ class PlacePanel(LetterPanel):
             "Ready surface…", "ready-surface", "Make the whole surface of something; it can be changed afterwards", READY, self._take_ready
         )
         surface.add("Made of", self.ready)
-        self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "coat", "glow", "opacity"))
+        self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "coat", "clear", "glow", "opacity"))
         self.pattern_of = PatternSection(self)
         self.fill_surfaces()
 

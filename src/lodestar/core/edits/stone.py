@@ -72,6 +72,7 @@ def with_surface_of_place(shot: Shot, id_: str, light: np.ndarray, frame: int, q
         "roughness": constant(ROUGH),
         "metal": constant(0.0),
         "coat": constant(0.0),
+        "clear": constant(0.0),
     }
     return with_things(shot, {id_: msgspec.structs.replace(item, **without_keyed(item, fields))})
 

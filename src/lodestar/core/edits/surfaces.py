@@ -68,6 +68,8 @@ READY: dict[str, dict[str, Any]] = {
         "pattern": 0.3,
         "relief": 0.04,
     },
+    "Glass": {"colour": (0.93, 0.97, 0.96), "roughness": 0.05, "clear": 1.0},
+    "Glass, frosted": {"colour": (0.90, 0.95, 0.96), "roughness": 0.42, "clear": 0.9},
     "Rubber": {"colour": (0.09, 0.09, 0.10), "roughness": 0.85},
     "Chalk": {"colour": (0.95, 0.95, 0.93), "roughness": 1.0, "texture": "stone", "second": (0.82, 0.82, 0.80), "pattern": 0.15, "relief": 0.01},
     "Neon": {
@@ -82,7 +84,7 @@ READY: dict[str, dict[str, Any]] = {
         "parts": {"edges": {"colour": (1.0, 0.89, 0.62), "metal": 1.0, "roughness": 0.2}},
     },
 }
-NUMBERS = {"roughness": 0.45, "metal": 0.0, "coat": 0.0, "glow": 0.0, "relief": 0.02}
+NUMBERS = {"roughness": 0.45, "metal": 0.0, "coat": 0.0, "clear": 0.0, "glow": 0.0, "relief": 0.02}
 
 
 def _fields(made_of: dict[str, Any], height: float) -> dict[str, Any]:
@@ -105,6 +107,20 @@ def solid_of(shot: Shot, id_: str) -> Object:
 def without_keyed(item: Object, fields: dict[str, Any]) -> dict[str, Any]:
     """Those of the fields that an object holds still: values that have keys keep them."""
     return {name: value for name, value in fields.items() if not (isinstance(old := getattr(item, name), Keyed) and old.keys)}
+
+
+GRADIENTS = {"gradient up": 2, "gradient along": 0}  # along which axis of the box each runs
+
+
+def with_pattern(shot: Shot, id_: str, texture: str, frame: float) -> Shot:
+    """The thing with another pattern; a gradient goes over all of it, from its colour to the second one."""
+    item = solid_of(shot, id_)
+    fields: dict[str, Any] = {"texture": texture}
+    if texture in GRADIENTS:
+        low, high = box_of(item, frame)
+        axis = GRADIENTS[texture]
+        fields["texture_size"] = constant(round(max(float(high[axis] - low[axis]), 1e-3), 4))
+    return with_things(shot, {id_: msgspec.structs.replace(item, **without_keyed(item, fields))})
 
 
 def with_ready(shot: Shot, id_: str, name: str, frame: float) -> Shot:

@@ -9,7 +9,7 @@ import numpy as np
 from ..basics.colour import decode
 from ..media.tiles import unpacked
 from ..render.items import Finish, Item, Texture
-from ..render.textures import NAMES, RIPPLES
+from ..render.textures import ALONG, NAMES, RIPPLES, UPWARD
 from ..scene.poses import pose_matrix, size_of
 from ..shape.extrude import Mesh
 from ..shape.solids import joined
@@ -106,6 +106,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         thickness=thickness,
         opacity=opacity if thing.drawn else 1.0,
         coat=float(np.clip(thing.coat.at(index)[0], 0, 1)),
+        clear=float(np.clip(thing.clear.at(index)[0], 0, 1)),
         glow=max(thing.glow.at(index)[0], 0.0),
         parts=_surfaces(thing, index),
         texture=_texture(thing, index) if thing.drawn else _ripples(shot, thing, index),
@@ -130,10 +131,10 @@ def _surfaces(thing: Solid, index: int) -> tuple[Finish, ...]:
 
 def _finish(of: Solid | Surface | Relief, index: int, picture: bytes = b"") -> Finish:
     red, green, blue = (float(v) for v in decode(np.array(of.colour), "srgb"))
-    coated = 0.0 if isinstance(of, Relief) else of.coat.at(index)[0]
-    rough, metal, coat = (float(np.clip(value, 0, 1)) for value in (of.roughness.at(index)[0], of.metal.at(index)[0], coated))
+    at = lambda name: float(np.clip(getattr(of, name).at(index)[0], 0, 1)) if hasattr(of, name) else 0.0
+    rough, metal, coat = at("roughness"), at("metal"), at("coat")
     texture = None if isinstance(of, Relief) else _texture(of, index, picture)
-    return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0), texture)
+    return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0), texture, at("clear"))
 
 
 def _texture(of: Solid | Surface, index: int, picture: bytes = b"") -> Texture | None:
@@ -175,8 +176,11 @@ def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], pl
     if part.look is not None:
         own = _finish(part.look, index)._replace(base=(red, green, blue), coat=whole.coat)
         whole, parts = whole._replace(roughness=own.roughness, metal=own.metal, glow=own.glow), ()
-    # letters are cut from places of their own, so that a pattern stays with a letter that moves
-    scaled = whole.scaled if part.place is IN_PLACE or whole.scaled is None else whole.scaled @ shifted(1.37 * part.number, 0.71 * part.number, 0.0)
+    # letters are cut from places of their own, so that a pattern stays with a letter that moves; a gradient goes over all of them
+    scaled = whole.scaled
+    if scaled is not None and part.place is not IN_PLACE:
+        graded = any(look.texture is not None and look.texture.kind in (UPWARD, ALONG) for look in whole.finishes)
+        scaled = scaled @ (part.place if graded else shifted(1.37 * part.number, 0.71 * part.number, 0.0))
     return whole._replace(scaled=scaled, mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity, parts=parts)
 
 

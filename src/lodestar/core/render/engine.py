@@ -16,10 +16,12 @@ from .geometry import SENT, SENT_SUM, check_solids, sent_light, sent_middles, st
 from .items import Item
 from .region import footprint
 from .sampling import samples
+from .seen import WIDE as MIRRORED_WIDE
 from .seen import Seen, seen_of
 from .sphere import sphere_of
 from .vectors import bright
 
+GLASS_WIDE = 4096  # px of the plate at most that are kept for what is seen through glass
 TILES_AT_ONCE = 96  # that one thread takes: 2 to 20 ms, so that stopping is soon
 
 
@@ -76,8 +78,8 @@ class Engine:
         """Our layers in the filmed pixels of a picture of `size` (width, height); None where they touch none of it.
 
         camera(share of a frame's time from the middle of the exposure) is the camera then. check is called meanwhile, some 50
-        times a second, and may raise. plate() gives the frame, (h, w, 3) linear light of Rec.709, for what mirrors the ground; it is called
-        only if something does. Raises RenderError where the machine cannot render.
+        times a second, and may raise. plate() gives the frame, (h, w, 3) linear light of Rec.709, for what mirrors the ground and for what is
+        seen through glass; it is called only if something does. Raises RenderError where the machine cannot render.
         """
         if not any(i.drawn and len(i.mesh.triangles) for i in items):
             return None
@@ -108,7 +110,9 @@ class Engine:
         eye = eye_of(self._nets, camera, area, size, quality.shutter, quality.readout, here.origin, here.scale, quality.aperture, quality.focus)
         film = _film(bottom - top, right - left)
         sent = sent_light(items, here.origin, here.scale)
-        seen = seen_of(plate() if plate is not None and _mirrors(items) else None, camera(0.0), size, here.origin, here.scale)
+        glass = any(look.clear > 0 for i in items if i.drawn for look in i.finishes)
+        wide = GLASS_WIDE if glass else MIRRORED_WIDE
+        seen = seen_of(plate() if plate is not None and (glass or _mirrors(items)) else None, camera(0.0), size, here.origin, here.scale, wide)
         table, lit, stop = samples(quality.most), _lights(lights, sent, here.origin, here.scale, seen), np.zeros(1, np.uint8)
         seed = np.uint32(quality.seed * 0x9E3779B1 & 0xFFFFFFFF)
         count = -(-(right - left) // rays.TILE) * -(-(bottom - top) // rays.TILE)

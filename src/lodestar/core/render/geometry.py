@@ -25,7 +25,8 @@ FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, P
 BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, COAT, GLOW = 0, 3, 4, 5, 6, 7, 8, 9
 # of a pattern through it: its kind; from the mesh's axes to sizes of it (three rows of a 3 x 4); the other colour; how much of that; how high
 TEXTURE, TO_PATTERN, SECOND, AMOUNT, RELIEF = 10, 11, 23, 26, 27
-FADES, VALUES = 28, 29  # of a mirror: 1 over the distance by which what it shows halves
+FADES = 28  # of a mirror: 1 over the distance by which what it shows halves
+CLEAR, VALUES = 29, 30  # share that is glass
 # columns of the triangles of what glows: the sum of what it and those before it send, corner and two sides, colour of its light at most 1
 SENT_SUM, SENT_CORNER, SENT_ACROSS, SENT_UP, SENT_COLOUR, SENT = 0, 1, 4, 7, 10, 13
 # columns of `Things.levels`: where a level of a picture begins, and its px
@@ -112,6 +113,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
                 look.glow if item.drawn else 0.0,
                 *_pattern(look, item, number_of_picture),
                 scale / item.fades if item.fades > 0 else 0.0,
+                look.clear * (1.0 - look.metal),
             )
         masks.append(mask_of(item))
         first_step += len(matrices[k])
@@ -192,7 +194,8 @@ def check_solids(items: Sequence[Item]) -> None:
 def mask_of(item: Item) -> int:
     """Which rays meet the item: the eye's, mirrored ones, and those that ask for light."""
     if item.drawn:
-        casts = 0 if not item.casts else PICTURED if item.picture is not None or item.opacity < 1 else OPAQUE
+        thin = item.picture is not None or item.opacity < 1 or any(look.clear > 0 for look in item.finishes)
+        casts = 0 if not item.casts else PICTURED if thin else OPAQUE
         return casts | (MIRRORED if item.mirrored else 0) | (SEEN if item.seen else 0)
     solid = item.hides or item.reflects > 0
     return (SEEN if solid or item.receives else 0) | (PLACE if item.hides and item.casts else 0) | (MIRRORED if item.hides else 0)

@@ -30,7 +30,8 @@ class Texture(NamedTuple):
 
 
 class Finish(NamedTuple):
-    """How a part of a solid looks. base: linear light; coat: share of a clear coat over it; glow: times its base that it sends out."""
+    """How a part of a solid looks. base: linear light; coat: share of a clear coat over it; glow: times its base that it sends out; clear: share of
+    it that is glass, tinted by its base."""
 
     base: tuple[float, float, float]
     roughness: float
@@ -38,6 +39,7 @@ class Finish(NamedTuple):
     coat: float = 0.0
     glow: float = 0.0
     texture: Texture | None = None
+    clear: float = 0.0
 
 
 class Item(NamedTuple):
@@ -47,7 +49,7 @@ class Item(NamedTuple):
     of the plate. receives, hides: shadows, and what lies behind. reflects: share of the drawn ones that it mirrors, as its
     surface turns it; rougher is more blurred. seen: by the eye, not only in mirrors. casts: it keeps light from what lies
     behind it, where it is drawn or hides. of: the thing that it is a part of, with others; thickness: the middle one of that one's
-    sides, 0 for that of the item's own. opacity: of what is drawn. coat, glow: as in Finish; parts: how its edges, sides and back look (in
+    sides, 0 for that of the item's own. opacity: of what is drawn. coat, glow, clear: as in Finish; parts: how its edges, sides and back look (in
     the order of the mesh's parts), where they differ. mirrored: seen in mirrors, where it is drawn. texture: of its face; scaled (4, 4): from the mesh's axes to the thing's own in the
     scene's units, in which textures lie. fades: distance from a mirror by which what it shows halves, 0 for none.
     """
@@ -74,11 +76,12 @@ class Item(NamedTuple):
     texture: Texture | None = None
     scaled: np.ndarray | None = None
     fades: float = 0.0
+    clear: float = 0.0
 
     @property
     def finishes(self) -> tuple[Finish, ...]:
         """How face, edges, sides and back look."""
-        own = Finish(self.base, self.roughness, self.metal, self.coat, self.glow, self.texture)
+        own = Finish(self.base, self.roughness, self.metal, self.coat, self.glow, self.texture, self.clear)
         return (own, *self.parts) if self.parts else (own,) * PARTS
 
     def only_hiding(self) -> "Item":

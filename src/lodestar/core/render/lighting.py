@@ -11,6 +11,7 @@ import numpy as np
 from ..basics.jit import inlined
 from .energy import LEAST_WIDTH, split_sum
 from .geometry import (
+    CLEAR,
     COAT,
     DRAWN,
     GLOW,
@@ -35,6 +36,8 @@ BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 SPREAD = 0.7  # times GGX's width: of the part of the ground that one facet's ray stands for, of its distance
 NEAR_FACETS = 0.85  # of all, by how far they lie off
 SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
+GLASS_INDEX, THROUGH = 1.5, 2  # of windows; number of the layer that is asked for what lies behind
+BEYOND = 1e3  # sizes of our things: so far away lies what no ray comes to
 MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for water or a polished floor: half of its facets lie within
 
 
@@ -172,7 +175,7 @@ def _add_light(d, nl, of, light, soft, glossy, colour):
     for c in range(3):
         f0 = 0.04 + of.metal * (of.base[c] - 0.04)
         f = f0 + (1.0 - f0) * fresnel
-        soft[c] += kept * light[c] * of.base[c] * (1.0 - of.metal) * (1.0 - f)
+        soft[c] += kept * light[c] * of.base[c] * (1.0 - of.metal) * (1.0 - of.clear) * (1.0 - f)
         glossy[c] += light[c] * kept * f * gloss * (1.0 + f0 * of.lost)
         colour[c] += light[c] * over
 
@@ -180,7 +183,7 @@ def _add_light(d, nl, of, light, soft, glossy, colour):
 class Place(NamedTuple):
     """A place of ours that is shaded. p, start: where it is, and from where its rays begin; face, n: normals of the flat piece and of the round
     surface; v: to the eye; nv: cosine to it. base, roughness, metal, coat: how it looks. scale, offset, lost: as of `energy.split_sum`. kept, over_coat:
-    what comes through the coat both ways, and what it mirrors. shiny: whether neighbours are asked for; sampled: whether the gloss of
+    what comes through the coat both ways, and what it mirrors. clear: share that is glass. shiny: whether neighbours are asked for; sampled: whether the gloss of
     surroundings is told by samples. share: of the px."""
 
     p: tuple
@@ -201,6 +204,7 @@ class Place(NamedTuple):
     shiny: bool
     sampled: bool
     share: float
+    clear: float
 
 
 @inlined
@@ -220,12 +224,12 @@ def shaded(things, lights, ray, words, address, p, face, n, v, at, sample, look,
     # the tables are of lobes that are looked at along the normal: those of rough metal are told by samples
     sampled, shiny = lights.sphere.there and metal > 0 and roughness >= SHINY, metal > 0 or roughness < SHINY
     start = off(p, face, face)
-    of = Place(p, start, face, n, v, nv, base, roughness, metal, coat, scale, offset, lost, kept, over_coat, shiny, sampled, share)
+    of = Place(p, start, face, n, v, nv, base, roughness, metal, coat, scale, offset, lost, kept, over_coat, shiny, sampled, share, look[CLEAR])
     for c in range(3):
         colour[c] += share * glow * base[c]
     _add_lamps(things, lights, ray, words, address, of, at, sample, colour, soft, noise)
     _add_far(things, lights, ray, words, address, of, at, sample, colour, soft, sky, noise)
-    _add_neighbours(things, lights, ray, words, address, of, at, sample, soft, noise)
+    _add_neighbours(things, lights, ray, words, address, of, at, sample, colour, soft, noise)
 
 
 @inlined
@@ -291,7 +295,7 @@ def _add_far(things, lights, ray, words, address, of, at, sample, colour, soft, 
         crisp = _from_far(lights, m, COAT_ROUGHNESS)
     for c in range(3):
         f0 = 0.04 + metal * (base[c] - 0.04)
-        whole = base[c] * (1.0 - metal) * (up * lights.sky[c] + (1.0 - up) * lights.bounce[c] + matt[c])
+        whole = base[c] * (1.0 - metal) * (1.0 - of.clear) * (up * lights.sky[c] + (1.0 - up) * lights.bounce[c] + matt[c])
         gloss, over = glossy[c] * (f0 * of.scale + of.offset) * (1.0 + f0 * of.lost), of.over_coat * crisp[c]
         if of.shiny or of.coat > 0:
             # what stands before it is asked by rays of its own
@@ -318,38 +322,49 @@ def _add_gloss_by_light(sphere, of, e, seen, soft):
 
 
 @inlined
-def _add_neighbours(things, lights, ray, words, address, of, at, sample, soft, noise):
-    """Of what stands before the coat, and before what lies under it, in place of the far light that would come from there; and the gloss of what is
-    all around where that is sampled."""
+def _add_neighbours(things, lights, ray, words, address, of, at, sample, colour, soft, noise):
+    """Of what stands before the coat, and before what lies under it, in place of the far light that would come from there; the gloss of what is all
+    around where that is sampled; and of what is seen through glass."""
     n, v = of.n, of.v
-    for layer in range(2):
-        if layer == 0 and of.coat <= 0 or layer == 1 and not of.shiny:
+    for layer in range(3):
+        if layer == 0 and of.coat <= 0 or layer == 1 and not of.shiny or layer == THROUGH and of.clear <= 0:
             continue
         wide, by_sample = COAT_ROUGHNESS if layer == 0 else of.roughness, layer == 1 and of.sampled
         # the few facets of a polished surface that lie far off would be single px of something else
         u = sample[MIRROR] * (1.0 if by_sample else NEAR_FACETS)
         d, part = facet_mirrored((-v[0], -v[1], -v[2]), n, max(wide * wide, LEAST_WIDTH), u, sample[MIRROR + 1])
-        if part <= 0 or dot(d, of.face) <= 0:
+        o = of.start
+        if layer == THROUGH:
+            o, d = _through(things, ray, words, address, of, at)
+        elif part <= 0 or dot(d, of.face) <= 0:
             continue
-        meets = may_meet(things, of.start, d, MIRRORED) and nearest(things, ray, words, address, of.start, d, at, MIRRORED)
+        meets = may_meet(things, o, d, MIRRORED) and nearest(things, ray, words, address, o, d, at, MIRRORED)
         sure, ground = 0.0, (0.0, 0.0, 0.0)
         if lights.seen.there and not meets:
-            sure, ground = _ground_seen(things, lights, of.start, d, wide)
-        if not meets and not by_sample and sure <= 0:
+            sure, ground = _ground_seen(things, lights, o, d, wide)
+            if layer == THROUGH and sure <= 0:
+                sure, ground = seen_at(lights.seen, along(o, d, BEYOND), SPREAD * BEYOND * wide * wide)
+        if not meets and not by_sample and sure <= 0 and layer < THROUGH:
             continue
         noise[0] = 1.0
         met, gone, weight = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 1.0
         if meets:
-            met = _sent_back(things, lights, ray, words, address, of.start, d, at, wide, sample)
+            met = _sent_back(things, lights, ray, words, address, o, d, at, wide, sample)
             gone = _from_even(lights, d, 0.0) if by_sample else _from_far(lights, d, 0.0)
-        elif sure > 0:
-            far = _from_far(lights, d, 0.0)
+        elif sure > 0 or layer == THROUGH:
+            far = _from_far(lights, d, wide if layer == THROUGH else 0.0)
             met = (far[0] + sure * (ground[0] - far[0]), far[1] + sure * (ground[1] - far[1]), far[2] + sure * (ground[2] - far[2]))
             gone = _from_even(lights, d, 0.0) if by_sample else far
         else:
             met = around_in(lights.sphere, d)
             own = _density_of_facets(n, v, d, of.nv, of.roughness)
             weight = own / max(own + density_of(lights.sphere, guide_of(lights.sphere, n), d), 1e-12)
+        if layer == THROUGH:
+            passes = (1.0 - COAT_F0) * (1.0 - (1.0 - of.nv) ** 5)  # of each of its two faces
+            kept = of.share * of.kept * of.clear * passes * passes
+            for c in range(3):
+                colour[c] += kept * of.base[c] * met[c]
+            continue
         fresnel = (1.0 - min(0.5 * math.sqrt(max(2.0 + 2.0 * dot(v, d), 0.0)), 1.0)) ** 5
         for c in range(3):
             f0 = 0.04 + of.metal * (of.base[c] - 0.04)
@@ -358,6 +373,31 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, soft, n
                 soft[c] += of.share * gloss * (part * weight * (f0 + (1.0 - f0) * fresnel) * met[c] - (f0 * of.scale + of.offset) * gone[c])
             else:
                 soft[c] += of.share * (of.over_coat if layer == 0 else gloss * (f0 * of.scale + of.offset)) * (met[c] - gone[c])
+
+
+@inlined
+def refracted(d, n, eta):
+    """The direction of a ray along d beyond a surface with normal n, which faces it; eta: index before by index behind; along d where all is
+    mirrored. Source: Snell's law."""
+    cosine = -dot(d, n)
+    k = 1.0 - eta * eta * (1.0 - cosine * cosine)
+    if k <= 0:
+        return d
+    a = eta * cosine - math.sqrt(k)
+    return normalised((eta * d[0] + a * n[0], eta * d[1] + a * n[1], eta * d[2] + a * n[2]))
+
+
+@inlined
+def _through(things, ray, words, address, of, at):
+    """Where a ray from the eye leaves the glass that it went into, and its direction then: bent where it goes in and where it comes out."""
+    d = refracted((-of.v[0], -of.v[1], -of.v[2]), of.n, 1.0 / GLASS_INDEX)
+    o = off(off(of.start, of.face, d), of.face, d)  # from a hair before the surface to a hair behind it
+    if nearest(things, ray, words, address, o, d, at, MIRRORED):
+        k, p, n, face, _, _, _ = hit(things, ray, words, at)
+        if things.number[k, DRAWN] and dot(face, d) > 0:
+            d = refracted(d, (-n[0], -n[1], -n[2]), GLASS_INDEX)
+            o = off(p, face, d)
+    return o, d
 
 
 @inlined
@@ -449,10 +489,13 @@ def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample):
     turned = 2 * dot(n, v)
     far = _from_far(lights, (turned * n[0] - v[0], turned * n[1] - v[1], turned * n[2] - v[2]), roughness)
     scale, offset, lost = split_sum(nv, roughness, metal)
-    even = 1.0 - metal
+    even = (1.0 - metal) * (1.0 - look[CLEAR])
     x += base[0] * even * (up * lights.sky[0] + (1.0 - up) * lights.bounce[0] + matt[0]) + far[0] * (f0[0] * scale + offset) * (1.0 + f0[0] * lost)
     y += base[1] * even * (up * lights.sky[1] + (1.0 - up) * lights.bounce[1] + matt[1]) + far[1] * (f0[1] * scale + offset) * (1.0 + f0[1] * lost)
     z += base[2] * even * (up * lights.sky[2] + (1.0 - up) * lights.bounce[2] + matt[2]) + far[2] * (f0[2] * scale + offset) * (1.0 + f0[2] * lost)
+    if look[CLEAR] > 0:
+        behind = _from_far(lights, d, roughness)
+        x, y, z = x + look[CLEAR] * base[0] * behind[0], y + look[CLEAR] * base[1] * behind[1], z + look[CLEAR] * base[2] * behind[2]
     if alpha < 1:
         gone = _from_far(lights, d, 0.0)
         return (gone[0] + alpha * (x - gone[0]), gone[1] + alpha * (y - gone[1]), gone[2] + alpha * (z - gone[2]))

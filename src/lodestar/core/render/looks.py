@@ -75,7 +75,7 @@ def patterned(things, number, look, base, own, n, px):
             base[1] + share * (look[SECOND + 1] - base[1]),
             base[2] + share * (look[SECOND + 2] - base[2]),
         )
-        if kind != WEAVE:
+        if kind != WEAVE and kind < PICTURED:
             rough = min(max(look[ROUGHNESS] * (0.7 + 0.6 * share), 0.03), 1.0)
     if look[RELIEF] > 0:
         step = STEP if kind != PICTURED else max(STEP, wide / things.levels[picture, 0, WIDE])

@@ -7,12 +7,13 @@ import numpy as np
 from ..basics.jit import inlined
 from ..shape.extrude import PARTS
 from . import embree
-from .geometry import BEGIN, FIRST_CORNER, FIRST_STEP, FIRST_TRIANGLE, FLAT, HIGH, MOST_LEVELS, OPACITY, PICTURE, PICTURED, STEPS, WIDE
-from .vectors import along, dot, normalised
+from .geometry import BASE, BEGIN, CLEAR, FIRST_CORNER, FIRST_STEP, FIRST_TRIANGLE, FLAT, HIGH, MOST_LEVELS, OPACITY, PICTURE, PICTURED, STEPS, WIDE
+from .vectors import along, bright, dot, normalised
 
 FAR = 1e30
 OFF_SURFACE = 1e-6  # where rays begin over a surface, in sizes of our things: some times what single precision loses
 MOST_MEETINGS = 24  # of one ray with what is thin, mirrors or merely receives
+GLASS_PASSES = 0.92  # of light straight on, by two faces of an index of 1.5
 THIN = 0.004  # light that is left behind cards, under which a ray is not followed
 
 _intersect, _occluded = embree.intersect, embree.occluded
@@ -187,7 +188,9 @@ def _through_cards(things, ray, words, address, p, d, at):
         if not nearest(things, ray, words, address, o, d, at, PICTURED):
             break
         k, place, _, face, _, own, _ = hit(things, ray, words, at)
-        alpha = things.value[k * PARTS, OPACITY]
+        value = things.value[k * PARTS]
+        # what is glass keeps back what its two faces mirror, and colours the rest
+        alpha = value[OPACITY] * (1.0 - GLASS_PASSES * value[CLEAR] * bright((value[BASE], value[BASE + 1], value[BASE + 2])))
         if things.number[k, PICTURE] >= 0:
             alpha *= painted(things, things.number[k, PICTURE], own[0], own[2], 1.0)[3]
         if dot(face, d) < 0 or things.number[k, FLAT]:  # a solid takes its share once, where the ray enters it

@@ -10,7 +10,7 @@ from ..basics.jit import inlined
 from ..projection.camera import Camera
 
 WIDE = 512  # px of what is kept
-LEVELS = 6  # each half as wide as the one before
+LEVELS = 8  # each half as wide as the one before
 INSIDE = 0.12  # of its width and height: over so much of its rim what is seen fades into the even floor
 
 
@@ -28,13 +28,13 @@ class Seen(NamedTuple):
     cy: float
 
 
-def seen_of(light: np.ndarray | None, camera: Camera, size: tuple[int, int], origin: np.ndarray, scale: float) -> Seen:
-    """light: (h, w, 3) linear light of Rec.709 of the frame that the camera filmed, or None; size: (width, height) px of the camera. The lens is taken as straight: a
+def seen_of(light: np.ndarray | None, camera: Camera, size: tuple[int, int], origin: np.ndarray, scale: float, wide: int = WIDE) -> Seen:
+    """light: (h, w, 3) linear light of Rec.709 of the frame that the camera filmed, or None; size: (width, height) px of the camera; wide: px of what is kept. The lens is taken as straight: a
     bent one is off by few px, which a mirror does not show."""
     if light is None:
         return Seen(False, np.zeros((1, 3), np.float32), np.ones((LEVELS, 3), np.int64), np.eye(3), np.zeros(3), 1.0, 0.0, 0.0)
     h, w = light.shape[:2]
-    share = min(WIDE / w, 1.0)
+    share = min(wide / w, 1.0)
     one = np.asarray(cv2.resize(light, (max(round(w * share), 1), max(round(h * share), 1)), interpolation=cv2.INTER_AREA), np.float32)
     texels, levels, begin = [], [], 0
     for _ in range(LEVELS):

@@ -12,8 +12,9 @@ import numpy as np
 from ..basics.jit import inlined
 
 PLAIN, STONE, BRUSHED, WOOD, WEAVE, WORN, BRICK = range(7)
-NAMES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick", "picture")
 PICTURED = 7  # a picture, laid over a solid from its three sides
+UPWARD, ALONG = 8, 9  # from the first colour to the second one: from the foot up, and from left to right with the middle halfway
+NAMES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick", "picture", "gradient up", "gradient along")
 RIPPLES = len(NAMES)  # of water: no colour, and the third way is time
 STEP = 0.01  # of the pattern's size, over which its slope is taken
 
@@ -75,6 +76,10 @@ def _unit(t):
 @inlined
 def pattern(kind, x, y, z):
     """Share of the second colour, 0 to 1, and height, 0 to 1, at a place in sizes of the pattern."""
+    if kind == UPWARD:
+        return _unit(z), 0.0
+    if kind == ALONG:
+        return _unit(x + 0.5), 0.0
     if kind == STONE:
         broad, fine = _octaves(x, y, z, 4), noise(9.0 * x, 9.0 * y, 9.0 * z)
         return _unit(0.5 + 0.7 * broad + 0.35 * fine), _unit(0.5 + 0.45 * broad + 0.4 * fine)

@@ -78,10 +78,11 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
 ROUGHNESS = Row("Roughness", "", 0.005, 2, 0, 1, tip="0 mirrors, 1 is matt")
 METAL = Row("Metal", "", 0.005, 2, 0, 1, tip="1 reflects in its own colour, as bare metal does")
 COAT = Row("Clear coat", "%", 0.5, 0, 0, 100, 100, tip="A polished clear coat over it")
+CLEAR = Row("See-through", "%", 0.5, 0, 0, 100, 100, tip="How much of it is glass, in its own colour; roughness frosts it")
 GLOW = Row("Glow", "×", 0.02, 2, 0, 1000, tip="Times its colour that it sends out by itself; it lights what is near")
 
 
-TEXTURES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick", "picture")
+TEXTURES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick", "picture", "gradient up", "gradient along")
 SIZE_OF_TEXTURE = Row("Pattern size", "m", 0.005, 3, 0.001, tip="Size of the pattern, in the scene's units")
 AMOUNT = Row("Pattern", "%", 0.5, 0, 0, 100, 100, tip="How much of its second colour shows")
 RELIEF = Row("Relief", "%", 0.2, 1, 0, 50, 100, tip="How high the pattern stands, in % of its size")
@@ -97,6 +98,7 @@ class Surface(msgspec.Struct, frozen=True, kw_only=True):
     roughness: Annotated[Keyed, ROUGHNESS] = constant(0.45)
     metal: Annotated[Keyed, METAL] = constant(0.0)
     coat: Annotated[Keyed, COAT] = constant(0.0)
+    clear: Annotated[Keyed, CLEAR] = constant(0.0)
     glow: Annotated[Keyed, GLOW] = constant(0.0)
     texture: str = "none"
     second: Rgb = (0.25, 0.24, 0.22)
@@ -126,6 +128,7 @@ class Solid(Thing, frozen=True, kw_only=True):
     roughness: Annotated[Keyed, ROUGHNESS] = constant(0.45)
     metal: Annotated[Keyed, METAL] = constant(0.0)
     coat: Annotated[Keyed, COAT] = constant(0.0)
+    clear: Annotated[Keyed, CLEAR] = constant(0.0)
     glow: Annotated[Keyed, GLOW] = constant(0.0)
     texture: str = "none"
     texture_picture: bytes = b""

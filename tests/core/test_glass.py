@@ -1,0 +1,123 @@
+"""Glass and gradients: what is seen through a slab, how a ray is bent, what light a slab lets pass."""
+
+import unittest
+
+import msgspec
+import numpy as np
+
+from lodestar.core.basics.keyed import constant
+from lodestar.core.edits.surfaces import with_pattern
+from lodestar.core.evaluate.objects import items_of
+from lodestar.core.light.lamps import SkyLight, SunLight
+from lodestar.core.render import lighting, textures
+from lodestar.core.render.engine import Engine, Quality
+from lodestar.core.render.items import Item, Texture
+from lodestar.core.shape.solids import box_mesh
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Surface, Title
+from tests.core.test_rays import GROUND, looking, placed
+
+NONE = [SkyLight(np.full(3, 1e-6))]
+SIZE = (96, 96)
+
+
+def slab(clear=1.0, base=(1.0, 1.0, 1.0), rough=0.03, turn=0.0, deep=0.2):
+    """A box of 4 x `deep` x 4 round the origin, turned about the upright axis by degrees."""
+    a = np.deg2rad(turn)
+    m = np.eye(4)
+    m[:3, :3] = np.array([[np.cos(a), -np.sin(a), 0], [np.sin(a), np.cos(a), 0], [0, 0, 1]]) @ np.diag([4.0, deep, 4.0])
+    m[2, 3] = -2.0
+    return Item(box_mesh(), lambda share: m, base, rough, 0.0, clear=clear)
+
+
+def through(item, plate, samples=4):
+    """What a camera 6 away, looking along y, sees of an item before a plate."""
+    camera = looking((0.0, -6.0, 0.0), (0.0, 0.0, 0.0), 400.0, SIZE)
+    layers = Engine().render([item], NONE, lambda share: camera, SIZE, Quality(0.0, samples), plate=lambda: plate)
+    found = np.zeros((SIZE[1], SIZE[0], 4), np.float32)
+    h, w = layers.colour.shape[:2]
+    found[layers.top : layers.top + h, layers.left : layers.left + w] = layers.colour
+    return found
+
+
+class GlassTest(unittest.TestCase):
+    def test_rays_are_bent_as_snell_says(self):
+        for degrees in (0.0, 20.0, 45.0, 80.0):
+            a = np.deg2rad(degrees)
+            d = lighting.refracted((np.sin(a), 0.0, -np.cos(a)), (0.0, 0.0, 1.0), 1 / 1.5)
+            self.assertAlmostEqual(float(np.hypot(*d[:2])), np.sin(a) / 1.5, places=9)
+        # beyond the critical angle of arcsin(1 / 1.5) = 41.8 degrees all is mirrored
+        a = np.deg2rad(42.0)
+        self.assertEqual(lighting.refracted((np.sin(a), 0.0, -np.cos(a)), (0.0, 0.0, 1.0), 1.5), (np.sin(a), 0.0, -np.cos(a)))
+
+    def test_a_clear_slab_lets_pass_what_its_two_faces_do_not_mirror(self):
+        """Normal incidence: 4 % at each face of an index of 1.5 (Fresnel)."""
+        plate = np.full((96, 96, 3), (0.5, 0.4, 0.2), np.float32)
+        seen = through(slab(base=(1.0, 0.5, 1.0)), plate)[40:56, 40:56]
+        np.testing.assert_allclose(seen[..., :3].mean((0, 1)), 0.96**2 * np.array([0.5, 0.2, 0.2]), rtol=0.02)
+        np.testing.assert_allclose(seen[..., 3], 1.0, atol=1e-3)
+
+    def test_a_turned_slab_shifts_what_is_behind_it_as_the_handbook_says(self):
+        """By t sin(a - b) / cos(b) with sin(b) = sin(a) / n for a plane plate of thickness t (any textbook of optics)."""
+        plate = np.zeros((96, 96, 3), np.float32)
+        plate[:, 48:] = 1.0
+        camera, deep = looking((0.0, -1e-3, 6.0), (0.0, 0.0, 0.0), 400.0, SIZE), 0.6
+
+        def edge(degrees):
+            a = np.deg2rad(degrees)
+            m = np.eye(4)
+            m[:3, :3] = np.array([[np.cos(a), 0, -np.sin(a)], [0, 1, 0], [np.sin(a), 0, np.cos(a)]]) @ np.diag([4.0, 4.0, deep])
+            m[2, 3] = 2.0
+            item = Item(box_mesh(), lambda share: m, (1.0, 1.0, 1.0), 0.03, 0.0, clear=1.0)
+            layers = Engine().render([item, GROUND], NONE, lambda share: camera, SIZE, Quality(0.0, 64), plate=lambda: plate)
+            row = layers.colour[44 - layers.top : 52 - layers.top, 20:80, 0].mean(0)
+            return float(np.interp(0.46, row, np.arange(20, 80)))
+
+        a = np.deg2rad(30.0)
+        b = np.arcsin(np.sin(a) / 1.5)
+        # half of what the two ways differ by, since the rays are not quite parallel
+        self.assertAlmostEqual(abs(edge(30.0) - edge(-30.0)) / 2, deep * np.sin(a - b) / np.cos(b) * 400 / 6, delta=0.4)
+
+    def test_frosted_glass_blurs_and_clear_glass_does_not(self):
+        rng = np.random.default_rng(1)
+        plate = np.repeat(rng.random((96, 96, 1)).astype(np.float32), 3, 2)
+        clear, frosted = (through(slab(rough=rough), plate, 16)[30:66, 30:66, 1] for rough in (0.03, 0.5))
+        self.assertLess(float(frosted.std()), 0.3 * float(clear.std()))
+        self.assertAlmostEqual(float(frosted.mean() / clear.mean()), 1.0, delta=0.1)
+
+    def test_its_shadow_has_the_light_that_it_lets_pass(self):
+        sun, camera = [SunLight(np.array([0.3, 0, 0.954]), np.ones(3), 0.0)], looking((0.0, -4.0, 3.0), (0.0, 0.0, 0.5), 60.0, (64, 64))
+        for clear, passes in ((0.5, 1 - 0.5 * 1.0 - 0.5 + 0.5 * 0.92 * 0.8), (1.0, 0.92 * 0.8)):
+            lid = Item(box_mesh(), placed(0.0, 0.0, 1.0, 1.0, 1.0, 0.2), (0.8, 0.8, 0.8), 0.1, 0.0, clear=clear)
+            layers = Engine().render([lid, GROUND], sun, lambda share: camera, (64, 64), Quality(0.0, 16))
+            shade = np.where(layers.light_without > 0, layers.light_with / np.maximum(layers.light_without, 1e-9), 1.0)[..., 1]
+            self.assertAlmostEqual(float(shade[layers.colour[..., 3] == 0].min()), passes, delta=0.02)
+
+
+class GradientTest(unittest.TestCase):
+    def test_it_runs_from_one_colour_to_the_other_over_all_letters(self):
+        title = Title(id="t", text="III III", colour=(1.0, 0.0, 0.0), second=(0.0, 0.0, 1.0), roughness=constant(1.0))
+        camera = looking((0.0, -12.0, 0.5), (0.0, 0.0, 0.5), 300.0, SIZE)
+        for texture, axis in (("gradient up", 0), ("gradient along", 1)):
+            made = with_pattern(Shot(objects=(title,)), "t", texture, 0)
+            items = items_of(made, made.objects[0], 0)
+            layers = Engine().render(items, [SkyLight(np.full(3, 0.5))], lambda share: camera, SIZE, Quality(0.0, 16))
+            full = layers.colour[..., 3] > 0.99
+            share = layers.colour[..., 2] / np.maximum(layers.colour[..., 0] + layers.colour[..., 2], 1e-6)
+            at = np.nonzero(full)[axis].astype(float)
+            slope = np.corrcoef(at, share[full])[0, 1]
+            self.assertGreater(abs(slope), 0.97, texture)
+            self.assertEqual(slope > 0, axis == 1, "upward: from the foot; along: to the right")
+            self.assertLess(float(share[full].min()), 0.15)
+            self.assertGreater(float(share[full].max()), 0.85)
+
+    def test_other_parts_keep_their_own(self):
+        title = Title(id="t", text="I", surfaces=(Surface(id="s", part="sides", texture="stone"),), texture="gradient up")
+        (item,) = items_of(Shot(objects=(title,)), title, 0)
+        self.assertEqual([look.texture.kind for look in item.finishes], [textures.UPWARD, textures.UPWARD, textures.STONE, textures.UPWARD])
+        self.assertIsInstance(item.finishes[0].texture, Texture)
+        self.assertEqual(msgspec.json.decode(msgspec.json.encode(title), type=Title), title)
+
+
+if __name__ == "__main__":
+    unittest.main()
