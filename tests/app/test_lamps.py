@@ -7,6 +7,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 
+from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.lights import aim_of, near_lamps
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.light.lamps import Area, Spot
@@ -43,6 +44,19 @@ class LampsTest(LettersCase):
         for _ in range(3):
             self.session.undo()
         self.assertEqual(self.session.shot.lamps, shot.lamps)
+
+    def test_a_lamp_follows_a_title_that_glows(self):
+        self.session.edit_item("Glow", "open-sky", glow=constant(1.5))
+        self.choose_from("add-lamp", "Spot")
+        choice = self.find("spot-follows")
+        self.assertEqual(choice.currentText(), "itself")
+        number = choice.findText("OPEN SKY")
+        self.assertGreater(number, 0)
+        choice.setCurrentIndex(number)
+        choice.activated.emit(number)
+        self.settle()
+        self.assertEqual(self.lamp().follows, "open-sky")
+        self.assertEqual(choice.currentText(), "OPEN SKY")
 
     def test_a_lamp_is_dragged_and_aimed_in_the_picture(self):
         self.choose_from("add-lamp", "Area lamp")

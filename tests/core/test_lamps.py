@@ -3,11 +3,13 @@
 import math
 import unittest
 
+import cv2
 import msgspec
 import numpy as np
 
 from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits.surfaces import READY, with_ready
+from lodestar.core.evaluate.lights import lights_at
 from lodestar.core.evaluate.objects import items_of
 from lodestar.core.light.lamps import Area, AreaLight, SkyLight, Spot, SpotLight, SunLight, light_of
 from lodestar.core.picture.frame import frame
@@ -16,7 +18,7 @@ from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.items import Finish, Item, Texture
 from lodestar.core.shape.solids import box_mesh, card_mesh
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.objects import TEXTURES, Surface, Title
+from lodestar.core.shot.objects import TEXTURES, Card, Surface, Title
 from tests.core.test_rays import GROUND, SKY, looking, looking_down, placed, whole
 from tests.factory import make_shot
 from tests.helpers import FolderCase
@@ -244,6 +246,22 @@ class ReadyTest(unittest.TestCase):
                 self.assertGreater(float(np.abs(seen[a] - seen[b])[same].max()), 0.03, (a, b))
         edges = with_ready(shot, "t", "Gilded edge", 0).objects[0].surfaces
         self.assertEqual([s.part for s in edges], ["edges"])
+
+
+class FollowingTest(FolderCase):
+    def test_a_lamp_changes_with_what_it_follows(self):
+        path = self.folder / "wall.png"
+        cv2.imwrite(str(path), np.full((20, 30, 3), (64, 128, 255), np.uint8))
+        glow = Keyed((0.0,), (Key(0.0, (0.0,), "linear"), Key(10.0, (2.0,), "linear")))
+        title, card = Title(id="t", text="A", glow=glow), Card(id="c", pattern="picture", picture=str(path))
+        lamp = Spot(id="s", strength=constant(4.0), colour=(1.0, 1.0, 1.0))
+        at = lambda id_, frame: lights_at(Shot(objects=(title, card), lamps=(msgspec.structs.replace(lamp, follows=id_),)), frame)[0].colour
+        np.testing.assert_allclose(at("t", 5), 2.0)
+        np.testing.assert_allclose(at("t", 10), 4.0)
+        # IEC 61966-2-1: codes 255, 128, 64 are 1, 0.2159, 0.0513 of linear light
+        np.testing.assert_allclose(at("c", 0), 4 * np.array([1.0, 0.2159, 0.0513]), atol=2e-3)
+        for id_ in ("", "gone"):
+            np.testing.assert_allclose(at(id_, 0), 4.0)
 
 
 class DocumentTest(unittest.TestCase):

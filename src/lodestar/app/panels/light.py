@@ -14,11 +14,13 @@ from lodestar.core.light.lamps import Area, Sky, Spot, Sun
 from lodestar.core.light.sun import from_shadows
 from lodestar.core.shot.document import Shadow, Shot
 from lodestar.core.shot.motion import without_thing
+from lodestar.core.shot.objects import Card, Solid
 
 from .. import theme
 from ..commands import Command
 from ..fields import Swatch, icon_button, quiet
 from .entries import Entries
+from .letters import combo
 from .mattes import MatteChoice
 from .panel import Panel
 from .surroundings import SurroundingsSection
@@ -122,6 +124,21 @@ class LightPanel(Panel):
             swatch.picked.connect(lambda rgb: self._colour(self.lamps.open, "colour", rgb))
             section.add("Colour", swatch)
             self.lamp_colours.append(swatch)
+        self.follows = []
+        for section, name in ((area, "area"), (spot, "spot")):
+            choice = combo(
+                f"{name}-follows", "Brightness of", "It grows brighter and darker with this: the picture on a card, what glows, another lamp", []
+            )
+            choice.activated.connect(lambda i: s.edit_item("What a lamp follows", self.lamps.open, follows=self._leaders()[i][1]))
+            section.add("Brightness of", choice)
+            self.follows.append(choice)
+
+    def _leaders(self) -> list[tuple[str, str]]:
+        """Names and ids of what the open lamp could follow; first nothing."""
+        shot = self.session.shot
+        shining = [o for o in shot.objects if isinstance(o, Card) or (isinstance(o, Solid) and (o.glow.keys or o.glow.value[0] > 0))]
+        others = [lamp for lamp in shot.lamps if lamp.id != self.lamps.open]
+        return [("itself", ""), *((one.name, one.id) for one in (*shining, *others))]
 
     def add_lamp(self, kind: str) -> None:
         s, new = self.session, [""]
@@ -186,6 +203,12 @@ class LightPanel(Panel):
             for swatch in self.lamp_colours:
                 swatch.show_colour(vector(encode(np.array(held.colour), "srgb")))
             self.round.setChecked(isinstance(held, Area) and held.round)
+            leaders = self._leaders()
+            for choice in self.follows:
+                if [choice.itemText(i) for i in range(choice.count())] != [name for name, _ in leaders]:
+                    choice.clear()
+                    choice.addItems([name for name, _ in leaders])
+                choice.setCurrentIndex(next((i for i, (_, id_) in enumerate(leaders) if id_ == held.follows), 0))
         self.none.setVisible(not lines)
         self.found.fact.setText(f"{len(lines)} drawn" if lines else "")
         if self._listed is lines:

@@ -1,11 +1,12 @@
 """The lamps of a shot: what each is, and the light that it gives at a time. A new lamp is one struct and one line in `light_of`."""
 
+from collections.abc import Callable
 from typing import Annotated, NamedTuple
 
 import msgspec
 import numpy as np
 
-from ..basics.geometry import turn_matrix
+from ..basics.geometry import F64, turn_matrix
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
 from .sun import direction
@@ -41,11 +42,13 @@ class Sky(msgspec.Struct, frozen=True, kw_only=True, tag="sky"):
 
 class Area(msgspec.Struct, frozen=True, kw_only=True, tag="area"):
     """A flat lamp, square or round, that shines to one side. position: of its middle; turn: heading and pitch of where it shines, degrees, 0
-    along y and level; width, height: metres. strength: light of its surface, in the plate's linear light, white = 1."""
+    along y and level; width, height: metres. strength: light of its surface, in the plate's linear light, white = 1. follows: id of
+    an object or lamp with whose brightness this one changes."""
 
     id: str
     label: str = ""
     on: bool = True
+    follows: str = ""
     round: bool = False
     position: Annotated[Keyed, Row("Position", "m", 0.02, 2, tip="Where its middle is", names=("x", "y", "z"))] = constant(0.0, 0.0, 3.0)
     turn: Annotated[Keyed, Row("Shines to", "°", 0.5, 1, tip="Heading and pitch of where it shines", names=("heading", "pitch"))] = constant(
@@ -65,11 +68,12 @@ class Area(msgspec.Struct, frozen=True, kw_only=True, tag="area"):
 class Spot(msgspec.Struct, frozen=True, kw_only=True, tag="spot"):
     """A small lamp that shines into a cone. turn: as of an area lamp; cone: its whole angle, 360 shines all round; soft: share of the cone over
     which it fades to its edge; radius: of the lamp, metres, which softens its shadows. strength: what a white surface that faces it a
-    metre away sends back, in the plate's linear light."""
+    metre away sends back, in the plate's linear light. follows: as of an area lamp."""
 
     id: str
     label: str = ""
     on: bool = True
+    follows: str = ""
     position: Annotated[Keyed, Row("Position", "m", 0.02, 2, tip="Where it is", names=("x", "y", "z"))] = constant(0.0, 0.0, 3.0)
     turn: Annotated[Keyed, Row("Shines to", "°", 0.5, 1, tip="Heading and pitch of where it shines", names=("heading", "pitch"))] = constant(
         0.0, -90.0
@@ -129,9 +133,9 @@ class SpotLight(NamedTuple):
 Light = SunLight | SkyLight | AreaLight | SpotLight
 
 
-def light_of(lamp: Lamp, frame: float) -> Light:
-    """What the lamp gives at a frame."""
-    colour = lamp.strength.at(frame)[0] * np.array(lamp.colour)
+def light_of(lamp: Lamp, frame: float, signal: F64 | float = 1.0) -> Light:
+    """What the lamp gives at a frame. signal: (3,) or one number, times its colour."""
+    colour = lamp.strength.at(frame)[0] * np.array(lamp.colour) * signal
     if isinstance(lamp, Area | Spot):
         heading, pitch = lamp.turn.at(frame)
         turn = turn_matrix((heading, pitch, 0.0))  # of the y axis, along which it shines
@@ -151,6 +155,10 @@ def light_of(lamp: Lamp, frame: float) -> Light:
     return SunLight(direction(lamp.bearing.at(frame)[0], lamp.height.at(frame)[0]), colour, lamp.softness.at(frame)[0])
 
 
-def lights_of(lamps: tuple[Lamp, ...], frame: float) -> list[Light]:
-    """What those lamps give that are on."""
-    return [light_of(lamp, frame) for lamp in lamps if lamp.on]
+def lights_of(lamps: tuple[Lamp, ...], frame: float, signal: Callable[[str], F64] | None = None) -> list[Light]:
+    """What those lamps give that are on. signal: how bright the thing with an id is now, (3,), by which those that follow it change."""
+
+    def led(lamp: Lamp) -> F64 | float:
+        return signal(lamp.follows) if signal is not None and isinstance(lamp, Area | Spot) and lamp.follows else 1.0
+
+    return [light_of(lamp, frame, led(lamp)) for lamp in lamps if lamp.on]
