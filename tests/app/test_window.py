@@ -357,6 +357,12 @@ class FinishTest(DemoCase):
             self.session.undo()
         self.assertEqual(self.session.shot.finish, ())
 
+    def test_an_edge_begins_with_what_passes_in_front(self):
+        self.add("Edge")
+        (edge,) = self.session.shot.finish
+        self.assertEqual(edge.mattes, tuple(m.id for m in self.session.shot.mattes))
+        self.assertEqual(self.find("finish-mattes-0").text(), "Visitor")
+
     def test_a_finish_works_inside_mattes_and_objects_stand_behind_some(self):
         self.add("Grade")
         choice = self.find("finish-mattes-0")

@@ -9,7 +9,8 @@ import msgspec
 import numpy as np
 
 from lodestar.core.basics.keyed import Keyed, constant
-from lodestar.core.finish.entries import Grade, Vignette, done, finished
+from lodestar.core.finish.edges import LUMINANCE, hue_turned
+from lodestar.core.finish.entries import Edge, Grade, Vignette, done, finished
 from lodestar.core.light.lamps import Sky, SkyLight, Sun, SunLight, light_of, lights_of
 from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.composite import codes_of, over_plate, shade_of
@@ -207,6 +208,35 @@ class FinishTest(unittest.TestCase):
         dark = done(Vignette(id="a", strength=constant(0.6), begins=constant(0.3)), white, 0)
         self.assertEqual(float(dark[50, 90, 0]), 1.0)
         np.testing.assert_allclose(dark[[0, 0, -1, -1], [0, -1, 0, -1], 0], 0.4, rtol=1e-4)
+
+    def test_the_edge_of_a_matte_is_repaired_and_nothing_else(self):
+        """A grey disc with a blue fringe, before orange: its band turns orange as bright as it was, light spreads over it, its middle stays."""
+        y, x = np.mgrid[:120, :120]
+        away = np.hypot(x - 60, y - 60)
+        cover = np.clip(40.5 - away, 0, 1).astype(np.float32)
+        picture = np.where(cover[..., None] > 0.5, np.float32(0.3), np.float32([0.8, 0.4, 0.1])).astype(np.float32)
+        picture[(away > 37) & (away < 40)] = (0.2, 0.3, 0.6)
+        run = lambda **trims: finished((Edge(id="e", mattes=("m",), **{"wrap": constant(0.0), **trims}),), picture, 0, lambda names: cover)
+        np.testing.assert_array_equal(run(), picture)
+        np.testing.assert_array_equal(finished((Edge(id="e", spill=constant(1.0)),), picture, 0, lambda names: cover), picture, "no matte is chosen")
+        spilt = run(spill=constant(1.0), width=constant(6.0))
+        ring = np.abs(away - 39) < 0.7
+        before, after = picture[ring].mean(0), spilt[ring].mean(0)
+        self.assertGreater(before[2], before[0])
+        self.assertGreater(after[0], 2 * after[2])
+        self.assertAlmostEqual(float(after @ LUMINANCE), float(before @ LUMINANCE), delta=0.02)
+        wrapped = run(wrap=constant(0.8), reach=constant(10.0))
+        near, deep = (wrapped[np.abs(away - r) < 0.7].mean(0) for r in (35, 15))
+        self.assertGreater(near[0] - near[2], 0.05)
+        np.testing.assert_allclose(deep, 0.3, atol=0.01)
+        np.testing.assert_allclose(wrapped[away > 60], picture[away > 60], atol=1e-6)
+        darker = run(exposure=constant(-1.0))
+        self.assertAlmostEqual(float(darker[ring].mean() / picture[ring].mean()), 0.5, delta=0.08)
+        # a turn by 120 degrees three times is none; W3C: luminance is kept
+        colour = np.array([[[0.5, 0.4, 0.3]]], np.float32)
+        thrice = hue_turned(hue_turned(hue_turned(colour, 120), 120), 120)
+        np.testing.assert_allclose(thrice, colour, atol=0.01)
+        self.assertAlmostEqual(float((hue_turned(colour, 90) @ LUMINANCE)[0, 0]), float((colour @ LUMINANCE)[0, 0]), delta=2e-3)
 
     def test_entries_are_done_in_order_and_inside_their_mattes(self):
         light = np.full((4, 4, 3), [0.4, 0.2, 0.1], np.float32)

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QMenu, QPushButton
 
 from lodestar.core.edits.arrange import new_id
 from lodestar.core.edits.focus import with_focus_at
-from lodestar.core.finish.entries import KINDS, Finisher
+from lodestar.core.finish.entries import KINDS, Edge, Finisher
 from lodestar.core.shot.document import Exposure, Focus
 
 from ..fields import Section, button, icon_button, quiet, tick
@@ -95,7 +95,13 @@ class FinishPanel(Panel):
         self.value_rows(section, lambda: id_, type(entry), f"finish-{number}", entry.name.lower())
         put: Callable[[Names], None] = lambda names: session.edit_item(f"Choose where {entry.name} works", id_, mattes=names or ())
         choice = MatteChoice(
-            session, f"finish-mattes-{number}", "the whole picture", (), "Inside which mattes it works", lambda: self._part(id_), put
+            session,
+            f"finish-mattes-{number}",
+            "no matte" if isinstance(entry, Edge) else "the whole picture",
+            (),
+            "Inside which mattes it works",
+            lambda: self._part(id_),
+            put,
         )
         section.add("Works on", choice)
 
@@ -112,7 +118,8 @@ class FinishPanel(Panel):
         return next((e.mattes for e in self.session.shot.finish if e.id == id_), ())
 
     def _add(self, kind: type) -> None:
-        entry = kind(id=new_id())
+        # an edge is that of what passes in front, until something else is chosen
+        entry = Edge(id=new_id(), mattes=tuple(m.id for m in self.session.shot.mattes if m.on and m.hides)) if kind is Edge else kind(id=new_id())
         self.session.edit(f"Add {entry.name}", lambda s: msgspec.structs.replace(s, finish=(*s.finish, entry)))
 
     def _remove(self, id_: str) -> None:

@@ -12,8 +12,7 @@ import numpy as np
 
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
-
-LUMINANCE = np.array([0.2126, 0.7152, 0.0722], np.float32)
+from .edges import LUMINANCE, Trims, repaired
 
 
 class Grade(msgspec.Struct, frozen=True, kw_only=True, tag="grade"):
@@ -42,8 +41,29 @@ class Vignette(msgspec.Struct, frozen=True, kw_only=True, tag="vignette"):
     tip = "Corners that are darker, as a lens makes them"
 
 
-Finisher = Grade | Vignette
-KINDS: tuple[type, ...] = (Grade, Vignette)
+class Edge(msgspec.Struct, frozen=True, kw_only=True, tag="edge"):
+    """Repairs the edge of mattes. width: of the band, px of the plate to both sides; exposure, saturation, hue: of the band; spill: share of the colour of
+    what is behind that it takes on; wrap, reach: how much light of what is behind spreads over it, and how far in."""
+
+    id: str
+    on: bool = True
+    mattes: tuple[str, ...] = ()
+    width: Annotated[Keyed, Row("Width", "px", 0.1, 1, 0.5, 60, tip="How far from the edge it works, to both sides")] = constant(4.0)
+    exposure: Annotated[Keyed, Row("Exposure", "stops", 0.01, 2, -8, 8, tip="Of the edge: a pale fringe goes below 0")] = constant(0.0)
+    saturation: Annotated[Keyed, Row("Saturation", "%", 0.5, 0, 0, 400, 100, tip="Of the edge: 0 % is grey")] = constant(1.0)
+    hue: Annotated[Keyed, Row("Hue", "°", 0.5, 0, -180, 180, tip="Turns the colours of the edge")] = constant(0.0)
+    spill: Annotated[Keyed, Row("Spill", "%", 0.5, 0, 0, 100, 100, tip="How far the edge takes on the colour of what is behind it now")] = constant(
+        0.0
+    )
+    wrap: Annotated[Keyed, Row("Light wrap", "%", 0.5, 0, 0, 100, 100, tip="How much light of what is behind spreads over it")] = constant(0.3)
+    reach: Annotated[Keyed, Row("Wrap reaches", "px", 0.1, 1, 0.5, 200, tip="How far in that light reaches")] = constant(8.0)
+
+    name = "Edge"
+    tip = "Repairs the edge of a matte: its brightness and colour, spill, and light wrapped over it"
+
+
+Finisher = Grade | Vignette | Edge
+KINDS: tuple[type, ...] = (Grade, Vignette, Edge)
 
 
 def graded(picture: np.ndarray, exposure: float, saturation: float) -> np.ndarray:
@@ -65,17 +85,25 @@ def vignetted(picture: np.ndarray, strength: float, begins: float) -> np.ndarray
     return picture * (1 - strength * share * share * (3 - 2 * share)).astype(np.float32)[..., None]
 
 
-def done(entry: Finisher, picture: np.ndarray, frame: float) -> np.ndarray:
+def done(entry: Grade | Vignette, picture: np.ndarray, frame: float) -> np.ndarray:
     """The picture (h, w, 3) linear light with one entry done to all of it."""
     if isinstance(entry, Vignette):
         return vignetted(picture, entry.strength.at(frame)[0], entry.begins.at(frame)[0])
     return graded(picture, entry.exposure.at(frame)[0], entry.saturation.at(frame)[0])
 
 
-def finished(entries: tuple[Finisher, ...], picture: np.ndarray, frame: float, inside: Callable[[tuple[str, ...]], np.ndarray]) -> np.ndarray:
-    """The picture (h, w, 3) linear light with all entries that are on done to it, in order. inside(ids): (h, w) of those mattes."""
+def finished(
+    entries: tuple[Finisher, ...], picture: np.ndarray, frame: float, inside: Callable[[tuple[str, ...]], np.ndarray], scale: float = 1.0
+) -> np.ndarray:
+    """The picture (h, w, 3) linear light with all entries that are on done to it, in order. inside(ids): (h, w) of those mattes; scale: px of it
+    for each of the plate's."""
     for entry in entries:
-        if entry.on:
+        if isinstance(entry, Edge):
+            if entry.on and entry.mattes:
+                trims = Trims(*(getattr(entry, name).at(frame)[0] for name in Trims._fields))
+                trims = trims._replace(width=trims.width * scale, reach=trims.reach * scale)
+                picture = repaired(picture, inside(entry.mattes), trims)
+        elif entry.on:
             after = done(entry, picture, frame)
             if entry.mattes:
                 share = inside(entry.mattes)[..., None]

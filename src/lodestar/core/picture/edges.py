@@ -3,6 +3,7 @@
 import cv2
 import numpy as np
 
+from ..basics.blur import blurred
 from .composite import codes_of, light_of
 
 NEAR_PX, FAR_PX = 2.5, 30.0  # over which the sure part is smoothed, and from how far it is guessed; px of the plate
@@ -43,21 +44,12 @@ def smooth(light: np.ndarray, where: np.ndarray, scale: float) -> tuple[np.ndarr
     sure = where.astype(np.float32)
     found, known = np.zeros_like(light), np.zeros(sure.shape, bool)
     for sigma in (NEAR_PX * scale, FAR_PX * scale):
-        weight = _blurred(sure, sigma)
+        weight = blurred(sure, sigma)
         here = (weight > LEAST) & ~known
-        mean = _blurred(light * sure[..., None], sigma) / np.maximum(weight, LEAST)[..., None]
+        mean = blurred(light * sure[..., None], sigma) / np.maximum(weight, LEAST)[..., None]
         found[here] = mean[here]
         known |= here
     return found, known
-
-
-def _blurred(picture: np.ndarray, sigma: float) -> np.ndarray:
-    """A wide blur of a smaller picture is as good."""
-    height, width = picture.shape[:2]
-    less = max(int(sigma // 4), 1)
-    small = picture if less == 1 else cv2.resize(picture, (max(width // less, 1), max(height // less, 1)), interpolation=cv2.INTER_AREA)
-    found = cv2.GaussianBlur(small, (0, 0), max(sigma / less, 0.3))
-    return found if less == 1 else cv2.resize(found, (width, height), interpolation=cv2.INTER_LINEAR)
 
 
 def box(cover: np.ndarray, margin: int) -> tuple[int, int, int, int]:

@@ -132,7 +132,7 @@ def _picture(shot: Shot, here: Workshop, index: int, size: Size, quality: Qualit
     light = light_of(plate, info.transfer)
     if part is not None:
         light = _composite(light, "linear", part, size, quality)
-    light = finished(shot.finish, light, index, lambda names: matte(shot, here, index, size, names))
+    light = finished(shot.finish, light, index, lambda names: matte(shot, here, index, size, names), size.scale)
     return codes_of(light, info.transfer, plate.dtype)
 
 

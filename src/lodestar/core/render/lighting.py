@@ -34,6 +34,7 @@ COAT_ROUGHNESS, COAT_F0 = 0.06, 0.04  # of a clear coat: polished, of an index o
 WIDE_GLOSS = 0.3  # roughness
 BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 SPREAD = 0.7  # times GGX's width: of the part of the ground that one facet's ray stands for, of its distance
+MOST_HIDDEN = 1.5  # times the mean of all facets
 NEAR_FACETS = 0.85  # of all, by how far they lie off
 SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
 GLASS_INDEX, THROUGH = 1.5, 2  # of windows; number of the layer that is asked for what lies behind
@@ -350,7 +351,7 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, colour,
         met, gone, weight = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 1.0
         if meets:
             met = _sent_back(things, lights, ray, words, address, o, d, at, wide, sample)
-            gone = _from_even(lights, d, 0.0) if by_sample else _from_far(lights, d, 0.0)
+            gone = _from_even(lights, d, 0.0) if by_sample else _hidden(lights, of, d, wide)
         elif sure > 0 or layer == THROUGH:
             far = _from_far(lights, d, wide if layer == THROUGH else 0.0)
             met = (far[0] + sure * (ground[0] - far[0]), far[1] + sure * (ground[1] - far[1]), far[2] + sure * (ground[2] - far[2]))
@@ -373,6 +374,16 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, colour,
                 soft[c] += of.share * gloss * (part * weight * (f0 + (1.0 - f0) * fresnel) * met[c] - (f0 * of.scale + of.offset) * gone[c])
             else:
                 soft[c] += of.share * (of.over_coat if layer == 0 else gloss * (f0 * of.scale + of.offset)) * (met[c] - gone[c])
+
+
+@inlined
+def _hidden(lights, of, d, roughness):
+    """Light (3) of what is far along d that a neighbour hides, at most so much more than the mean that the table gave for all facets: the few facets
+    that look at something bright would be single dark px."""
+    turned = 2 * dot(of.n, of.v)
+    mean = _from_far(lights, (turned * of.n[0] - of.v[0], turned * of.n[1] - of.v[1], turned * of.n[2] - of.v[2]), roughness)
+    x, y, z = _from_far(lights, d, 0.0)
+    return min(x, MOST_HIDDEN * mean[0]), min(y, MOST_HIDDEN * mean[1]), min(z, MOST_HIDDEN * mean[2])
 
 
 @inlined
