@@ -187,6 +187,19 @@ class LinesTest(unittest.TestCase):
         lined, _ = drawing_outlines(f"{HEAD}{square}<path d='M0,0 h500' fill='none' stroke='red' stroke-width='9'/></svg>")
         np.testing.assert_array_equal(plain[0], lined[0])
 
+    def test_lines_and_fills_together_as_the_standard_paints_them(self):
+        """SVG 1.1, 11.1: the fill of a shape is painted first, then its stroke, which lies half over it."""
+        text = f"{HEAD}<path d='M0,0 h100 v100 h-100 z' fill='#00ff00' stroke='#ff0000' stroke-width='10'/></svg>"
+        whole, wide = drawing_outlines(text, True)
+        self.assertAlmostEqual(wide, 1.0, places=6)
+        self.assertAlmostEqual(area(whole) * 110**2, 110**2, delta=1)
+        parts = {colour: area(own) * 110**2 for colour, own in drawing_parts(text, True)}
+        self.assertAlmostEqual(parts["#00ff00"], 90**2, delta=1)
+        self.assertAlmostEqual(parts["#ff0000"], 110**2 - 90**2, delta=1)
+        self.assertEqual([colour for colour, _ in drawing_parts(text)], ["#00ff00"])
+        heavy = text.replace("</svg>", f"<!--{'x' * 9000}--></svg>")  # worked out in a child process
+        np.testing.assert_allclose(area(drawing_outlines(heavy, True)[0]), area(whole))
+
 
 class TraceTest(unittest.TestCase):
     """Outlines of cut-out pictures against the shapes that were drawn, whose area and edges are known."""

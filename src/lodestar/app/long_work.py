@@ -158,8 +158,8 @@ class LongWork(QObject):
         if path.suffix.lower() == ".svg":
             try:
                 text = text_of(path, MOST_BYTES)
-                if is_quick(text):
-                    then(check_svg(text))
+                if is_quick(text, True):
+                    then(check_svg(text, lines=True))
                     return
             except UserError as error:
                 self.session.fail(error)
@@ -168,7 +168,7 @@ class LongWork(QObject):
         def read(job: Job) -> str:
             drawing = text or traced(picture_frame(str(path), 0), lambda share: job.step(share, path.name))
             began = time.monotonic()
-            return check_svg(drawing, lambda: job.step((time.monotonic() - began) / SECONDS, path.name))
+            return check_svg(drawing, lambda: job.step((time.monotonic() - began) / SECONDS, path.name), True)
 
         self.run_job("Read the drawing", "Place", read, then)
 

@@ -50,7 +50,7 @@ from lodestar.core.shot.objects import (
 
 from ..commands import Command
 from ..derived import slip_of
-from ..fields import Line, Section, Swatch, button, quiet
+from ..fields import Line, Section, Swatch, button, quiet, tick
 from ..viewer.tools.place import DRAWINGS, DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .letters import LetterPanel, combo
 from .mattes import MatteChoice, Names
@@ -169,6 +169,13 @@ class PlacePanel(LetterPanel):
         logo.add(
             "", button("Choose another…", "choose-svg", "Another drawing (SVG), or the outline of a cut-out picture, in its place", self._choose_svg)
         )
+        self.by_lines = tick(
+            "Lines by their width",
+            "logo-lines",
+            "Lines of the drawing are solid too, not only what is filled",
+            lambda on: self._set("Lines of the drawing", lines=on),
+        )
+        logo.add("", self.by_lines)
         self._own_rows(logo, Logo)
         self.fill_reliefs()
         card = self._kind("Card", Card)
@@ -500,6 +507,8 @@ class PlacePanel(LetterPanel):
 
     def _show(self, item: Object) -> None:
         self.show_letters(item)
+        if isinstance(item, Logo):
+            self.by_lines.setChecked(item.lines)
         match item:
             case Card():
                 self.pattern.setCurrentIndex(PATTERNS.index(item.pattern) if item.pattern in PATTERNS else 0)

@@ -160,7 +160,7 @@ def with_reliefs(shot: Shot, id_: str) -> Shot:
     logo = find(shot, id_)
     if not isinstance(logo, Logo):
         return shot
-    parts = drawing_parts(logo.svg)
+    parts = drawing_parts(logo.svg, logo.lines)
     if len(parts) < 2:
         raise UserError("The drawing has one colour only, so it is one solid.", "Give its parts colours of their own where they shall differ.")
     known = {relief.fill: relief for relief in logo.reliefs}

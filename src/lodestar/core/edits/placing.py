@@ -80,7 +80,13 @@ def logo_at(spot: Spot, svg: str, label: str) -> Logo:
     height = 1.6 * spot.height
     depth = round(height * 0.12, 3)
     return Logo(
-        svg=svg, label=label, height=constant(height), depth=constant(depth), bevel=constant(round(height * 0.008, 4)), **_fields(spot, depth)
+        svg=svg,
+        lines=True,
+        label=label,
+        height=constant(height),
+        depth=constant(depth),
+        bevel=constant(round(height * 0.008, 4)),
+        **_fields(spot, depth),
     )
 
 

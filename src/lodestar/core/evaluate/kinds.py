@@ -127,25 +127,27 @@ class Drawings(Extrusions):
             found = []
             for form, place, colour, opacity in layers_at(item, frame):
                 if not reliefs:
-                    found.append(Part(logo_mesh(item.svg, form), place, colour, opacity))
+                    found.append(Part(logo_mesh(item.svg, form, lines=item.lines), place, colour, opacity))
                 for relief in reliefs:
                     own = deepened(form, relief.depth.at(frame)[0])
                     forward = shifted(0.0, -relief.forward.at(frame)[0], 0.0)
-                    found.append(Part(logo_mesh(item.svg, own, relief.fill), place @ forward, colour or relief.colour, opacity, 0, relief))
+                    found.append(
+                        Part(logo_mesh(item.svg, own, relief.fill, item.lines), place @ forward, colour or relief.colour, opacity, 0, relief)
+                    )
             return self.deformed(item, found, frame)
         except UserError:  # told by `problem`
             return []
 
     def box(self, item: Logo, frame: float) -> tuple[np.ndarray, np.ndarray]:
         try:
-            wide = drawing_outlines(item.svg)[1]
+            wide = drawing_outlines(item.svg, item.lines)[1]
         except UserError:
             wide = 1.0
         height, half = self.sizes(item, frame)
         return np.array([-wide / 2 * height, -half, 0]), np.array([wide / 2 * height, half, height])
 
     def problem(self, item: Logo, frame: float) -> str:
-        return _told(drawing_outlines, item.svg)
+        return _told(drawing_outlines, item.svg, item.lines)
 
 
 class Standing(Kind):

@@ -1,4 +1,4 @@
-"""Drawings (SVG) to flat outlines: shapes with a fill, or lines by their width where nothing is filled; nothing that a file names is fetched or run."""
+"""Drawings (SVG) to flat outlines: shapes with a fill, and lines by their width; nothing that a file names is fetched or run."""
 
 import io
 import re
@@ -20,35 +20,36 @@ MOST_BYTES, MOST_SHAPES, MOST_POINTS = 4_000_000, 4000, 200_000
 HEAVY = 8_000  # characters, with those of what `use` repeats, from which a drawing is worked out in a child process: some 0.3 s
 CHORDS = 0.0003  # largest distance of a chord from its curve, in heights of the drawing
 MOST_KNOWN = 16
+WITH_LINES, WITHOUT = b"1", b"0"
 REFUSED = re.compile(r"<!\s*(DOCTYPE|ENTITY)", re.IGNORECASE)
 
 
-def check_svg(text: str, check: Callable[[], object] = lambda: None) -> str:
+def check_svg(text: str, check: Callable[[], object] = lambda: None, lines: bool = False) -> str:
     """The drawing's source, if it can stand as a solid; `check` may raise meanwhile. Raises UserError with the reason for all others."""
-    _found(text, check)
+    _found(text, lines, check)
     return text
 
 
-def is_quick(text: str) -> bool:
+def is_quick(text: str, lines: bool = False) -> bool:
     """Whether a drawing is at hand at once: light, or worked out already."""
-    return text in _known or len(text) < HEAVY
+    return (text, lines) in _known or len(text) < HEAVY
 
 
-def drawing_outlines(text: str) -> tuple[tuple[np.ndarray, ...], float]:
+def drawing_outlines(text: str, lines: bool = False) -> tuple[tuple[np.ndarray, ...], float]:
     """Closed contours (n, 2) of the drawing and its width, one unit high, y up, standing on y = 0 and centred on x = 0.
 
-    The union of all filled shapes by their own fill rules. Scripts, links, pictures and text are left out. A heavy one is worked out
+    The union of all filled shapes by their own fill rules, and with `lines` of all lines by their widths; without, of lines only where nothing is filled. Scripts, links, pictures and text are left out. A heavy one is worked out
     in a child process, once: crossing lines by the thousand keep a processor for minutes. Raises UserError with the reason.
     Source of the format: W3C, Scalable Vector Graphics (SVG) 1.1, chapters 8 and 9.
     """
-    found = _found(text)
+    found = _found(text, lines)
     return found.contours, found.wide
 
 
-def drawing_parts(text: str) -> tuple[tuple[str, tuple[np.ndarray, ...]], ...]:
+def drawing_parts(text: str, lines: bool = False) -> tuple[tuple[str, tuple[np.ndarray, ...]], ...]:
     """What is seen of each colour in the drawing, in the order in which they are painted: colour as '#rrggbb' ('' for paint that is no plain
     colour), and closed contours in the same place and size as those of `drawing_outlines`. Raises UserError with the reason."""
-    return _found(text).parts
+    return _found(text, lines).parts
 
 
 class Outlines(NamedTuple):
@@ -59,21 +60,21 @@ class Outlines(NamedTuple):
     parts: tuple[tuple[str, tuple[np.ndarray, ...]], ...]
 
 
-_known: OrderedDict[str, Outlines | UserError] = OrderedDict()
+_known: OrderedDict[tuple[str, bool], Outlines | UserError] = OrderedDict()
 _lock = threading.Lock()
 
 
-def _found(text: str, check: Callable[[], object] = lambda: None) -> Outlines:
+def _found(text: str, lines: bool, check: Callable[[], object] = lambda: None) -> Outlines:
     """What is known of a drawing; that it cannot be used is known too, and not found out again for each picture."""
     with _lock:
-        known = _known.get(text)
+        known = _known.get((text, lines))
     if known is None:
         try:
-            known = _worked_out(text, check)
+            known = _worked_out(text, lines, check)
         except UserError as error:
             known = error
         with _lock:
-            _known[text] = known
+            _known[text, lines] = known
             while len(_known) > MOST_KNOWN:
                 _known.popitem(last=False)
     if isinstance(known, UserError):
@@ -81,7 +82,7 @@ def _found(text: str, check: Callable[[], object] = lambda: None) -> Outlines:
     return known
 
 
-def _worked_out(text: str, check: Callable[[], object]) -> Outlines:
+def _worked_out(text: str, lines: bool, check: Callable[[], object]) -> Outlines:
     if len(text) > MOST_BYTES:
         raise UserError(f"The drawing has {len(text) / 1e6:.1f} MB; {MOST_BYTES / 1e6:.0f} MB are the most.", "Simplify its paths and save it again.")
     if REFUSED.search(text):
@@ -94,9 +95,9 @@ def _worked_out(text: str, check: Callable[[], object]) -> Outlines:
         raise UserError(f"The drawing repeats its parts into more than {MOST_SHAPES} shapes.", "Simplify it and save it again.")
     letters = _expanded(root, lambda element: 1 + sum(len(value) for value in element.attrib.values()))
     if max(letters, len(text)) < HEAVY:
-        found = outlines_of(text)
+        found = outlines_of(text, lines)
     else:
-        arrays = apart("lodestar.core.shape.drawings:outlines_apart", text.encode(), "The drawing", check)
+        arrays = apart("lodestar.core.shape.drawings:outlines_apart", (WITH_LINES if lines else WITHOUT) + text.encode(), "The drawing", check)
         every = np.split(arrays["points"], arrays["ends"][:-1])
         # the contours of all come first, then those of each part
         cuts = np.cumsum([0, *arrays["counts"]])
@@ -108,8 +109,8 @@ def _worked_out(text: str, check: Callable[[], object]) -> Outlines:
 
 
 def outlines_apart(data: bytes) -> dict[str, np.ndarray]:
-    """`outlines_of`, for a child process."""
-    found = outlines_of(data.decode())
+    """`outlines_of`, for a child process; the first byte says whether with lines."""
+    found = outlines_of(data[1:].decode(), data[:1] == WITH_LINES)
     groups = [found.contours, *(own for _, own in found.parts)]
     every = [c for group in groups for c in group]
     return {
@@ -121,13 +122,15 @@ def outlines_apart(data: bytes) -> dict[str, np.ndarray]:
     }
 
 
-def outlines_of(text: str) -> Outlines:
-    """The outlines of a drawing that was looked over already."""
+def outlines_of(text: str, lines: bool = False) -> Outlines:
+    """The outlines of a drawing that was looked over already. lines: whether lines are taken by their width, over the fill of their shape."""
     try:
         shapes = [s for s in se.SVG.parse(io.StringIO(text), reify=True).elements() if isinstance(s, se.Shape) and not _is_hidden(s)]
         painted = [(_colour(s, "fill"), section) for s in shapes if _has_paint(s, "fill") and (section := _section(s)) is not None]
-        if not painted:
-            painted = [(_colour(s, "stroke"), section) for s in shapes if _has_paint(s, "stroke") and (section := stroked(s)) is not None]
+        if lines or not painted:
+            both = [(s, paint) for s in shapes for paint in ("fill", "stroke") if _has_paint(s, paint)]
+            made = ((_colour(s, paint), _section(s) if paint == "fill" else stroked(s)) for s, paint in both)
+            painted = [(colour, section) for colour, section in made if section is not None]
     except (ValueError, TypeError, IndexError, AttributeError, ArithmeticError, KeyError, RecursionError, MemoryError) as error:
         raise UserError("The drawing has a shape that cannot be read.", "Save it again as plain SVG with paths only.") from error
     whole = m3.CrossSection.batch_boolean([section for _, section in painted], m3.OpType.Add) if painted else m3.CrossSection()
@@ -319,13 +322,14 @@ class Drawing(NamedTuple):
 
     text: str
     colour: str | None = None
+    lines: bool = False
 
     def contours(self) -> list[np.ndarray]:
         if self.colour is None:
-            return list(drawing_outlines(self.text)[0])
-        return [c for colour, own in drawing_parts(self.text) if colour == self.colour for c in own]
+            return list(drawing_outlines(self.text, self.lines)[0])
+        return [c for colour, own in drawing_parts(self.text, self.lines) if colour == self.colour for c in own]
 
 
-def logo_mesh(text: str, form: Form, colour: str | None = None) -> Mesh:
+def logo_mesh(text: str, form: Form, colour: str | None = None, lines: bool = False) -> Mesh:
     """The solid of a drawing one unit high, or of one of its colours; its form in heights. Raises UserError."""
-    return solid(Drawing(text, colour), form)
+    return solid(Drawing(text, colour, lines), form)

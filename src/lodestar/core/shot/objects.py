@@ -381,13 +381,14 @@ class Relief(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Logo(Extruded, frozen=True, kw_only=True, tag="logo"):
-    """A solid of a drawing. svg: its source, kept in the shot; height: of the whole drawing, which stands on z = 0. reliefs: its colours, each
+    """A solid of a drawing. svg: its source, kept in the shot; lines: whether its lines are taken by their width, also where something is filled; height: of the whole drawing, which stands on z = 0. reliefs: its colours, each
     as a solid; without any the drawing is one solid in one colour."""
 
     LENGTHS = ("height", "depth", "bevel", "bevel_height", "rounding", "wall", "panel")
     NOUN = "Logo"
 
     svg: str
+    lines: bool = False
     reliefs: tuple[Relief, ...] = ()
     height: Annotated[Keyed, Row("Height", "m", 0.005, 3, 0.001, tip="Height of the whole drawing")] = constant(1.0)
     depth: Annotated[Keyed, DEPTH] = constant(0.1)
