@@ -11,14 +11,24 @@ from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits import letters
 from lodestar.core.evaluate import lettering
-from lodestar.core.evaluate.lettering import moved_by, title_box, title_parts, title_pieces, title_problem
+from lodestar.core.evaluate.lettering import (
+    features_of,
+    moved_by,
+    setting_of,
+    title_box,
+    title_face,
+    title_parts,
+    title_pieces,
+    title_problem,
+    words_of,
+)
 from lodestar.core.evaluate.objects import items_of, mesh_of, problem_of
 from lodestar.core.picture.frame import frame
 from lodestar.core.shape import extrude
 from lodestar.core.shape.extrude import Contours, Edge, Form, bevelled, solid
 from lodestar.core.shape.fontconfig import known_faces
 from lodestar.core.shape.fonts import Face, face_of, faces_with
-from lodestar.core.shape.outlines import cap_height, font_of
+from lodestar.core.shape.outlines import cap_height, font_of, has_feature
 from lodestar.core.shape.setting import Setting, _levels, letters_of, pieces_of
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
@@ -39,6 +49,17 @@ def circle(radius: float, sides: int = 720, turn: int = 1) -> tuple[tuple[float,
 class SettingTest(unittest.TestCase):
     # a character of each bidirectional class, for the Unicode test file
     SAMPLES = dict(zip(["L", "R", "AL", "EN", "ES", "ET", "AN", "CS", "NSM", "BN", "S", "WS", "ON"], "aאب1+%٠,\u0300\u00ad\t !"))
+
+    def test_small_capitals_are_the_faces_own_or_made_from_its_capitals(self):
+        made = Title(id="t", text="Owl at Five", face="Kaushan Script", small_capitals=True)
+        self.assertFalse(has_feature(title_face(made), "smcp"))
+        self.assertEqual(words_of(made), "OWL AT FIVE")
+        letters, _ = letters_of(title_face(made), words_of(made), setting_of(made, 0))
+        large, _ = letters_of(title_face(made), "OWL AT FIVE", setting_of(msgspec.structs.replace(made, small_capitals=False), 0))
+        sizes = [a.em / b.em for a, b in zip(letters, large)]
+        np.testing.assert_allclose([sizes[0], sizes[1], sizes[7], sizes[8]], [1, 0.78, 1, 0.78])
+        own = msgspec.structs.replace(made, face="Inter Display Black")
+        self.assertEqual(has_feature(title_face(own), "smcp"), ("smcp", 1) in features_of(own))
 
     def test_levels_of_mixed_directions(self):
         """Source: BidiTest.txt of the Unicode Character Database; 2,599 of its lines, see the file's head."""

@@ -106,6 +106,11 @@ class LetterPanel(ObjectPanel):
         self.capitals.setToolTip("Set all letters as capitals; the words stay as they were typed")
         self.capitals.clicked.connect(lambda on: self._set("All capitals", capitals=on))
         setting.add("", self.capitals)
+        self.small_capitals = QCheckBox("Small capitals")
+        self.small_capitals.setObjectName("small-capitals")
+        self.small_capitals.setToolTip("Small letters as small capitals: those of the face, or else made from its capitals")
+        self.small_capitals.clicked.connect(lambda on: self._set("Small capitals", small_capitals=on))
+        setting.add("", self.small_capitals)
         self.features = self._line(setting, "Features", "features", "OpenType features by their tags: smcp (small capitals), ss01, liga=0")
         self.axes = self._line(setting, "Axes", "axes", "Places of a variable face on its axes: wght=650, wdth=80")
         self.lines = setting
@@ -438,6 +443,8 @@ class LetterPanel(ObjectPanel):
                 self.face.addItem(item.face)  # of a file, or one that is not here
             self.face.setCurrentText(item.face)
             self.capitals.setChecked(item.capitals)
+            self.small_capitals.setChecked(item.small_capitals)
+            self.small_capitals.setEnabled(not item.capitals)
             for line, text in ((self.features, item.features), (self.axes, item.axes)):
                 if line.text() != text:
                     line.setText(text)

@@ -13,13 +13,14 @@ from ..basics.geometry import F64, turn_matrix
 from ..shape.deform import Bent, Deformation, Pulled, Smeared, Twisted, Waved, deformed
 from ..shape.extrude import MOST_HEIGHT, Edge, Form, Mesh, solid
 from ..shape.fonts import SHIPPED, Face, face_of, faces_with
-from ..shape.outlines import cap_height, has_letter
+from ..shape.outlines import cap_height, has_feature, has_letter
 from ..shape.setting import Piece, Setting, Style, letters_of, piece_box, pieces_of
 from ..shot.objects import AXES, Bend, Deforming, Extruded, Layer, Mover, Pull, Relief, Rgb, Smear, Title, Twist, Wave
 from ..shot.objects import Style as TextStyle
 
 LEAST = 1e-4  # metres; nothing is thinner
 IN_PLACE = np.eye(4)
+SMALL_CAPITALS, SMALL_SIZE = "smcp", 0.78  # of the capitals (common practice, no source)
 STEPS = 50  # in which a bevel that changes letter by letter is made
 
 
@@ -148,9 +149,11 @@ def axes_of(title: Title) -> tuple[tuple[str, float], ...]:
 
 
 def words_of(title: Title) -> str:
-    """What is set: the text, or its capitals, letter for letter; a space for what no face has a form for."""
+    """What is set: the text, or its capitals, letter for letter; a space for what no face has a form for. Where a face has no small capitals of its own,
+    capitals stand for them, which `setting_of` makes small."""
+    large = title.capitals or (title.small_capitals and not has_feature(title_face(title), SMALL_CAPITALS))
     letter = lambda c: c if c == "\n" or unicodedata.category(c) not in ("Cc", "Cs") else " "
-    capital = lambda c: c.upper() if title.capitals and len(c.upper()) == 1 else c
+    capital = lambda c: c.upper() if large and len(c.upper()) == 1 else c
     return "".join(letter(capital(c)) for c in title.text)
 
 
@@ -161,6 +164,25 @@ def features_of(title: Title) -> tuple[tuple[str, int], ...]:
         tag, _, value = word.partition("=")
         if len(tag) == 4 and tag.isascii() and (not value or value.isdigit()):
             found.append((tag, min(int(value), 1000) if value else 1))
+    if title.small_capitals and not title.capitals and has_feature(title_face(title), SMALL_CAPITALS):
+        found.append((SMALL_CAPITALS, 1))
+    return tuple(found)
+
+
+def _small(title: Title, styles: tuple[tuple[int, int, Style], ...], main: Face) -> tuple[tuple[int, int, Style], ...]:
+    """Styles of the runs of small letters that are set as small capitals out of large ones: each as its letters are, and smaller."""
+    if not title.small_capitals or title.capitals or has_feature(main, SMALL_CAPITALS):
+        return ()
+    found: list[tuple[int, int, Style]] = []
+    for k, c in enumerate(title.text):
+        if not c.islower() or len(c.upper()) != 1:
+            continue
+        style = next((s for first, last, s in reversed(styles) if first <= k <= last), Style(main))
+        style = style._replace(size=style.size * SMALL_SIZE)
+        if found and found[-1][1] == k - 1 and found[-1][2] == style:
+            found[-1] = found[-1][0], k, style
+        else:
+            found.append((k, k, style))
     return tuple(found)
 
 
@@ -176,7 +198,7 @@ def setting_of(title: Title, frame: float) -> Setting:
         max(at(title.letter_width), LEAST),
         title.align,
         features_of(title),
-        styles,
+        (*styles, *_small(title, styles, main)),
         tuple((k.letter, k.by) for k in title.kerns),
         stand_ins(main, words_of(title)),
     )

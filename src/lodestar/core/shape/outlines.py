@@ -12,6 +12,7 @@ from .fonts import Face
 
 MOST_FONT = 100_000_000  # bytes of a font file; those of Han scripts have 20 million
 CHORD = 0.0012  # largest distance of a chord from its curve, in ems
+USUAL_LANGUAGE = 0xFFFF  # of a script, as HarfBuzz counts
 LINE_STEP = 1.15  # from base line to base line, in ems (common practice, no source)
 
 
@@ -32,6 +33,14 @@ def font_of(face: Face) -> hb.Font:
 def has_letter(face: Face, character: str) -> bool:
     """Whether a face has a glyph for a character, or none is needed."""
     return character.isspace() or unicodedata.category(character) in ("Cf", "Cc") or bool(font_of(face).get_nominal_glyph(ord(character)))
+
+
+@functools.lru_cache(maxsize=256)
+def has_feature(face: Face, tag: str) -> bool:
+    """Whether a face can put other glyphs in the place of some by an OpenType feature, in any of its scripts."""
+    inner = font_of(face).face
+    scripts = inner.get_table_script_tags("GSUB")
+    return any(tag in inner.get_language_feature_tags("GSUB", number, USUAL_LANGUAGE) for number in range(len(scripts)))
 
 
 @functools.lru_cache(maxsize=256)

@@ -323,7 +323,7 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
     """Solid letters, centred on x = 0. height is that of the capitals; align: one of ALIGNS, of its lines in the widest one.
 
     number: what stands for a pattern in braces in the text, as {#,##0.0}.
-    features: of OpenType by their tags, as 'smcp, ss01, liga=0'; axes: of a variable face, as 'wght=650'. capitals: all letters as capitals. bend: degrees of the circle on
+    features: of OpenType by their tags, as 'smcp, ss01, liga=0'; axes: of a variable face, as 'wght=650'. capitals: all letters as capitals; small_capitals: small letters as small capitals. bend: degrees of the circle on
     which the base line lies, over its whole length, upward bulge above 0; its letters stand on it. styles, kerns: what some
     letters have of their own; movers: what moves letter by letter, one after the other.
     """
@@ -352,6 +352,7 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
     features: str = ""
     axes: str = ""
     capitals: bool = False
+    small_capitals: bool = False
     styles: tuple[Style, ...] = ()
     kerns: tuple[Kern, ...] = ()
     movers: tuple[Mover, ...] = ()
