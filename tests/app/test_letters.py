@@ -1,6 +1,7 @@
 """Letters in the window: faces by looking, letters of their own, layers and movers, slanted ends of a lane."""
 
 import unittest
+from unittest import mock
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QPoint, Qt
@@ -10,7 +11,7 @@ from PyQt6.QtWidgets import QApplication, QMenu, QPushButton
 
 from lodestar.app.faces import picture_of
 from lodestar.core.evaluate.lettering import piece_box, title_parts, title_pieces
-from lodestar.core.shape.fonts import SHIPPED, system_faces
+from lodestar.core.shape.fonts import SHIPPED, SHIPPED_FOLDER, system_faces
 from tests.app.test_hand import DemoCase
 
 LEFT = Qt.MouseButton.LeftButton
@@ -204,6 +205,17 @@ class ListsTest(LettersCase):
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual(self.title().deforms[0].to, smear.to)
+
+    def test_a_face_of_a_file_is_opened_kept_and_undone(self):
+        before = self.title().face
+        with mock.patch.object(self.session, "ask_file", lambda *of: str(SHIPPED_FOLDER / SHIPPED["Zilla Slab Bold"])):
+            self.click("face-file")
+            self.wait(lambda: self.title().face != before)
+        self.assertTrue(self.title().face.startswith("Zilla Slab Bold ("))
+        self.assertEqual(self.find("face").currentText(), self.title().face)
+        self.assertEqual(len(self.session.shot.faces), 1)
+        self.session.undo()
+        self.assertEqual((self.title().face, self.session.shot.faces), (before, ()))
 
     def test_an_axis_is_chosen_for_a_twist(self):
         self.unfold("deform")

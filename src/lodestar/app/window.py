@@ -20,6 +20,7 @@ from PyQt6.QtWidgets import (
 )
 
 from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES
+from lodestar.core.shape.face_files import ENDINGS as FACE_ENDINGS
 from lodestar.core.shape.fonts import system_faces
 from lodestar.core.solve.views import triangulate
 from lodestar.desktop import ICON
@@ -322,7 +323,9 @@ class Window(QMainWindow):
         path = Path(urls[0].toLocalFile())
         on_picture = self.canvas.isVisible() and self.canvas.rect().contains(self.canvas.mapFrom(self, event.position().toPoint()))
         placing = self.session.step == "Place" and self.session.shot.plate is not None and on_picture
-        if path.suffix.lower() == ".svg" or (placing and path.suffix.lower() != ".lode"):
+        if path.suffix.lower() in FACE_ENDINGS:
+            self.panels["Place"].open_face(path)
+        elif path.suffix.lower() == ".svg" or (placing and path.suffix.lower() != ".lode"):
             self._place_dropped(path, QPointF(self.canvas.mapFrom(self, event.position().toPoint())))
         else:
             self.shot.open_path(path)

@@ -1,12 +1,14 @@
 """The settings of a title's letters: words, faces, lines, edges, layers, movers; those that a drawing has too come with them."""
 
 from collections.abc import Callable
+from pathlib import Path
 
 from PyQt6.QtWidgets import QCheckBox
 
 from lodestar.core.edits import letters
 from lodestar.core.edits.arrange import new_id
 from lodestar.core.evaluate.counting import numbers_in
+from lodestar.core.shape.face_files import FACE_FILES, OpenedFace, opened, stored
 from lodestar.core.shape.fonts import SHIPPED, all_faces, faces_are_known, unreadable_faces
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.motion import without_thing
@@ -92,6 +94,9 @@ class LetterPanel(ObjectPanel):
             "Choose by looking…", "choose-face", "All faces with these words set in them; search, and keep favourites", self._choose_face
         )
         letters.add("", self.faces)
+        letters.add(
+            "", button("Of a file…", "face-file", "A face of a file (TTF, OTF, WOFF); the shot keeps it where its licence lets it", self._ask_face)
+        )
         self._some_letters()
         self.numbers = self._kind("Number in the words", Title)
         self.value_rows(self.numbers, self._id, Title, "title", parts=("number",))
@@ -131,6 +136,29 @@ class LetterPanel(ObjectPanel):
             chooser = FaceChooser(self, item.text, item.face)
             chooser.chosen.connect(lambda face: self._set("Choose face", face=face))
             chooser.show_beside(self.faces)
+
+    def _ask_face(self) -> None:
+        path = self.session.ask_file("Choose a face", "face", FACE_FILES)
+        if path:
+            self.open_face(Path(path))
+
+    def open_face(self, path: Path) -> None:
+        """The title in hand is set in the first face of a file."""
+        item, session = self.session.object(), self.session
+        if not isinstance(item, Title):
+            session.tell("A face is for a title.", "Choose one, and open the face again.", "note")
+            return
+
+        def take(faces: tuple[OpenedFace, ...]) -> None:
+            session.edit("Face of a file", lambda s: letters.with_face_of(s, item.id, faces[0], str(path)))
+            if stored(faces[0]) is None:
+                session.tell(
+                    f"{faces[0].name} stays in its file: its licence, or its size, does not let the shot keep it.",
+                    "Take the file along when the shot goes to another machine.",
+                    "note",
+                )
+
+        session.work.run_job("Read the face", "Place", lambda job: opened(path, lambda: job.step(0.5, path.name)), take)
 
     def _some_letters(self) -> None:
         """What the letters that are chosen among the words have of their own."""

@@ -7,6 +7,7 @@ import msgspec
 from ..basics.errors import UserError
 from ..basics.keyed import Key, Keyed, constant
 from ..shape.drawings import drawing_parts
+from ..shape.face_files import OpenedFace, known_here, stored
 from ..shot.document import Shot
 from ..shot.motion import with_things
 from ..shot.objects import Bend, Extruded, Kern, Layer, Logo, Mover, Pull, Relief, Smear, Style, Title, Twist, Wave
@@ -152,6 +153,23 @@ def with_deform(shot: Shot, id_: str, kind: str) -> tuple[Shot, str]:
         raise UserError(f"{item.name} is no title or logo, so nothing deforms it.", "Choose a title or a logo.")
     new = DEFORMS[kind][0](id=new_id())
     return with_things(shot, {id_: msgspec.structs.replace(item, deforms=(*item.deforms, new))}), new.id
+
+
+def with_face_of(shot: Shot, id_: str, face: OpenedFace, path: str) -> Shot:
+    """The title set in a face of a file, which is kept in the shot where its licence lets it; else the file is named. Faces that no title is set in any
+    more are let go."""
+    title = find(shot, id_)
+    if not isinstance(title, Title):
+        raise UserError(f"{title.name} has no letters.", "Choose a title.")
+    kept = stored(face)
+    faces = shot.faces
+    if kept is not None:
+        known_here((kept,))
+        faces = (*(f for f in faces if f.name != kept.name), kept)
+    name = kept.name if kept is not None else f"{path}#{face.number}"
+    shot = with_things(shot, {id_: msgspec.structs.replace(title, face=name)})
+    asked = {name for o in shot.objects if isinstance(o, Title) for name in (o.face, *(s.face for s in o.styles))}
+    return msgspec.structs.replace(shot, faces=tuple(f for f in faces if f.name in asked))
 
 
 def with_reliefs(shot: Shot, id_: str) -> Shot:

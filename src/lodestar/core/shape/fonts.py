@@ -49,11 +49,16 @@ class Face(NamedTuple):
     axes: tuple[tuple[str, float], ...] = ()
 
 
+_of_shots: dict[str, Face] = {}  # that are kept in shots, by the names that titles have for them
+
+
 def face_of(name: str, axes: tuple[tuple[str, float], ...] = ()) -> Face:
     """A face by its name, or by the path of a font file ('/path/collection.ttc#1' for the second of a collection). Raises UserError when
     there is no such face here."""
     if name in SHIPPED:
         return Face(SHIPPED_FOLDER / SHIPPED[name], 0, axes)
+    if name in _of_shots:
+        return _of_shots[name]._replace(axes=axes)
     if os.sep in name:
         path, _, number = name.partition("#")
         if Path(path).is_file():
@@ -61,6 +66,11 @@ def face_of(name: str, axes: tuple[tuple[str, float], ...] = ()) -> Face:
     elif name in (system := system_faces()):
         return Face(system[name].path, system[name].number, axes)
     raise UserError(f"The face {name} is not on this machine.", f"Choose another; {next(iter(SHIPPED))} stands in for it.")
+
+
+def register(name: str, face: Face) -> None:
+    """A face that a shot keeps can be asked for by this name."""
+    _of_shots[name] = face
 
 
 @functools.cache

@@ -18,6 +18,7 @@ from ..light.surroundings import Surroundings
 from ..matte.sources import Outline, Source
 from ..media.plates import PlateInfo
 from ..scene.ground import Ground
+from ..shape.face_files import StoredFace
 from ..solve.result import Solve, SolveSettings
 from ..track.follow import FollowSettings
 from ..track.tracks import Tracks
@@ -109,7 +110,7 @@ class Basis:
 
 class Shot(msgspec.Struct, frozen=True, kw_only=True):
     """Everything that is saved. first, last: in and out, both included. sensor_mm: width of the camera's sensor, by which a focal
-    length in millimetres is told.
+    length in millimetres is told. faces: those of files that titles are set in, where their licence lets them be kept.
 
     Tracks, solve and ground are not replaced on their own: objects and light would then speak of others than the shot holds,
     which raises ValueError. `edits.settle` changes them, and carries along what speaks of them. basis: which ones those are; it
@@ -137,6 +138,7 @@ class Shot(msgspec.Struct, frozen=True, kw_only=True):
     exposure: Annotated[Exposure, IN_PICTURE, Lane("Finish")] = Exposure()
     focus: Annotated[Focus, IN_PICTURE, Lane("Finish")] = Focus()
     finish: Annotated[tuple[Finisher, ...], IN_PICTURE, Lane("Finish")] = ()
+    faces: tuple[StoredFace, ...] = ()
     output: Output = Output()
     markers: tuple[Marker, ...] = ()
     basis: Any = None

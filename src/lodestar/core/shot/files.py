@@ -22,6 +22,7 @@ from ..basics.errors import PlateError, ShotFileError
 from ..basics.paths import replacing
 from ..basics.rows import paths_of
 from ..media.plates import probe
+from ..shape.face_files import known_here
 from ..track.tracks import frozen
 from .checked import checked, part_of_place
 from .document import VERSION, Basis, Shot
@@ -263,6 +264,7 @@ def _unpacked(file: BinaryIO, name: str, folder: Path, without: Sequence[str] = 
         told.part = part_of_place(str(error).rpartition("`$.")[2])
         raise told from error
     shot = _with_paths(checked(shot, name), lambda path: os.path.normpath(folder / path))
+    known_here(shot.faces)
     return (_with_own_tags(shot) if version < 3 else shot), members
 
 
