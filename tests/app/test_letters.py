@@ -217,6 +217,26 @@ class ListsTest(LettersCase):
         self.session.undo()
         self.assertEqual((self.title().face, self.session.shot.faces), (before, ()))
 
+    def test_a_profile_is_drawn(self):
+        self.unfold("edges")
+        choice = self.find("profile")
+        choice.activated.emit(choice.findText("drawn"))
+        self.settle()
+        curve = self.find("profile-curve")
+        first = curve.at(np.array([0.3, 0.6]))
+        to = curve.at(np.array([0.5, 0.2]))
+        self.mouse(QEvent.Type.MouseButtonPress, (first.x(), first.y()), widget=curve)
+        self.mouse(QEvent.Type.MouseMove, (to.x(), to.y()), widget=curve)
+        self.mouse(QEvent.Type.MouseButtonRelease, (to.x(), to.y()), Qt.MouseButton.NoButton, widget=curve)
+        np.testing.assert_allclose(self.title().curve, (0.5, 0.2), atol=0.02)
+        more = curve.at(np.array([0.8, 0.9]))
+        self.mouse(QEvent.Type.MouseButtonDblClick, (more.x(), more.y()), widget=curve)
+        self.assertEqual(len(self.title().curve), 4)
+        self.key(Qt.Key.Key_Up, widget=curve)
+        self.key(Qt.Key.Key_Delete, widget=curve)
+        np.testing.assert_allclose(self.title().curve, (0.5, 0.2), atol=0.02)
+        self.assertEqual(self.title().profile, "drawn")
+
     def test_an_axis_is_chosen_for_a_twist(self):
         self.unfold("deform")
         self.choose_from("add-deformation", "Twist")

@@ -161,6 +161,18 @@ def letters_height(text: str) -> float:
 
 
 class FormTest(unittest.TestCase):
+    def test_a_drawn_profile_goes_through_its_points(self):
+        """Volume of a square of side 1 whose edge rises in a straight line is that of the flat one; PCHIP passes its points and runs past none."""
+        flat, straight = Edge("flat", 0.1, 0.1), Edge("drawn", 0.1, 0.1, (0.5, 0.5))
+        self.assertAlmostEqual(volume(solid(SQUARE, Form(0.3, straight, straight))), volume(solid(SQUARE, Form(0.3, flat, flat))), places=5)
+        inset, rise, slope = extrude.drawn_profile((0.2, 0.7, 0.6, 0.7, 0.8, 0.3))
+        np.testing.assert_allclose([rise[np.argmin(abs(inset - x))] for x in (0, 0.2, 0.6, 0.8, 1)], [0, 0.7, 0.7, 0.3, 1], atol=1e-9)
+        self.assertTrue(rise.min() >= 0 and rise[inset <= 0.6].max() <= 0.7 + 1e-9)
+        grooved = solid(SQUARE, Form(0.3, Edge("drawn", 0.1, 0.1, (0.2, 0.7, 0.6, 0.7, 0.8, 0.3)), flat))
+        self.assertEqual(open_edges(grooved), 0)
+        for bad in ((), (0.5, 9.0), (0.7, 0.2, 0.3, 0.8), (0.0, 0.0, 1.0, 1.0)):
+            self.assertEqual(open_edges(solid(SQUARE, Form(0.3, Edge("drawn", 0.1, 0.1, bad), flat))), 0, bad)
+
     def test_volumes_of_profiles_on_a_square(self):
         """Each edge is a stack of frusta over squares; volumes by the prismatoid's formula."""
         d, w, h = 1.0, 0.3, 0.2

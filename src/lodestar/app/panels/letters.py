@@ -39,6 +39,7 @@ from ..faces import FaceChooser
 from ..fields import Choice, Line, NumberField, Section, Swatch, Words, button, quiet
 from .entries import Entries
 from .panel import Panel
+from .profile import ProfileCurve
 
 
 class ObjectPanel(Panel):
@@ -253,6 +254,9 @@ class LetterPanel(ObjectPanel):
         self.profile = combo("profile", "Profile", "The shape of the front edges", list(PROFILES))
         self.profile.activated.connect(lambda i: self._set("Choose profile", profile=PROFILES[i]))
         edges.add("Profile", self.profile)
+        self.curve = ProfileCurve()
+        self.curve.changed.connect(lambda curve, group: self._set("Draw the profile", group, curve=curve))
+        edges.add_wide(self.curve)
         self.back = combo("back-edges", "Back", "The shape of the back edges", list(BACKS))
         self.back.activated.connect(lambda i: self._set("Choose back edges", back=BACKS[i]))
         edges.add("Back", self.back)
@@ -480,6 +484,8 @@ class LetterPanel(ObjectPanel):
             self._show_some()
         if isinstance(item, Extruded):
             self.profile.setCurrentIndex(PROFILES.index(item.profile))
+            self.curve.setVisible("drawn" in (item.profile, item.back))
+            self.curve.show_curve(item.curve)
             self.back.setCurrentIndex(BACKS.index(item.back))
             self.edges.fact.setText(item.profile)
 

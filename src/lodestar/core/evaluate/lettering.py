@@ -53,8 +53,9 @@ def form_of(item: Extruded, frame: float) -> Form:
     depth = round(max(item.depth.at(frame)[0], LEAST) / height, 5)  # type: ignore[attr-defined]
     wide, deep = share(item.bevel), share(item.bevel_height)  # type: ignore[attr-defined]
     most = MOST_HEIGHT * depth
-    front = Edge(item.profile, wide if deep > 0 else min(wide, most), min(deep or wide, most))
-    back = Edge() if item.back == "none" else front if item.back == "same" else front._replace(profile=item.back)
+    curve = lambda profile: item.curve if profile == "drawn" else ()
+    front = Edge(item.profile, wide if deep > 0 else min(wide, most), min(deep or wide, most), curve(item.profile))
+    back = Edge() if item.back == "none" else front if item.back == "same" else front._replace(profile=item.back, curve=curve(item.back))
     panel = (share(item.panel), round(item.panel.at(frame)[1] / height, 5))
     shape = Form(depth, front, back, rounding=share(item.rounding), wall=share(item.wall))
     return shape._replace(panel=panel) if panel[0] > 0 else shape

@@ -6,8 +6,10 @@ from typing import NamedTuple, Protocol
 
 import manifold3d as m3
 import numpy as np
+from scipy.interpolate import PchipInterpolator
 
-PROFILES = ("round", "flat", "step", "hollow")
+PROFILES = ("round", "flat", "step", "hollow", "drawn")
+DRAWN_STEPS = 6  # of a drawn profile between two of its points
 BEVEL_STEPS = 5
 CREASE = np.cos(np.deg2rad(30))
 SIMPLIFY = 2e-4
@@ -33,11 +35,13 @@ class Mesh(NamedTuple):
 
 
 class Edge(NamedTuple):
-    """profile: one of PROFILES. width: how far it goes inward; height: how much of the depth it takes."""
+    """profile: one of PROFILES. width: how far it goes inward; height: how much of the depth it takes. curve: of a drawn one, pairs of inset and
+    rise, 0 to 1, through which it goes from the side to the face."""
 
     profile: str = "round"
     width: float = 0.0
     height: float = 0.0
+    curve: tuple[float, ...] = ()
 
 
 class Form(NamedTuple):
@@ -215,12 +219,31 @@ def profile(edge: Edge) -> list[_Band]:
             _Band(w / 2, h / 2, up, w, h / 2, up),
             _Band(w, h / 2, 0.0, w, h, 0.0),
         ]
-    if edge.profile == "hollow":
+    inset: np.ndarray
+    rise: np.ndarray
+    lean: np.ndarray
+    if edge.profile == "drawn":
+        across, up, steep = drawn_profile(edge.curve)
+        inset, rise, lean = w * across, h * up, np.arctan2(w, h * steep)
+    elif edge.profile == "hollow":
         inset, rise, lean = w * np.sin(a), h * (1 - np.cos(a)), np.arctan2(w * np.cos(a), h * np.sin(a))
     else:
         inset, rise, lean = w * (1 - np.cos(a)), h * np.sin(a), np.arctan2(np.sin(a) / h, np.cos(a) / w)
     inset[0], rise[0], inset[-1], rise[-1] = 0.0, 0.0, w, h
     return [_Band(*(float(v) for v in row)) for row in np.c_[inset[:-1], rise[:-1], lean[:-1], inset[1:], rise[1:], lean[1:]]]
+
+
+def drawn_profile(curve: tuple[float, ...]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(n,) inset and rise, 0 to 1, of a profile through points that were drawn, and its slope there. It runs past no point. Source: F. N. Fritsch,
+    R. E. Carlson, Monotone Piecewise Cubic Interpolation, SIAM J. Numer. Anal. 17, 1980 (SciPy's PCHIP)."""
+    points = np.array([0.0, 0.0, *curve, 1.0, 1.0]).reshape(-1, 2)
+    points = np.clip(points, 0, 1)
+    x = np.maximum.accumulate(points[:, 0])
+    keep = np.concatenate([np.diff(x) > 1e-3, [True]])
+    keep[0] = True
+    through = PchipInterpolator(x[keep], points[keep, 1]) if keep.sum() > 1 and (np.diff(x[keep]) > 0).all() else PchipInterpolator([0, 1], [0, 1])
+    at = np.unique(np.concatenate([np.linspace(a, b, DRAWN_STEPS + 1) for a, b in zip(through.x[:-1], through.x[1:])]))
+    return at, np.clip(through(at), 0, 1), through(at, 1)
 
 
 def _panel(edge: Edge, panel: tuple[float, float]) -> list[_Band]:

@@ -206,6 +206,7 @@ def _check_object(where: str, item: Object) -> None:
     if isinstance(item, Extruded):
         _one_of(f"{where}.profile", item.profile, PROFILES)
         _one_of(f"{where}.back", item.back, BACKS)
+        _need(len(item.curve) % 2 == 0 and len(item.curve) <= 200, f"{where}.curve", f"has {len(item.curve)} numbers; it is up to 100 pairs")
         for k, surface in enumerate(item.surfaces):
             _one_of(f"{where}.surfaces[{k}].part", surface.part, SURFACED)
             _one_of(f"{where}.surfaces[{k}].texture", surface.texture, TEXTURES)

@@ -150,7 +150,7 @@ DEPTH = Row("Depth", "m", 0.002, 3, 0.0001, tip="How deep the solid is")
 BEVEL = Row("Bevel", "m", 0.0005, 4, 0.0, tip="How far its edges go inward; at most 45 % of the depth where they go as deep")
 IN_HEIGHTS = "× height"
 
-PROFILES = ("round", "flat", "step", "hollow")
+PROFILES = ("round", "flat", "step", "hollow", "drawn")
 BACKS = ("same", "none", *PROFILES)
 ALIGNS = ("left", "centre", "right", "both")
 UNITS = ("letter", "word", "line")
@@ -302,11 +302,13 @@ class Bend(Deforming, frozen=True, kw_only=True, tag="bend"):
 
 
 class Extruded(Solid, frozen=True, kw_only=True):
-    """A solid of flat outlines. profile: of its front edges, one of PROFILES; back: one of BACKS. bevel: how far edges go inward, bevel_height
+    """A solid of flat outlines. profile: of its front edges, one of PROFILES; back: one of BACKS. curve: of a drawn profile, pairs of inset and rise,
+    0 to 1, from the side to the face. bevel: how far edges go inward, bevel_height
     how deep, 0 for as deep as they go inward. rounding: radius of corners; wall: only a wall along the outline, 0 for a full body.
     panel: margin of a face within the face, and by how much that is raised (sunk below 0). layers: the same again; deforms: what takes its places elsewhere, one after the other."""
 
     profile: str = "round"
+    curve: tuple[float, ...] = (0.3, 0.6)
     back: str = "same"
     bevel_height: Annotated[Keyed, Row("Edge height", "m", 0.0005, 4, 0.0, tip="How deep its edges go; 0 is as deep as they go inward")] = constant(
         0.0
