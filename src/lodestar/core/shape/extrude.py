@@ -219,12 +219,9 @@ def profile(edge: Edge) -> list[_Band]:
             _Band(w / 2, h / 2, up, w, h / 2, up),
             _Band(w, h / 2, 0.0, w, h, 0.0),
         ]
-    inset: np.ndarray
-    rise: np.ndarray
-    lean: np.ndarray
     if edge.profile == "drawn":
-        across, up, steep = drawn_profile(edge.curve)
-        inset, rise, lean = w * across, h * up, np.arctan2(w, h * steep)
+        across, risen, steep = drawn_profile(edge.curve)
+        inset, rise, lean = w * across, h * risen, np.arctan2(w, h * steep)
     elif edge.profile == "hollow":
         inset, rise, lean = w * np.sin(a), h * (1 - np.cos(a)), np.arctan2(w * np.cos(a), h * np.sin(a))
     else:
