@@ -1,5 +1,6 @@
 """Letters in the window: faces by looking, letters of their own, layers and movers, slanted ends of a lane."""
 
+import tempfile
 import unittest
 from unittest import mock
 
@@ -10,6 +11,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMenu, QPushButton
 
 from lodestar.app.faces import picture_of
+from lodestar.app.surfaces import SurfaceChooser
 from lodestar.core.evaluate.lettering import piece_box, title_parts, title_pieces
 from lodestar.core.shape.fonts import SHIPPED, SHIPPED_FOLDER, system_faces
 from tests.app.test_hand import DemoCase
@@ -216,6 +218,27 @@ class ListsTest(LettersCase):
         self.assertEqual(len(self.session.shot.faces), 1)
         self.session.undo()
         self.assertEqual((self.title().face, self.session.shot.faces), (before, ()))
+
+    def test_a_surface_is_chosen_by_looking_and_ones_own_is_kept(self):
+        with tempfile.TemporaryDirectory() as folder, mock.patch.dict("os.environ", {"XDG_DATA_HOME": folder}):
+            self.session.edit_item("Red", "open-sky", colour=(0.9, 0.1, 0.1))
+            self.click("choose-surface")
+            chooser = self.window.findChild(SurfaceChooser)
+            self.wait(lambda: len(chooser.model.pictures) >= 8)
+            self.assertTrue(all(image is not None for image in chooser.model.pictures.values()))
+            chooser.keep_as("My red")
+            self.assertEqual(chooser.model.names[0], "My red")
+            at = chooser.model.index(chooser.model.names.index("Concrete"))
+            QTest.mouseClick(chooser.list.viewport(), LEFT, pos=chooser.list.visualRect(at).center())
+            self.settle()
+            self.assertEqual(self.title().texture, "stone")
+            chooser.list.scrollToTop()
+            QTest.mouseClick(chooser.list.viewport(), LEFT, pos=chooser.list.visualRect(chooser.model.index(0)).center())
+            self.settle()
+            self.assertEqual((self.title().texture, self.title().colour), ("none", (0.9, 0.1, 0.1)))
+            chooser.close()
+            self.session.undo()
+            self.assertEqual(self.title().texture, "stone")
 
     def test_a_profile_is_drawn(self):
         self.unfold("edges")

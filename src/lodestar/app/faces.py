@@ -51,18 +51,17 @@ def picture_of(name: str, words: str, width: int, height: int, tint: str) -> QIm
     return image
 
 
-class Faces(QAbstractListModel):
-    """The faces that are listed now, and their pictures, which are made beside the interface as they come into view."""
+class Pictured(QAbstractListModel):
+    """What is listed now, by name, and pictures of it, which are made beside the interface as they come into view."""
 
     made = pyqtSignal(str, object)
 
-    def __init__(self, words: str, parent: QWidget) -> None:
+    def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
-        self.words = " ".join(words.split())[:MOST_WORDS] or "Title"
         self.names: list[str] = []
         self.pictures: dict[str, QImage | None] = {}
         self._asked: set[str] = set()
-        self._pool = ThreadPoolExecutor(1, "faces")
+        self._pool = ThreadPoolExecutor(1, "listed")
         self.made.connect(self._take)
 
     def rowCount(self, parent: QModelIndex | None = None) -> int:
@@ -80,14 +79,14 @@ class Faces(QAbstractListModel):
         self.endResetModel()
 
     def picture(self, name: str, size: QSize) -> QImage | None:
-        """The words in a face; None until they are made, or where they cannot be."""
+        """The picture of one; None until it is made, or where it cannot be."""
         if name not in self._asked:
             self._asked.add(name)
             self._pool.submit(self._make, name, size.width(), size.height())
         return self.pictures.get(name)
 
     def _make(self, name: str, width: int, height: int) -> None:
-        image = picture_of(name, self.words, width, height, theme.TEXT)
+        image = self.image_of(name, width, height)
         with contextlib.suppress(RuntimeError):  # the chooser was closed meanwhile
             self.made.emit(name, image)
 
@@ -97,8 +96,28 @@ class Faces(QAbstractListModel):
             at = self.index(self.names.index(name))
             self.dataChanged.emit(at, at)
 
+    def forget(self, name: str) -> None:
+        """The picture of one is made anew."""
+        self._asked.discard(name)
+        self.pictures.pop(name, None)
+
+    def image_of(self, name: str, width: int, height: int) -> QImage | None:
+        """The picture of one; called in a thread of its own."""
+        raise NotImplementedError
+
     def close(self) -> None:
         self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+class Faces(Pictured):
+    """Faces, with the user's words in each."""
+
+    def __init__(self, words: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.words = " ".join(words.split())[:MOST_WORDS] or "Title"
+
+    def image_of(self, name: str, width: int, height: int) -> QImage | None:
+        return picture_of(name, self.words, width, height, theme.TEXT)
 
 
 class _Row(QStyledItemDelegate):

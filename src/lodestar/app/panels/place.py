@@ -30,7 +30,7 @@ from lodestar.core.edits.arrange import (
     with_mesh_points,
 )
 from lodestar.core.edits.arrange import added as with_object
-from lodestar.core.edits.surfaces import READY, with_ready
+from lodestar.core.edits.surfaces import READY, with_made_of
 from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.shot.document import Shot
@@ -51,6 +51,7 @@ from lodestar.core.shot.objects import (
 from ..commands import Command
 from ..derived import slip_of
 from ..fields import Line, Section, Swatch, button, quiet, tick
+from ..surfaces import SurfaceChooser
 from ..viewer.tools.place import DRAWINGS, DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .letters import LetterPanel, combo
 from .mattes import MatteChoice, Names
@@ -217,17 +218,29 @@ class PlacePanel(LetterPanel):
             "Ready surface…", "ready-surface", "Make the whole surface of something; it can be changed afterwards", READY, self._take_ready
         )
         surface.add("Made of", self.ready)
+        self.looking = button(
+            "Choose by looking…", "choose-surface", "Your first letter in each surface; keep your own there", self._look_at_surfaces
+        )
+        surface.add("", self.looking)
         self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "coat", "clear", "glow", "opacity"))
         self.pattern_of = PatternSection(self)
         self.fill_surfaces()
 
+    def _look_at_surfaces(self) -> None:
+        chooser = SurfaceChooser(self, self.session)
+        chooser.chosen.connect(self._take_made_of)
+        chooser.show_beside(self.looking)
+
     def _take_ready(self, name: str) -> None:
+        self._take_made_of(name, READY[name])
+
+    def _take_made_of(self, name: str, made_of: dict) -> None:
         ids, frame = self.session.chosen_objects(), self.session.frame
 
         def edit(shot: Shot) -> Shot:
             for id_ in ids:
                 if isinstance(find(shot, id_), Solid):
-                    shot = with_ready(shot, id_, name, frame)
+                    shot = with_made_of(shot, id_, made_of, frame)
             return shot
 
         self.session.edit(f"Surface: {name.lower()}", edit)

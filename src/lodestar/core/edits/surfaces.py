@@ -92,7 +92,7 @@ def _fields(made_of: dict[str, Any], height: float) -> dict[str, Any]:
     found: dict[str, Any] = {name: constant(made_of.get(name, usual)) for name, usual in NUMBERS.items()}
     found["texture"] = made_of.get("texture", "none")
     found["texture_size"] = constant(round(max(made_of.get("pattern", 0.3) * height, 1e-3), 4))
-    found["texture_amount"] = constant(1.0)
+    found["texture_amount"] = constant(made_of.get("amount", 1.0))
     return found | {name: made_of[name] for name in ("colour", "second") if name in made_of}
 
 
@@ -124,11 +124,18 @@ def with_pattern(shot: Shot, id_: str, texture: str, frame: float) -> Shot:
 
 
 def with_ready(shot: Shot, id_: str, name: str, frame: float) -> Shot:
-    """The thing with one of the READY surfaces. Values that have keys keep them: only what holds still is set."""
+    """The thing with one of the READY surfaces."""
+    return with_made_of(shot, id_, READY[name], frame)
+
+
+def with_made_of(shot: Shot, id_: str, made_of: dict[str, Any], frame: float) -> Shot:
+    """The thing made of something, told as in READY. Values that have keys keep them: only what holds still is set."""
     item = solid_of(shot, id_)
     low, high = box_of(item, frame)
-    made_of, height = READY[name], float(high[2] - low[2])
+    height = float(high[2] - low[2])
     fields = without_keyed(item, _fields(made_of, height))
+    if made_of.get("texture_picture"):
+        fields["texture_picture"] = made_of["texture_picture"]
     if isinstance(item, Extruded):
         parts = made_of.get("parts", {})
         fields["surfaces"] = tuple(Surface(id=new_id(), part=part, **_fields(own, height)) for part, own in parts.items())
