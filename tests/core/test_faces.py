@@ -8,10 +8,14 @@ from unittest import mock
 
 import msgspec
 import numpy as np
+from fontTools.fontBuilder import FontBuilder
+from fontTools.pens.ttGlyphPen import TTGlyphPen
 from fontTools.ttLib import TTFont
+from fontTools.ttLib.tables.TupleVariation import TupleVariation
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.edits.letters import with_face_of
+from lodestar.core.basics.keyed import Key, Keyed, constant
+from lodestar.core.edits.letters import with_face_axis, with_face_of
 from lodestar.core.evaluate.lettering import title_parts, title_problem
 from lodestar.core.shape import fonts
 from lodestar.core.shape.face_files import OpenedFace, opened, stored
@@ -19,6 +23,7 @@ from lodestar.core.shape.fonts import SHIPPED, SHIPPED_FOLDER
 from lodestar.core.shape.outlines import glyph_outline
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
+from lodestar.core.shot.motion import keyed_things, with_value
 from lodestar.core.shot.objects import Title
 from tests.helpers import FolderCase
 
@@ -80,6 +85,43 @@ class FacesTest(FolderCase):
         (other,) = opened(self.made("other.ttf", 4))
         shot = with_face_of(again, "t", other, "/fonts/other.ttf")
         self.assertEqual((shot.objects[0].face, shot.faces), ("/fonts/other.ttf#0", ()))
+
+    def variable(self):
+        """A face of one block, 200 to 600 wide by its weight, whose advance is 100 more."""
+        build = FontBuilder(1000, isTTF=True)
+        build.setupGlyphOrder([".notdef", "H"])
+        build.setupCharacterMap({ord("H"): "H"})
+        pen = TTGlyphPen(None)
+        for k, corner in enumerate(((0, 0), (0, 700), (200, 700), (200, 0))):
+            (pen.lineTo if k else pen.moveTo)(corner)
+        pen.closePath()
+        build.setupGlyf({".notdef": TTGlyphPen(None).glyph(), "H": pen.glyph()})
+        build.setupHorizontalMetrics({".notdef": (300, 0), "H": (300, 0)})
+        build.setupHorizontalHeader(ascent=800, descent=-200)
+        build.setupNameTable({"familyName": "Block", "styleName": "Regular"})
+        build.setupFvar([("wght", 100, 100, 900, "Weight")], [])
+        wider = [(0, 0), (0, 0), (400, 0), (400, 0), (0, 0), (400, 0), (0, 0), (0, 0)]
+        build.setupGvar({"H": [TupleVariation({"wght": (0, 1, 1)}, wider)]})
+        build.setupOS2(sTypoAscender=800, fsType=0)
+        build.setupPost()
+        path = self.folder / "block.ttf"
+        build.save(path)
+        return path
+
+    def test_an_axis_of_a_variable_face_is_keyed(self):
+        (face,) = opened(self.variable())
+        shot, id_ = with_face_axis(with_face_of(Shot(objects=(Title(id="t", text="H", bevel=constant(0.0)),)), "t", face, ""), "t", "Weight")
+        self.assertEqual(keyed_things(shot)[id_].value, constant(100.0))
+        keys = Keyed((100.0,), (Key(0.0, (100.0,), "linear"), Key(10.0, (900.0,), "linear")))
+        title = with_value(shot, id_, "value", lambda old: keys).objects[0]
+        wide = [float(np.ptp(title_parts(title, frame)[0].mesh.vertices[:, 0])) for frame in (0, 5, 10)]
+        np.testing.assert_allclose(wide, np.array([200, 400, 600]) / 700, atol=2e-3)  # in heights of its capitals
+        again = with_face_axis(shot, "t", "Weight")
+        self.assertEqual((again[1], len(again[0].objects[0].face_axes)), (id_, 1))
+        with self.assertRaises(UserError):
+            with_face_axis(shot, "t", "Slant")
+        with self.assertRaises(UserError):
+            with_face_axis(Shot(objects=(Title(id="t"),)), "t", "Weight")
 
     def test_a_face_that_is_very_large_is_named(self):
         data = io.BytesIO(bytes(7_000_000)).getvalue()

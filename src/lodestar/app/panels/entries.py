@@ -99,9 +99,10 @@ class Entries:
         holder.setObjectName("plain")
         holder.setLayout(self.list)
         section.add_wide(holder)
-        self.add = QPushButton(f"Add a {noun}…")
+        named = f"{'an' if noun[0] in 'aeiou' else 'a'} {noun}"
+        self.add = QPushButton(f"Add {named}…")
         self.add.setObjectName(f"add-{noun}")
-        self.add.setAccessibleName(f"Add a {noun}")
+        self.add.setAccessibleName(f"Add {named}")
         self.add.setToolTip(f"Choose which kind of {noun} is added")
         menu = QMenu(self.add)
         menu.setToolTipsVisible(True)

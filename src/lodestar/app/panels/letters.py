@@ -15,6 +15,7 @@ from lodestar.core.shot.motion import without_thing
 from lodestar.core.shot.objects import (
     ALIGNS,
     AXES,
+    AXES_OF_FACES,
     BACKS,
     ORDERS,
     PROFILES,
@@ -22,6 +23,7 @@ from lodestar.core.shot.objects import (
     UNITS,
     Bend,
     Extruded,
+    FaceAxis,
     Layer,
     Logo,
     Mover,
@@ -69,6 +71,7 @@ class LetterPanel(ObjectPanel):
 
     def fill_letters(self) -> None:
         self._letters()
+        self._variable()
         self._edges()
         self._layers()
         self._movers()
@@ -120,6 +123,15 @@ class LetterPanel(ObjectPanel):
         self.features = self._line(setting, "Features", "features", "OpenType features by their tags: smcp (small capitals), ss01, liga=0")
         self.axes = self._line(setting, "Axes", "axes", "Places of a variable face on its axes: wght=650, wdth=80")
         self.lines = setting
+
+    def _variable(self) -> None:
+        axes, chosen = self._kind("Axes of a variable face", Title), self.section("Chosen axis")
+        axes.fold_at_first()
+        add = lambda name: self._add(self.face_axes, f"Axis: {name.lower()}", lambda shot, id_: letters.with_face_axis(shot, id_, name))
+        adds = {name: (f"{name} of a variable face, as a value that can be keyed", lambda name=name: add(name)) for name in AXES_OF_FACES}
+        listed = lambda: getattr(self.session.object(), "face_axes", ())
+        self.face_axes: Entries = Entries(self, axes, {FaceAxis: chosen}, "axis", listed, adds, self._mover_of("face_axes"), self._remover)
+        self.value_rows(chosen, lambda: self.face_axes.open, FaceAxis, "face-axis", "axis")
 
     def _line(self, section: Section, label: str, field: str, tip: str) -> Line:
         """A line of text that is a field of the object."""
@@ -432,7 +444,7 @@ class LetterPanel(ObjectPanel):
         self.value_rows(chosen, lambda: self.reliefs.open, Relief, "relief", "part")
 
     def show_lists(self) -> None:
-        for entries in (self.layers, self.movers, self.deforms, self.surfaces, self.reliefs):
+        for entries in (self.face_axes, self.layers, self.movers, self.deforms, self.surfaces, self.reliefs):
             entries.refresh()
         turned = self.deforms.held()
         if isinstance(turned, Twist | Bend):

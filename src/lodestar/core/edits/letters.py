@@ -6,11 +6,13 @@ import msgspec
 
 from ..basics.errors import UserError
 from ..basics.keyed import Key, Keyed, constant
+from ..evaluate.lettering import title_face
 from ..shape.drawings import drawing_parts
 from ..shape.face_files import OpenedFace, known_here, stored
+from ..shape.outlines import axes_in
 from ..shot.document import Shot
 from ..shot.motion import with_things
-from ..shot.objects import Bend, Extruded, Kern, Layer, Logo, Mover, Pull, Relief, Smear, Style, Title, Twist, Wave
+from ..shot.objects import AXES_OF_FACES, Bend, Extruded, FaceAxis, Kern, Layer, Logo, Mover, Pull, Relief, Smear, Style, Title, Twist, Wave
 from .arrange import find, new_id
 
 # how letters arrive, and the other way round leave: what a mover does to a letter that is not there yet (our own choices)
@@ -170,6 +172,21 @@ def with_face_of(shot: Shot, id_: str, face: OpenedFace, path: str) -> Shot:
     shot = with_things(shot, {id_: msgspec.structs.replace(title, face=name)})
     asked = {name for o in shot.objects if isinstance(o, Title) for name in (o.face, *(s.face for s in o.styles))}
     return msgspec.structs.replace(shot, faces=tuple(f for f in faces if f.name in asked))
+
+
+def with_face_axis(shot: Shot, id_: str, name: str) -> tuple[Shot, str]:
+    """The title with one axis of its face more as a value that can be keyed, of AXES_OF_FACES; with its id. Raises UserError where the face has none."""
+    title, tag = find(shot, id_), AXES_OF_FACES[name]
+    if not isinstance(title, Title):
+        raise UserError(f"{title.name} has no letters.", "Choose a title.")
+    known = axes_in(title_face(title))
+    if tag not in known:
+        has = ", ".join(known) or "none, it is no variable face"
+        raise UserError(f"The face {title.face} has no axis of {name.lower()}; its axes: {has}.", "Choose a variable face.")
+    if any(axis.tag == tag for axis in title.face_axes):
+        return shot, next(axis.id for axis in title.face_axes if axis.tag == tag)
+    new = FaceAxis(id=new_id(), tag=tag, value=constant(known[tag][1]))
+    return with_things(shot, {id_: msgspec.structs.replace(title, face_axes=(*title.face_axes, new))}), new.id
 
 
 def with_reliefs(shot: Shot, id_: str) -> Shot:

@@ -13,7 +13,7 @@ from ..basics.geometry import F64, turn_matrix
 from ..shape.deform import Bent, Deformation, Pulled, Smeared, Twisted, Waved, deformed
 from ..shape.extrude import MOST_HEIGHT, Edge, Form, Mesh, solid
 from ..shape.fonts import SHIPPED, Face, face_of, faces_with
-from ..shape.outlines import cap_height, has_feature, has_letter
+from ..shape.outlines import axes_in, cap_height, has_feature, has_letter
 from ..shape.setting import Piece, Setting, Style, letters_of, piece_box, pieces_of
 from ..shot.objects import AXES, Bend, Deforming, Extruded, Layer, Mover, Pull, Relief, Rgb, Smear, Title, Twist, Wave
 from ..shot.objects import Style as TextStyle
@@ -21,6 +21,7 @@ from ..shot.objects import Style as TextStyle
 LEAST = 1e-4  # metres; nothing is thinner
 IN_PLACE = np.eye(4)
 SMALL_CAPITALS, SMALL_SIZE = "smcp", 0.78  # of the capitals (common practice, no source)
+AXIS_STEPS = 250  # of an axis of a variable face
 STEPS = 50  # in which a bevel that changes letter by letter is made
 
 
@@ -126,9 +127,9 @@ def _deformation(one: Deforming, box: tuple[F64, F64], frame: float) -> Deformat
 # setting -----------------------------------------------------------------------------------------------------------------------
 
 
-def title_face(title: Title) -> Face:
-    """The title's face, or the first shipped one where it is missing: never fatal."""
-    return _face(title.face, axes_of(title))
+def title_face(title: Title, frame: float = 0.0) -> Face:
+    """The title's face at a frame, or the first shipped one where it is missing: never fatal."""
+    return _face(title.face, axes_of(title, frame))
 
 
 def _face(name: str, axes: tuple[tuple[str, float], ...] = ()) -> Face:
@@ -138,14 +139,23 @@ def _face(name: str, axes: tuple[tuple[str, float], ...] = ()) -> Face:
         return face_of(next(iter(SHIPPED)))
 
 
-def axes_of(title: Title) -> tuple[tuple[str, float], ...]:
-    """Places of a variable face on its axes: 'wght=650, wdth=80'. What cannot be read is left out."""
+def axes_of(title: Title, frame: float = 0.0) -> tuple[tuple[str, float], ...]:
+    """Places of a variable face on its axes: 'wght=650, wdth=80', and those that are keyed, in steps that cannot be seen, by which glyphs are kept.
+    What cannot be read is left out."""
     found = []
     for word in title.axes.replace(",", " ").split():
         tag, _, value = word.partition("=")
         with contextlib.suppress(ValueError):
             if len(tag) == 4 and tag.isascii() and np.isfinite(float(value)):
                 found.append((tag, float(value)))
+    if title.face_axes:
+        known = axes_in(_face(title.face))
+        for axis in title.face_axes:
+            if axis.on and axis.tag in known:
+                low, _, high = known[axis.tag]
+                step = max((high - low) / AXIS_STEPS, 1e-6)
+                place = min(max(axis.value.at(frame)[0], low), high)
+                found = [one for one in found if one[0] != axis.tag] + [(axis.tag, float(low + round((place - low) / step) * step))]
     return tuple(found)
 
 
@@ -190,7 +200,7 @@ def _small(title: Title, styles: tuple[tuple[int, int, Style], ...], main: Face)
 def setting_of(title: Title, frame: float) -> Setting:
     """How a title is set at a frame, in steps that cannot be seen, by which settings are kept."""
     at = lambda value: round(value.at(frame)[0], 4)
-    main = title_face(title)
+    main = title_face(title, frame)
     styles = tuple((s.first, s.last, Style(_face(s.face) if s.face else main, max(s.size, 1e-3), s.raised)) for s in title.styles)
     return Setting(
         at(title.spacing),
@@ -297,7 +307,7 @@ def title_pieces(title: Title, frame: float) -> tuple[tuple[Piece, ...], Setting
     """The outlines of a title that each make one solid, in reading order, and how they are set. Raises UserError."""
     setting = setting_of(title, frame)
     apart = any(m.on and m.by == "letter" for m in title.movers)
-    return pieces_of(title_face(title), words_of(title), setting, apart), setting
+    return pieces_of(title_face(title, frame), words_of(title), setting, apart), setting
 
 
 def carets(title: Title, frame: float) -> F64:
@@ -307,8 +317,8 @@ def carets(title: Title, frame: float) -> F64:
     """
     setting, words = setting_of(title, frame), words_of(title)
     found = np.full((len(words) + 1, 2), np.nan)
-    placed, widest = letters_of(title_face(title), words, setting)
-    drop = setting.line_step / cap_height(title_face(title))
+    placed, widest = letters_of(title_face(title, frame), words, setting)
+    drop = setting.line_step / cap_height(title_face(title, frame))
     lines = words.split("\n")
     begin = 0
     for number, line in enumerate(lines):

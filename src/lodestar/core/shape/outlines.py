@@ -43,6 +43,13 @@ def has_feature(face: Face, tag: str) -> bool:
     return any(tag in inner.get_language_feature_tags("GSUB", number, USUAL_LANGUAGE) for number in range(len(scripts)))
 
 
+@functools.lru_cache(maxsize=64)
+def axes_in(face: Face) -> dict[str, tuple[float, float, float]]:
+    """The axes of a variable face by their tags: least, usual and greatest place; none of a face that is not variable."""
+    inner = font_of(face._replace(axes=())).face
+    return {a.tag: (a.min_value, a.default_value, a.max_value) for a in inner.axis_infos} if inner.has_var_data else {}
+
+
 @functools.lru_cache(maxsize=256)
 def cap_height(face: Face) -> float:
     """Height of a capital H over the base line, in ems."""

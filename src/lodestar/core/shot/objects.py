@@ -236,6 +236,24 @@ class Style(msgspec.Struct, frozen=True, kw_only=True):
     colour: Rgb | None = None
 
 
+AXES_OF_FACES = {"Weight": "wght", "Width": "wdth", "Slant": "slnt", "Italic": "ital", "Optical size": "opsz"}  # registered by OpenType 1.9
+
+
+class FaceAxis(msgspec.Struct, frozen=True, kw_only=True):
+    """A place of a variable face on one of its axes, which can be keyed. tag: of the axis, as 'wght'."""
+
+    id: str
+    tag: str
+    on: bool = True
+    value: Annotated[Keyed, Row("Place", "", 1, 1, -10000, 10000, tip="Where the face stands on this axis; weight 400 is regular, 700 bold")] = (
+        constant(400.0)
+    )
+
+    @property
+    def name(self) -> str:
+        return next((name for name, tag in AXES_OF_FACES.items() if tag == self.tag), self.tag)
+
+
 class Kern(msgspec.Struct, frozen=True, kw_only=True):
     """Extra room after one letter of the text, in ems."""
 
@@ -325,7 +343,7 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
     """Solid letters, centred on x = 0. height is that of the capitals; align: one of ALIGNS, of its lines in the widest one.
 
     number: what stands for a pattern in braces in the text, as {#,##0.0}.
-    features: of OpenType by their tags, as 'smcp, ss01, liga=0'; axes: of a variable face, as 'wght=650'. capitals: all letters as capitals; small_capitals: small letters as small capitals. bend: degrees of the circle on
+    features: of OpenType by their tags, as 'smcp, ss01, liga=0'; axes: of a variable face, as 'wght=650'; face_axes: those that are keyed. capitals: all letters as capitals; small_capitals: small letters as small capitals. bend: degrees of the circle on
     which the base line lies, over its whole length, upward bulge above 0; its letters stand on it. styles, kerns: what some
     letters have of their own; movers: what moves letter by letter, one after the other.
     """
@@ -358,6 +376,7 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
     styles: tuple[Style, ...] = ()
     kerns: tuple[Kern, ...] = ()
     movers: tuple[Mover, ...] = ()
+    face_axes: tuple[FaceAxis, ...] = ()
 
     @property
     def name(self) -> str:
@@ -474,9 +493,9 @@ class GroundMesh(Solid, frozen=True, kw_only=True, tag="ground-mesh"):
 Object = Title | Logo | Card | Anchor | Box | Tube | GroundMesh
 
 
-def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover | Deforming | Surface | Relief, ...]]:
+def owned(item: msgspec.Struct) -> dict[str, tuple[Layer | Mover | Deforming | FaceAxis | Surface | Relief, ...]]:
     """Fields of an object that hold things with ids of their own, which have keyed values too."""
-    return {name: found for name in ("layers", "movers", "deforms", "surfaces", "reliefs") if (found := getattr(item, name, ()))}
+    return {name: found for name in ("layers", "movers", "deforms", "face_axes", "surfaces", "reliefs") if (found := getattr(item, name, ()))}
 
 
 def keyed_parts(item: msgspec.Struct) -> dict[str, Keyed]:
