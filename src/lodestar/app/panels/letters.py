@@ -97,10 +97,8 @@ class LetterPanel(ObjectPanel):
         self.faces = button(
             "Choose by looking…", "choose-face", "All faces with these words set in them; search, and keep favourites", self._choose_face
         )
-        letters.add("", self.faces)
-        letters.add(
-            "", button("Of a file…", "face-file", "A face of a file (TTF, OTF, WOFF); the shot keeps it where its licence lets it", self._ask_face)
-        )
+        of_file = button("Of a file…", "face-file", "A face of a file (TTF, OTF, WOFF); the shot keeps it where its licence lets it", self._ask_face)
+        letters.add_buttons(self.faces, of_file)
         self._some_letters()
         self.numbers = self._kind("Number in the words", Title)
         self.value_rows(self.numbers, self._id, Title, "title", parts=("number",))
