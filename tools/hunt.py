@@ -28,8 +28,10 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import msgspec
 import numpy as np
+from fontTools.ttLib import TTFont
 
 from lodestar.core.basics.errors import UserError
+from lodestar.core.edits.own_surfaces import own_of, read_own, write_own
 from lodestar.core.exchange.camera_file import read_camera, write_camera
 from lodestar.core.media.panorama import panorama
 from lodestar.core.media.pictures import picture_frame
@@ -37,6 +39,7 @@ from lodestar.core.media.plates import open_plate, probe
 from lodestar.core.media.tiles import packed, unpacked
 from lodestar.core.shape import drawings, fonts
 from lodestar.core.shape.extrude import bevelled, solid
+from lodestar.core.shape.face_files import read_apart
 from lodestar.core.shape.setting import pieces_of
 from lodestar.core.shot import files
 from monkey import long_shot, monkey
@@ -114,6 +117,8 @@ READERS: dict[str, Callable[[Path], object]] = {
     ".otf": font,
     ".hdr": lambda path: panorama(str(path)),
     ".tile": lambda path: unpacked(path.read_bytes()),
+    ".woff2": lambda path: read_apart(path.read_bytes()),  # of what runs in a child process
+    ".lodesurface": read_own,
 }
 
 
@@ -137,6 +142,10 @@ def samples(folder: Path) -> dict[str, bytes]:
     curves = "".join(f"<path d='M{k} 0 C1 2 3 4 {k % 7} 6 A3 4 0 1 0 {k} 9z' fill='#123' transform='rotate({k})'/>" for k in range(20))
     svg = f"<svg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 50 50'><g id='a'>{curves}</g><use href='#a' x='4'/></svg>"
     (folder / "a.svg").write_text(svg)
+    web = TTFont(fonts.SHIPPED_FOLDER / "ZillaSlab-Bold.ttf")
+    web.flavor = "woff2"
+    web.save(folder / "a.woff2")
+    write_own(own_of(shot, shot.objects[0].id, "Own", 0), folder / "a.lodesurface")
     found = {ending: (folder / f"a{ending}").read_bytes() for ending in READERS if (folder / f"a{ending}").exists()}
     return found | {
         ".ttf": (fonts.SHIPPED_FOLDER / "ZillaSlab-Bold.ttf").read_bytes(),

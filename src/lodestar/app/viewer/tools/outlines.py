@@ -7,7 +7,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from lodestar.core.basics.keyed import Key, Keyed, constant
+from lodestar.core.basics.keyed import Key, Keyed
 from lodestar.core.edits.arrange import new_id
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.matte.outline import STEPS
@@ -148,7 +148,8 @@ class DrawOutline(Tool):
         shares = [*outline.feathers, *[1.0] * count][:count]
         feather = outline.feather
         if whole < LEAST_FEATHER_PX:
-            whole, shares, feather = max(reach, LEAST_FEATHER_PX), [0.0] * count, constant(max(round(reach, 1), LEAST_FEATHER_PX))
+            whole, shares = max(round(reach, 1), LEAST_FEATHER_PX), [0.0] * count
+            feather = feather.changed(self.session.frame, (whole,))
         shares[corner] = round(reach / whole, 4)
         self.session.edit_item("Feather of a corner", outline.id, self.group, feathers=tuple(shares), feather=feather)
 
