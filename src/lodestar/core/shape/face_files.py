@@ -21,7 +21,7 @@ from fontTools.ttLib import TTCollection, TTFont
 from ..basics.apart import apart
 from ..basics.errors import UserError
 from ..basics.paths import bytes_of
-from .fonts import FONT_ERRORS, Face, register
+from .fonts import Face, register
 
 FACE_FILES = "Faces (*.ttf *.otf *.ttc *.otc *.woff *.woff2)"
 ENDINGS = (".ttf", ".otf", ".ttc", ".otc", ".woff", ".woff2")
@@ -69,7 +69,9 @@ def read_apart(data: bytes) -> dict[str, np.ndarray]:
             fonts[0].flavor = None
             fonts[0].save(plain)
             data = plain.getvalue()
-    except FONT_ERRORS as error:
+    except UserError:
+        raise
+    except Exception as error:  # whatever its unpackers raise: this is a child process, which does nothing else
         raise UserError("It cannot be read as a face.", "Choose another file.") from error
     return {"data": np.frombuffer(data, np.uint8), "names": np.array(names, "U120"), "free": np.array(free)}
 
