@@ -21,13 +21,14 @@ import manifold3d as m3
 import msgspec
 
 from lodestar.core.basics.keyed import Key, Keyed, constant
+from lodestar.core.evaluate.kinds import kind_of
 from lodestar.core.evaluate.lettering import title_parts
 from lodestar.core.light.lamps import Spot
 from lodestar.core.picture.frame import frame
 from lodestar.core.shape import extrude, outlines, setting
 from lodestar.core.shape.fonts import face_of
 from lodestar.core.shot import files
-from lodestar.core.shot.objects import Mover, Surface, Title
+from lodestar.core.shot.objects import Bend, Deforming, Mover, Pull, Smear, Surface, Title, Twist, Wave
 
 WORD, FACE, FRAME, VIEW = "OBSERVATORY8", "Inter Display Black", 46, 0.62
 
@@ -63,6 +64,28 @@ def words() -> None:
 
         took = least(dragged, before=forget if change is None else lambda: None)
         print(f"{name:<22}{took * 1e3:8.1f} ms {took / bound:8.1f} × triangulating its flat outlines ({bound * 1e3:.1f} ms)")
+
+
+def deformed() -> None:
+    """A deformation that is dragged, beside the solids as they are."""
+    title, step = Title(id="t", text=WORD, face=FACE, bevel=constant(0.03)), [0.0]
+    kind_of(title).parts(title, 0)
+    bound = least(lambda: kind_of(title).parts(title, 0))
+    ways: tuple[tuple[str, Callable[[float], Deforming]], ...] = (
+        ("smear", lambda by: Smear(id="d", to=constant(0.5 + by, 0.0, 0.5))),
+        ("pull", lambda by: Pull(id="d", amount=constant(0.5 + by))),
+        ("wave", lambda by: Wave(id="d", phase=constant(by))),
+        ("twist", lambda by: Twist(id="d", angle=constant(90 + by))),
+        ("bend", lambda by: Bend(id="d", angle=constant(90 + by))),
+    )
+    for name, make in ways:
+
+        def dragged(make=make) -> None:
+            step[0] += 0.001
+            kind_of(title).parts(msgspec.structs.replace(title, deforms=(make(step[0]),)), 0)
+
+        took = least(dragged)
+        print(f"{name:<22}{took * 1e3:8.1f} ms {took / bound:8.1f} × the same solids as they are, which are kept ({bound * 1e3:.1f} ms)")
 
 
 def moving(shot) -> None:
@@ -109,6 +132,7 @@ def lamps(shot) -> None:
 def main() -> None:
     shot = files.read(ROOT / "demo" / "open-night.lode")
     words()
+    deformed()
     moving(shot)
     lamps(shot)
 
