@@ -40,15 +40,9 @@ class DrawOutline(Tool):
 
     def hint(self) -> str:
         if self.points:
-            return (
-                "Click adds a corner, with Shift a sharp one · click the first one or press Enter to close, Shift+Enter leaves it open "
-                "· Backspace takes the last back · Escape drops it"
-            )
+            return "Click adds a corner, Shift a sharp one · Enter closes, Shift+Enter leaves it open · Backspace takes back · Escape drops it"
         if self.current() is not None:
-            return (
-                "Drag corners, the line between two, or the whole · double click makes a corner sharp or smooth, and adds one on the line "
-                "· Ctrl and drag from a corner: its feather · Delete takes one away · click outside lets it go"
-            )
+            return "Drag corners, sides or the whole · double click: a corner sharp or smooth, or a new one · Ctrl and drag: its feather · Delete"
         return (
             "Click corner after corner round what passes in front"
             if self.kind == "mattes"
