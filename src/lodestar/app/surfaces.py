@@ -22,7 +22,7 @@ from . import theme
 from .faces import Pictured
 from .fields import button
 
-SIDE, NAME_HEIGHT, COLUMNS, ROWS = 92, 20, 4, 5
+SIDE, NAME_HEIGHT, COLUMNS, ROWS = 84, 20, 3, 6
 
 
 def surfaces_folder() -> Path:
@@ -77,7 +77,7 @@ class _Cell(QStyledItemDelegate):
 
 
 class SurfaceChooser(QDialog):
-    """A grid beside the button that opened it. A click, or the arrow keys and Enter, gives the chosen objects a surface; it stays open. The surface
+    """A grid over the settings. A click, or the arrow keys and Enter, gives the chosen objects a surface; it stays open. The surface
     of the chosen object can be kept as the user's own, and one of a file opened."""
 
     chosen = pyqtSignal(str, dict)
@@ -106,7 +106,7 @@ class SurfaceChooser(QDialog):
         box.addWidget(self.list, 1)
         row = QHBoxLayout()
         for one in (
-            button("Keep this surface…", "keep-surface", "The surface of the chosen object is kept under a name, for all shots", self._keep),
+            button("Keep this…", "keep-surface", "The surface of the chosen object is kept under a name, for all shots", self._keep),
             button("Open a file…", "open-surface", f"A surface that was kept elsewhere (*{ENDING}) joins your own", self._open),
             button("Close", "close-surfaces", "Close the list", self.close),
         ):
@@ -122,9 +122,10 @@ class SurfaceChooser(QDialog):
         self.model.made_of = {**READY, **own}
         self.model.show_names([*own, *(name for name in READY if name not in own)])
 
-    def show_beside(self, widget: QWidget) -> None:
+    def show_over(self, widget: QWidget) -> None:
+        """Over the settings, not over the picture, in which the surface is judged."""
         at, screen = widget.mapToGlobal(widget.rect().topLeft()), widget.screen().availableGeometry()
-        x = max(at.x() - self.width() - 8, screen.left() + 8)
+        x = min(max(at.x() + widget.width() - self.width() + 24, screen.left() + 8), screen.right() - self.width())
         self.move(x, min(max(at.y() - 120, screen.top() + 8), screen.bottom() - self.height() - 8))
         self.show()
         self.list.setFocus()

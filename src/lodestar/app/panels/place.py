@@ -229,7 +229,7 @@ class PlacePanel(LetterPanel):
     def _look_at_surfaces(self) -> None:
         chooser = SurfaceChooser(self, self.session)
         chooser.chosen.connect(self._take_made_of)
-        chooser.show_beside(self.looking)
+        chooser.show_over(self.looking)
 
     def _take_ready(self, name: str) -> None:
         self._take_made_of(name, READY[name])
