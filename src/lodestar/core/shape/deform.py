@@ -15,6 +15,7 @@ from .extrude import Mesh
 FINEST = 0.01  # heights; no edge is made shorter
 TURN_STEP = np.deg2rad(5)  # by which neighbouring corners may differ
 RADIUS_STEPS, WAVE_STEPS = 10, 24  # pieces of a radius, and of a wave
+WAY_STEPS = 4  # of a radius
 FOLDS, MOST_STEPS = 2.0, 64  # steps for a way as long as a hold's fade: its steepest slope is 1.5
 SOFTEST, MOST_PULL = 0.05, 0.98  # a share of the radius; more of it has no inside
 MOST_ROUNDS, MOST_TRIANGLES = 7, 150_000  # in which edges are halved; of one solid
@@ -58,7 +59,10 @@ class Smeared(NamedTuple):
         return _near(a, b, self.point, self.by, self.radius)
 
     def cut(self) -> "Smeared":
-        return self._replace(soft=0.0)
+        # in coarse steps of the way, and as much wider: while the end is dragged, finer meshes are made anew only now and then
+        step = self.radius / WAY_STEPS
+        way = tuple(round(round(v / step) * step, 6) for v in self.by)
+        return self._replace(by=way, radius=self.radius + step, soft=0.0)
 
 
 class Pulled(NamedTuple):
