@@ -6,16 +6,19 @@ import msgspec
 import numpy as np
 
 from lodestar.core.basics.keyed import constant
-from lodestar.core.edits.surfaces import with_pattern
+from lodestar.core.edits.surfaces import with_pattern, with_ready
 from lodestar.core.evaluate.objects import items_of
 from lodestar.core.light.lamps import SkyLight, SunLight
+from lodestar.core.picture.frame import frame
 from lodestar.core.render import lighting, textures
 from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.items import Item, Texture
 from lodestar.core.shape.solids import box_mesh
+from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Surface, Title
 from tests.core.test_rays import GROUND, looking, placed
+from tests.helpers import DEMO
 
 NONE = [SkyLight(np.full(3, 1e-6))]
 SIZE = (96, 96)
@@ -92,6 +95,18 @@ class GlassTest(unittest.TestCase):
             layers = Engine().render([lid, GROUND], sun, lambda share: camera, (64, 64), Quality(0.0, 16))
             shade = np.where(layers.light_without > 0, layers.light_with / np.maximum(layers.light_without, 1e-9), 1.0)[..., 1]
             self.assertAlmostEqual(float(shade[layers.colour[..., 3] == 0].min()), passes, delta=0.02)
+
+
+class ShotTest(unittest.TestCase):
+    def test_who_walks_before_it_is_not_seen_through_it(self):
+        """The filmed frame shows the visitor where the glass lets one see through; they walk before it, so their red coat is no part of it."""
+        shot = with_ready(files.read(DEMO), "open-sky", "Glass", 60)
+        colour = frame(shot, 60, layer="layers", scale=0.5, samples=8).pixels
+        free = (frame(shot, 60, layer="matte", scale=0.5).pixels < 0.01) & (colour[..., 3] > 0.9)
+        free[:190] = False  # the red words on the wall
+        free[:, 250:] = False
+        red = colour[..., 0] > 2.5 * colour[..., 2]
+        self.assertLess(int((red & free).sum()), 12)
 
 
 class GradientTest(unittest.TestCase):

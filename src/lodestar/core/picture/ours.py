@@ -22,8 +22,11 @@ from ..shot.document import Shot
 from ..shot.objects import Object
 from .clean import clean_light
 from .composite import shade_of
+from .edges import box, smooth
 from .plate import Size, plate_light
 from .workshop import Workshop
+
+FREE, ROUND_PX = 0.02, 60.0  # share of a px that nothing passes in front of; px of the plate round what does, whose light stands for it
 
 
 class Ours(NamedTuple):
@@ -170,8 +173,22 @@ def _render(
     solid = [item for own in items.values() for item in own]
     lights = lights_at(shot, index)
     ground = ground_items(shot, things, solid, camera(0.0).centre, lights)
-    plate = lambda: in_working(plate_light(shot, workshop, index, size), shot.plate.colour.primaries)  # type: ignore[union-attr]
+    plate = lambda: _place_light(shot, workshop, index, size)
     return workshop.engine.render([*solid, *ground], lights, camera, size[:2], quality, check, plate)
+
+
+def _place_light(shot: Shot, workshop: Workshop, index: int, size: Size) -> np.ndarray:
+    """(h, w, 3) linear light of the frame that was filmed, for what mirrors it or is seen through: without what passes in front of our things, in place
+    of which there is the mean of what is around it."""
+    light, cover = plate_light(shot, workshop, index, size), matte(shot, workshop, index, size, _on(shot, None))
+    assert shot.plate is not None
+    if cover.any():
+        x0, y0, x1, y1 = box(cover, int(np.ceil(ROUND_PX * size.scale)))
+        here = slice(y0, y1), slice(x0, x1)
+        around, known = smooth(light[here], cover[here] < FREE, size.scale)
+        light = light.copy()
+        light[here] = np.where((known & (cover[here] >= FREE))[..., None], around, light[here])
+    return in_working(light, shot.plate.colour.primaries)
 
 
 def _each_cut(
