@@ -6,7 +6,7 @@ from PyQt6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
-from lodestar.core.matte.outline import STEPS
+from lodestar.core.matte.outline import STEPS, shares_at
 from lodestar.core.matte.sources import Outline, line_of
 from lodestar.core.matte.strokes import Brushed, Stroke
 from lodestar.core.projection.camera import Camera
@@ -318,9 +318,7 @@ def _paint_feather(p: QPainter, canvas, outline: Outline, points: np.ndarray) ->
     normal = np.stack([along[:, 1], -along[:, 0]], 1) / np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-9)
     if outline.closed and (line[:, 0] * np.roll(line[:, 1], -1) - line[:, 1] * np.roll(line[:, 0], -1)).sum() < 0:
         normal = -normal
-    count = len(points)
-    own = np.array([*outline.feathers, *[1.0] * count][:count])
-    share = np.interp(np.arange(len(line)) / STEPS, np.arange(count + outline.closed), np.append(own, own[0]) if outline.closed else own)
+    share = shares_at(outline.feathers, len(points), outline.closed, np.arange(len(line)) / STEPS)
     reach = feather * share + (0 if outline.closed else outline.width.at(canvas.session.frame)[0] / 2)
     p.setPen(QPen(theme.colour(theme.ACCENT, 0.8), 1, Qt.PenStyle.DotLine))
     p.setBrush(Qt.BrushStyle.NoBrush)

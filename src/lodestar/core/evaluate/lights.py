@@ -8,8 +8,8 @@ import cv2
 import numpy as np
 
 from ..basics.colour import decode
-from ..basics.errors import UserError
 from ..basics.geometry import F64
+from ..basics.identity import Same
 from ..finish import backdrop as backdrops
 from ..finish.backdrop import Backdrop
 from ..light import skies, surroundings
@@ -21,6 +21,7 @@ from ..media.pictures import picture_frame
 from ..shot.document import Shot
 from ..shot.objects import Card, Solid, is_there
 from .cameras import seconds_at
+from .kinds import kind_of
 
 
 def lights_at(shot: Shot, frame: float) -> list[Light | AroundLight]:
@@ -36,12 +37,8 @@ def signal_of(shot: Shot, id_: str, frame: float) -> F64:
     """(3,) how bright an object or lamp is at a frame: of a card with a picture or movie its mean light, else its glow or strength against the most
     that it ever has; 1 where there is no such thing, or nothing of it can be told."""
     thing = next((one for one in (*shot.objects, *shot.lamps) if one.id == id_), None)
-    if isinstance(thing, Card) and thing.pattern == "picture" and thing.picture and not thing.glow.keys:
-        try:
-            codes = picture_frame(thing.picture, max(int(frame) - (thing.span[0] if thing.span else 0), 0))
-        except UserError:  # told where the card is
-            return np.ones(3)
-        return _mean_light(_Same(codes)) * (is_there(thing, frame) * float(thing.opacity.at(frame)[0]))
+    if isinstance(thing, Card) and not thing.glow.keys and (shown := kind_of(thing).picture(thing, frame)) is not None and shown.paints:
+        return _mean_light(Same(shown.pixels)) * (is_there(thing, frame) * float(thing.opacity.at(frame)[0]))
     if thing is None or not isinstance(thing, Solid | Area | Spot | Sun | Sky):
         return np.ones(3)
     value = thing.glow if isinstance(thing, Solid) else thing.strength
@@ -50,23 +47,10 @@ def signal_of(shot: Shot, id_: str, frame: float) -> F64:
     return np.full(3, there * value.at(frame)[0] / most if most > 0 else 1.0)
 
 
-class _Same:
-    """A picture by its identity, as the name of what was told of it."""
-
-    def __init__(self, codes: np.ndarray) -> None:
-        self.codes = codes
-
-    def __hash__(self) -> int:
-        return id(self.codes)
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Same) and other.codes is self.codes
-
-
 @functools.lru_cache(maxsize=4)
-def _mean_light(same: _Same) -> F64:
+def _mean_light(same: Same) -> F64:
     """(3,) linear light of a picture (h, w, 4) uint8, where it covers."""
-    small = cv2.resize(same.codes, (64, 64), interpolation=cv2.INTER_AREA).astype(np.float32) / 255
+    small = cv2.resize(same.of, (64, 64), interpolation=cv2.INTER_AREA).astype(np.float32) / 255
     return (decode(small[..., :3], "srgb") * small[..., 3:]).mean((0, 1)).astype(float)
 
 

@@ -90,6 +90,12 @@ def _fill_stroke(fine: np.ndarray, line: np.ndarray, radius: float) -> None:
         cv2.circle(fine, (int(x), int(y)), max(int(round(radius)), 1), 255, -1, cv2.LINE_8, 4)
 
 
+def shares_at(shares: tuple[float, ...], count: int, closed: bool, at: np.ndarray) -> np.ndarray:
+    """(n,) share of the feather at places along a line of `count` corners, told in corners; 1 at corners beyond the end of `shares`."""
+    own = np.array([*shares, *[1.0] * count][:count])
+    return np.interp(at, np.arange(count + closed), np.append(own, own[0]) if closed else own)
+
+
 def _faded(cover: np.ndarray, line: np.ndarray, count: int, form: Form) -> np.ndarray:
     """A matte (h, w) whose edge fades over as many px as the nearest place of its line says."""
     ends = np.concatenate([line, line[:1]]) if form.closed else line
@@ -97,9 +103,7 @@ def _faded(cover: np.ndarray, line: np.ndarray, count: int, form: Form) -> np.nd
     run = np.concatenate([[0], np.cumsum(steps)])
     at = np.linspace(0, run[-1], max(int(np.ceil(2 * run[-1])), 2))  # two places a px
     dense = np.stack([np.interp(at, run, ends[:, k]) for k in (0, 1)], 1)
-    own = np.array([*form.shares[:count], *[1.0] * (count - len(form.shares))])
-    number = np.interp(at, run, np.arange(len(ends)) / STEPS)
-    share = np.interp(number, np.arange(count + form.closed), np.append(own, own[0]) if form.closed else own)
+    share = shares_at(form.shares, count, form.closed, np.interp(at, run, np.arange(len(ends)) / STEPS))
     inside = cover >= 0.5
     to = lambda mask: cv2.distanceTransform(mask.astype(np.uint8), cv2.DIST_L2, 5)
     away = np.where(inside, -to(inside), to(~inside))  # near enough to tell which px may lie in the band

@@ -9,6 +9,7 @@ import numpy as np
 
 from ..basics.colour import decode, encode
 from ..basics.errors import RenderError
+from ..basics.identity import Same
 from ..shape.extrude import PARTS, Mesh
 from . import embree
 from .items import LEVEL, Finish, Item, bounds, box_corners
@@ -84,7 +85,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
     each = {id(i.mesh): k for k, i in reversed(list(enumerate(solid)))}  # letters of one shape share its arrays
     shapes = sorted(each.values())
     number_of = {id(solid[k].mesh): n for n, k in enumerate(shapes)}
-    meshes, first_triangle, first_corner = _meshes(tuple(_Same(solid[k].mesh) for k in shapes))
+    meshes, first_triangle, first_corner = _meshes(tuple(Same(solid[k].mesh) for k in shapes))
     into = np.eye(4)
     into[:3] = np.c_[np.eye(3), -origin] / scale
     matrices = [np.array([(into @ m)[:3] for m in over_time(item, span)]) for item in solid]
@@ -92,7 +93,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
     laid = [look.texture.picture for i in solid if i.drawn for look in i.finishes if look.texture is not None and look.texture.picture is not None]
     pictures += [p for p in {id(p): p for p in laid}.values() if all(p is not other for other in pictures)]
     number_of_picture = {id(p): n for n, p in enumerate(pictures)}
-    levels, texels = _pictures(tuple(_Same(p) for p in pictures))
+    levels, texels = _pictures(tuple(Same(p) for p in pictures))
     number, value = np.zeros((len(solid), NUMBERS), np.int64), np.zeros((len(solid) * PARTS, VALUES))
     first_step, masks = 0, []
     for k, item in enumerate(solid):
@@ -244,21 +245,8 @@ def _fade(item: Item, matrix: np.ndarray, scale: float) -> float:
     return FADE_SHARE * float(np.sort(sides)[1])
 
 
-class _Same:
-    """Stands for an array or a mesh by its identity, in the key of a cache."""
-
-    def __init__(self, of) -> None:
-        self.of = of
-
-    def __hash__(self) -> int:
-        return id(self.of)
-
-    def __eq__(self, other) -> bool:
-        return isinstance(other, _Same) and self.of is other.of
-
-
 @functools.lru_cache(maxsize=4)
-def _meshes(meshes: tuple[_Same, ...]) -> tuple[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray], list[int], list[int]]:
+def _meshes(meshes: tuple[Same, ...]) -> tuple[tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray], list[int], list[int]]:
     """Corners, normals, triangles and their parts of all; and where those of each begin."""
     of: list[Mesh] = [m.of for m in meshes]
     join = lambda parts, kind: np.ascontiguousarray(np.concatenate([*parts, np.zeros((0, 3))]), kind)
@@ -270,7 +258,7 @@ def _meshes(meshes: tuple[_Same, ...]) -> tuple[tuple[np.ndarray, np.ndarray, np
 
 
 @functools.lru_cache(maxsize=4)
-def _pictures(pictures: tuple[_Same, ...]) -> tuple[np.ndarray, np.ndarray]:
+def _pictures(pictures: tuple[Same, ...]) -> tuple[np.ndarray, np.ndarray]:
     """The levels of all pictures: each has half as many px a side as the one before."""
     levels, texels, begin = np.zeros((len(pictures), MOST_LEVELS, 3), np.int64), [np.zeros((0, 4), np.uint8)], 0
     for k, picture in enumerate(pictures):

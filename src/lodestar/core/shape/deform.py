@@ -10,6 +10,7 @@ from typing import NamedTuple, Protocol
 import numpy as np
 
 from ..basics.geometry import F64
+from ..basics.identity import Same
 from .extrude import Mesh
 
 FINEST = 0.01  # heights; no edge is made shorter
@@ -177,24 +178,11 @@ def _of_turn(extent: float, degrees: float) -> float:
 
 def deformed(mesh: Mesh, place: F64, by: tuple[Deformation, ...]) -> Mesh:
     """A mesh that stands at `place` (4, 4) in the object's axes, deformed there, in its own axes again. Kept by its identity."""
-    return _deformed(_Same(mesh), np.ascontiguousarray(place).tobytes(), by)
-
-
-class _Same:
-    """A mesh as the name of what was made of it: the same only as itself."""
-
-    def __init__(self, mesh: Mesh) -> None:
-        self.mesh = mesh
-
-    def __hash__(self) -> int:
-        return id(self.mesh)
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Same) and other.mesh is self.mesh
+    return _deformed(Same(mesh), np.ascontiguousarray(place).tobytes(), by)
 
 
 @functools.lru_cache(maxsize=KEPT)
-def _deformed(same: _Same, place: bytes, by: tuple[Deformation, ...]) -> Mesh:
+def _deformed(same: Same, place: bytes, by: tuple[Deformation, ...]) -> Mesh:
     m = np.frombuffer(place).reshape(4, 4)
     mesh = _finer(same, place, tuple(one.cut() for one in by))
     if not len(mesh.vertices):
@@ -209,7 +197,7 @@ def _deformed(same: _Same, place: bytes, by: tuple[Deformation, ...]) -> Mesh:
     moved = whole(there)
     rows = np.flatnonzero((np.abs(moved - there) > LEAST).any(1))
     if not len(rows):  # a letter that nothing reaches stays the one it was, for all that is kept by its identity
-        return same.mesh
+        return same.of
     inverse = np.linalg.inv(m[:3, :3])
     # columns of the Jacobian, in the object's axes
     jacobian = np.stack([whole(there[rows] + step) - whole(there[rows] - step) for step in STEP * np.eye(3)], 2) / (2 * STEP)
@@ -225,8 +213,8 @@ def _deformed(same: _Same, place: bytes, by: tuple[Deformation, ...]) -> Mesh:
 
 
 @functools.lru_cache(maxsize=KEPT)
-def _finer(same: _Same, place: bytes, by: tuple[Deformation, ...]) -> Mesh:
-    return finer(same.mesh, np.frombuffer(place).reshape(4, 4), by)
+def _finer(same: Same, place: bytes, by: tuple[Deformation, ...]) -> Mesh:
+    return finer(same.of, np.frombuffer(place).reshape(4, 4), by)
 
 
 def finer(mesh: Mesh, place: F64, by: tuple[Deformation, ...]) -> Mesh:
