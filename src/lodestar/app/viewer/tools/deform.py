@@ -123,10 +123,12 @@ class DragDeform(Tool):
                 p.setPen(QPen(theme.colour(theme.ACCENT, 0.6), 1, Qt.PenStyle.DotLine))
                 p.drawPolyline(overlays.polygon(self.canvas.to_widget(xy)))
             p.setPen(QPen(QColor(theme.ACCENT), 1.4))
+            # beside the way, not over what is dragged
+            overlays.tag(p, a + QPointF(-8, 14 if b is None or b.y() <= a.y() else -36), [one.name])
+            p.setPen(QPen(QColor(theme.ACCENT), 1.4))
             if b is not None:
                 p.drawLine(a, b)
                 p.setBrush(QColor(theme.ACCENT))
                 p.drawRect(int(b.x()) - 3, int(b.y()) - 3, 6, 6)
             p.setBrush(theme.colour(theme.WINDOW, 0.7))
             p.drawEllipse(a, 6, 6)
-            overlays.tag(p, a + QPointF(12, -10), [one.name])
