@@ -552,6 +552,28 @@ class StandInsTest(PlaceCase):
             self.assertIsInstance(self.item(), kind)
             self.assertTrue(self.item().hides)
 
+    def test_the_ends_of_a_post_are_dragged_and_its_foot_snaps_to_the_ground(self):
+        self.window.viewer.take("card")
+        self.click_at((700, 560))
+        tool, item = self.canvas.tool, self.item()
+        foot, top = (lambda: tool.sides(self.item())["side foot"]), (lambda: tool.sides(self.item())["side top"])
+        at, way = top()
+        self.drag([at, at + 20 * way, at + 40 * way], plate=False)
+        longer = self.item()
+        self.assertGreater(longer.height.at(FRAME)[0], 1.05 * item.height.at(FRAME)[0])
+        self.assertEqual(longer.position, item.position)
+        self.assertLess(abs(np.hypot(*(top()[0] - at)) - 40), 4, "the bar stays under the pointer")
+        at, way = foot()
+        self.drag([at, at - 30 * way], plate=False)
+        self.assertGreater(place_of(self.session.shot, self.item(), FRAME)[2], 0.02)
+        at, way = foot()
+        self.drag([at, at + 3 * way, at + 5 * way], plate=False, modifiers=SHIFT)
+        self.assertAlmostEqual(place_of(self.session.shot, self.item(), FRAME)[2], 0.0, places=6)
+        self.assertAlmostEqual(self.item().height.at(FRAME)[0], longer.height.at(FRAME)[0], places=6)
+        for _ in range(3):
+            self.window.commands.run("undo")
+        self.assertEqual(self.item(), item)
+
     def test_no_points_chosen_is_told(self):
         self.session.select("", frozenset())
         self.settle()

@@ -37,14 +37,16 @@ from lodestar.core.edits.arrange import (
     with_mesh_points,
 )
 from lodestar.core.edits.settle import with_solve
+from lodestar.core.edits.sides import side_moved, to_the_ground
 from lodestar.core.evaluate.cameras import camera_at, scene_frame
+from lodestar.core.evaluate.kinds import kind_of
 from lodestar.core.evaluate.objects import pose_of, problem_of
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.scene.surfaces import Patch
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.objects import Anchor, Box, Card, Logo, Title, ancestors
+from lodestar.core.shot.objects import Anchor, Box, Card, Logo, Title, Tube, ancestors
 from tests.helpers import DEMO
 
 FRAMES = (0.0, 12.0, 30.0, 44.0)
@@ -290,6 +292,42 @@ class PlacingTest(unittest.TestCase):
         card = placing.check_pattern_at(self.spot((0, 0, 1)))
         self.assertEqual(card.turn.value[1], -90.0)
         self.assertTrue(0 < card.position.value[2] < 0.01 * card.width.value[0])
+
+
+class SidesTest(unittest.TestCase):
+    def test_a_side_moves_and_the_side_across_stays(self):
+        turn = constant(30.0, -12.0, 8.0)
+        for item in (
+            Card(id="k", width=constant(2.0), twist=constant(25.0)),
+            Box(id="k", extent=constant(1.0, 2.0, 3.0), pivot=(0.2, 0.1, 1.5)),
+            Tube(id="k", length=constant(2.0)),
+        ):
+            item = msgspec.structs.replace(item, position=constant(1.0, 2.0, 0.5), turn=turn, size=constant(1.7))
+            shot = Shot(objects=(item,))
+            for name, side in kind_of(item).sides(item, 0).items():
+                new = side_moved(shot, item, 0, "here", name, 0.4)
+                m, n = pose_of(shot, item, 0), pose_of(Shot(objects=(new,)), new, 0)
+                for other, old in kind_of(item).sides(item, 0).items():
+                    if abs(old.along @ side.along) < 0.5:
+                        continue
+                    by = 0.4 * (m[:3, :3] @ old.along) / 1.7 if other == name else 0.0
+                    now = n[:3, :3] @ kind_of(new).sides(new, 0)[other].at + n[:3, 3]
+                    np.testing.assert_allclose(now, m[:3, :3] @ old.at + m[:3, 3] + by, atol=1e-9, err_msg=f"{item.NOUN} {name} {other}")
+
+    def test_a_side_pushed_through_the_other_leaves_a_sliver_and_a_keyed_length_gets_a_key(self):
+        item = Tube(id="k", length=keyed((0, (2,)), (20, (4,))))
+        thin = side_moved(Shot(objects=(item,)), item, 20, "here", "top", -9.0)
+        self.assertGreater(thin.length.at(20)[0], 0)
+        self.assertEqual(thin.length.at(0), (2.0,))
+
+    def test_a_foot_reaches_the_ground_along_its_axis(self):
+        item = Tube(id="k", position=constant(0.0, 0.0, 1.0), turn=constant(0.0, 30.0, 0.0), length=constant(2.0))
+        shot = Shot(objects=(item,))
+        by = to_the_ground(shot, item, 0)
+        self.assertAlmostEqual(by, 1.0 / np.cos(np.deg2rad(30)), places=9)
+        new = side_moved(shot, item, 0, "here", "foot", by)
+        self.assertAlmostEqual(place_of(shot, new, 0)[2], 0.0, places=9)
+        self.assertIsNone(to_the_ground(shot, msgspec.structs.replace(item, turn=constant(0.0, 90.0, 0.0)), 0))
 
 
 if __name__ == "__main__":

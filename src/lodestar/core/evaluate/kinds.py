@@ -31,6 +31,16 @@ class OnIt(NamedTuple):
     paints: bool
 
 
+class Side(NamedTuple):
+    """A side of a solid that can be dragged: its middle (3,) and the unit vector (3,) outward in own axes, in metres, and the keyed value
+    that it changes, by the number of its component."""
+
+    at: np.ndarray
+    along: np.ndarray
+    part: str
+    component: int
+
+
 class Kind:
     """A kind of object; each method takes an object of it and a frame of the clip. This one has no body."""
 
@@ -53,6 +63,10 @@ class Kind:
     def box(self, item: Any, frame: float) -> tuple[np.ndarray, np.ndarray]:
         """Low and high corner (3,) in own axes, in metres; quick, without making the solid."""
         return np.zeros(3), np.zeros(3)
+
+    def sides(self, item: Any, frame: float) -> dict[str, Side]:
+        """The sides that make it longer, by name; none where it is sized as a whole only."""
+        return {}
 
     def picture(self, item: Any, frame: float) -> OnIt | None:
         """What is on it."""
@@ -151,18 +165,32 @@ class Drawings(Extrusions):
 
 
 class Standing(Kind):
-    """A solid that stands on z = 0 round the z axis, of unit size before its stretch."""
+    """A solid that stands on z = 0 round the z axis, of unit size before its stretch.
+
+    SPANS: of each axis that it can be made longer along: the names of its two sides, low first, and the value and component of it.
+    """
 
     DEEP = 0.5
+    SPANS: dict[int, tuple[tuple[str, str], str, int]] = {}
 
     def box(self, item: Any, frame: float) -> tuple[np.ndarray, np.ndarray]:
         m = self.stretch(item, frame)[:3, :3]
         across, away = np.abs(m[:2, :2]) @ [0.5, self.DEEP]
         return np.array([-across, -away, 0.0]), np.array([across, away, m[2, 2]])
 
+    def sides(self, item: Any, frame: float) -> dict[str, Side]:
+        m = self.stretch(item, frame)[:3, :3]
+        middle, found = m[:, 2] / 2, {}
+        for axis, (names, part, component) in self.SPANS.items():
+            along = m[:, axis] / np.linalg.norm(m[:, axis])
+            for name, way in zip(names, (-1.0, 1.0), strict=True):
+                found[name] = Side(middle + way * m[:, axis] / 2, way * along, part, component)
+        return found
+
 
 class Cards(Standing):
     DEEP = 0.0
+    SPANS = {0: (("left", "right"), "width", 0), 2: (("foot", "top"), "height", 0)}
 
     def mesh(self, item: Card, frame: float) -> Mesh:
         return card_mesh()
@@ -188,6 +216,8 @@ class Cards(Standing):
 
 
 class Boxes(Standing):
+    SPANS = {0: (("left", "right"), "extent", 0), 1: (("front", "back"), "extent", 1), 2: (("foot", "top"), "extent", 2)}
+
     def mesh(self, item: Box, frame: float) -> Mesh:
         return box_mesh()
 
@@ -196,6 +226,8 @@ class Boxes(Standing):
 
 
 class Tubes(Standing):
+    SPANS = {2: (("foot", "top"), "length", 0)}
+
     def mesh(self, item: Tube, frame: float) -> Mesh:
         return tube_mesh()
 

@@ -10,6 +10,8 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import meet_plane, turn_matrix, vector
 from lodestar.core.edits.arrange import dropped, find, place_of, repivoted, stood, turn_of, with_pose
+from lodestar.core.edits.sides import side_moved, to_the_ground
+from lodestar.core.evaluate.kinds import kind_of
 from lodestar.core.evaluate.objects import box_of, objects_at, pose_of
 from lodestar.core.evaluate.pointing import hit
 from lodestar.core.scene.poses import moved, size_of
@@ -23,6 +25,7 @@ from .tool import NUMBER, REACH_PX, Tool
 from .typing import TypeWords, title_under
 
 SNAP_PX, SNAP_DEG, LEAST_REACH_PX, LEAST_DRAG_PX = 9.0, 15.0, 42.0, 4.0
+SIDE_OFF_PX = 12.0  # a side's bar stands so far out of it, clear of what is there already
 CORNER_SHARE = 0.04  # of an object's extent: so near to a side a picked pivot lies on it
 EDGES = [(0, 1), (2, 3), (4, 5), (6, 7), (0, 2), (1, 3), (4, 6), (5, 7), (0, 4), (1, 5), (2, 6), (3, 7)]
 ARC = np.deg2rad(np.linspace(-50, 50, 21))[:, None]  # of a ring that is drawn
@@ -44,8 +47,8 @@ class Grip(NamedTuple):
 
 class MoveObject(Tool):
     """Handles on the chosen object: arrows along its axes, squares for its planes, rings that turn and tilt it, the corner that
-    sizes it, and tabs that stand it up or lay it down and drop it. Shift snaps to 15 degrees or the ground, Ctrl to points. Alt
-    and click picks the pivot."""
+    sizes it, bars on the sides of a card, box or tube, and tabs that stand it up or lay it down and drop it. Shift snaps to 15
+    degrees or the ground, Ctrl to points. Alt and click picks the pivot."""
 
     name, label, icon, tip = "move", "Move", "move-3d", "Move, turn and size: drag an object or its handles; arrow keys nudge"
 
@@ -108,6 +111,17 @@ class MoveObject(Tool):
             spots["stand"] = moved(m, np.array([low[0], low[1], high[2]]))
         return spots
 
+    def sides(self, item: Object) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+        """Of each side that can be dragged: where its bar is in the view, and the unit vector (2,) outward there."""
+        m, found = pose_of(self.session.shot, item, self.session.frame), {}
+        for name, side in kind_of(item).sides(item, self.session.frame).items():
+            on, out = (self._on_widget(moved(m, at)) for at in (side.at, side.at + 0.05 * side.along))
+            if on is None or out is None or np.hypot(*(out - on)) < 0.5:  # seen along its axis there is no way to drag it
+                continue
+            way = (out - on) / np.hypot(*(out - on))
+            found[f"side {name}"] = on + SIDE_OFF_PX * way, way
+        return found
+
     def _on_widget(self, point: np.ndarray) -> np.ndarray | None:
         camera = self.canvas.camera()
         if camera is None:
@@ -129,7 +143,8 @@ class MoveObject(Tool):
 
     def _handle_at(self, item: Object, at: QPointF) -> str:
         best, name = REACH_PX + 2, ""
-        for handle, on in self._all_on_widget(self.handles(item)).items():
+        spots = self._all_on_widget(self.handles(item)) | {name: on for name, (on, _) in self.sides(item).items()}
+        for handle, on in spots.items():
             if handle == "at" or (handle == "drop" and not self._above_ground(item)):
                 continue
             away = np.hypot(*(on - [at.x(), at.y()]))
@@ -264,6 +279,9 @@ class MoveObject(Tool):
             self._turn_to(item, lambda g: self._angle(g, pointer, snap))
         elif self.held == "size":
             self._size_to(item, lambda g: self._size(g, pointer))
+        elif self.held.startswith("side "):
+            ground = bool(snap & Qt.KeyboardModifier.ShiftModifier) and self.held == "side foot"
+            self._side_to(item, lambda shot, g: self._side_by(shot, g, pointer, ground))
         else:
 
             def to(g: Grip) -> np.ndarray | None:
@@ -278,6 +296,14 @@ class MoveObject(Tool):
             return g.size
         ratio = np.hypot(pointer.x() - base[0], pointer.y() - base[1]) / max(np.hypot(self.start.x() - base[0], self.start.y() - base[1]), 1)
         return max(g.size * float(ratio), 0.01)
+
+    def _side_by(self, shot: Shot, g: Grip, pointer: QPointF, ground: bool) -> float:
+        """How far a side was dragged outward, in scene units; to the ground with Shift."""
+        if ground and (by := to_the_ground(shot, g.item, self.session.frame)) is not None:
+            return by
+        side = kind_of(g.item).sides(g.item, self.session.frame)[self.held.removeprefix("side ")]
+        m = pose_of(shot, g.item, self.session.frame)
+        return self._axis_shift(moved(m, side.at), g.R @ side.along, pointer)
 
     def _angle(self, g: Grip, pointer: QPointF, modifiers) -> float | None:
         now = self._on_plane(pointer, g.at, g.normal)
@@ -305,6 +331,10 @@ class MoveObject(Tool):
     def _size_to(self, item: Object, to: Callable[[Grip], float]) -> None:
         frame, how = self.session.frame, self.session.how
         self._edit(item, "Size", lambda shot, g: msgspec.structs.replace(g.item, size=g.item.size.changed(frame, (to(g),), how)))
+
+    def _side_to(self, item: Object, by: Callable[[Shot, Grip], float]) -> None:
+        frame, how, name = self.session.frame, self.session.how, self.held.removeprefix("side ")
+        self._edit(item, "Lengthen", lambda shot, g: side_moved(shot, g.item, frame, how, name, by(shot, g)))
 
     def _move_to(self, item: Object, to: Callable[[Grip], np.ndarray | None], modifiers=Qt.KeyboardModifier.NoModifier) -> None:
         level = modifiers & Qt.KeyboardModifier.ShiftModifier and self.held in ("z", "upright", "body")
@@ -389,7 +419,7 @@ class MoveObject(Tool):
         return bool(self.held and text and text in NUMBER)
 
     def _type(self, item: Object, event) -> bool:
-        """A number typed while dragging sets it: metres along an arrow, degrees on a ring, a factor on the corner."""
+        """A number typed while dragging sets it: metres along an arrow, of a side's own span, degrees on a ring, a factor on the corner."""
         self.typed = self.typed[:-1] if event.key() == Qt.Key.Key_Backspace else self.typed + event.text()
         number = self.number()
         if number is None:
@@ -401,7 +431,14 @@ class MoveObject(Tool):
         elif self.held in ("x", "y", "z"):
             axis = "xyz".index(self.held)
             self._move_to(item, lambda g: g.at + g.R[:, axis] * number)
+        elif self.held.startswith("side ") and number > 0:
+            self._side_to(item, lambda shot, g: (number - self._span(g.item)) * size_of(pose_of(shot, g.item, self.session.frame)))
         return True
+
+    def _span(self, item: Object) -> float:
+        """How long the object is along the side in hand, in metres."""
+        side = kind_of(item).sides(item, self.session.frame)[self.held.removeprefix("side ")]
+        return float(getattr(item, side.part).at(self.session.frame)[side.component])
 
     # paint
 
@@ -436,6 +473,8 @@ class MoveObject(Tool):
             self._paint_tab(p, on.get("stand"), "rotate-3d")
             if self._above_ground(item):
                 self._paint_tab(p, on.get("drop"), "arrow-down-to-line")
+        for name, (at, way) in self.sides(item).items():
+            self._paint_bar(p, at, way, self.held == name)
         if not self.held:
             paint_slip(p, self.canvas, item)
         if self.held and self.pointer is not None:
@@ -470,6 +509,14 @@ class MoveObject(Tool):
         rect = QRectF(on[0] - size, on[1] - size, 2 * size, 2 * size)
         p.drawRect(rect) if square else p.drawEllipse(rect)
 
+    def _paint_bar(self, p: QPainter, at: np.ndarray, way: np.ndarray, held: bool) -> None:
+        """A short bar along a side, with a dark rim so that it is seen on any picture."""
+        across = np.array([-way[1], way[0]]) * 8
+        line = QPointF(*(at - across)), QPointF(*(at + across))
+        for tint, wide in ((theme.FIELD, 6.0), ("#FFFFFF", 4.0 if held else 3.0)):
+            p.setPen(QPen(QColor(tint), wide, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+            p.drawLine(*line)
+
     def _paint_tab(self, p: QPainter, on: np.ndarray | None, icon: str) -> None:
         if on is None:
             return
@@ -493,6 +540,8 @@ class MoveObject(Tool):
             return f"{turn_of(shot, item, frame)[self.held == 'tilt']:.1f}°"
         if self.held == "size":
             return f"× {item.size.at(frame)[0]:.2f}"
+        if self.held.startswith("side "):
+            return f"{self._span(item):.2f} {self.session.unit}"
         return " · ".join(f"{v:.2f}" for v in place_of(shot, item, frame)) + f" {self.session.unit}"
 
 
