@@ -3,11 +3,12 @@
 import unittest
 from unittest import mock
 
-from PyQt6.QtCore import QMimeData, QPoint, QRect, QSize, Qt, QUrl
-from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragLeaveEvent
+from PyQt6.QtCore import QEvent, QMimeData, QPoint, QRect, QSize, Qt, QUrl
+from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragLeaveEvent, QHelpEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QCheckBox, QDialog, QLabel, QMenu, QToolButton, QWidget
+from PyQt6.QtWidgets import QApplication, QCheckBox, QDialog, QLabel, QMenu, QToolButton, QToolTip, QWidget
 
+from lodestar.app import measures, theme
 from lodestar.app.help import ABOUT, KEYS, PARTS, pages
 from lodestar.app.session import STEPS
 from lodestar.core.picture import workshop
@@ -131,6 +132,70 @@ class PreferencesTest(WindowCase):
         finally:
             pool.set_threads(before)
             workshop.frames.set_most(workshop.KEPT_BYTES)
+
+    def test_lengths_in_feet_and_a_decimal_comma_are_shown_typed_and_leave_the_document_in_metres(self):
+        self.window.shot.open_demo()
+        self.session.show_step("Place")
+        self.session.select(self.session.shot.objects[0].id)
+        self.settle()
+        field = self.find("title-height")
+        metres = self.session.object().height.value[0]
+        self.assertTrue(self.session.shot.ground.measured)
+        self.window.commands.run("preferences")
+        dialog = self.window.findChild(QDialog, "preferences")
+        for name, choice in (("numbers/lengths", "feet"), ("numbers/sign", "1,5")):
+            box = dialog.choices[name]
+            while box.currentText() != choice:
+                self.assertLess(box.currentIndex(), box.count() - 1)
+                QTest.keyClick(box, Qt.Key.Key_Down)
+                self.settle()
+        try:
+            # the international foot is 0.3048 m exactly (NIST Handbook 44, appendix C)
+            self.assertEqual(field.text(), f"{metres / 0.3048:.{field.decimals}f}".replace(".", ","))
+            field.begin_typing("2,5")
+            QTest.keyClick(field.editor, Qt.Key.Key_Return)
+            self.assertAlmostEqual(self.session.object().height.value[0], 2.5 * 0.3048)
+            field.begin_typing("50 cm")
+            QTest.keyClick(field.editor, Qt.Key.Key_Return)
+            self.assertAlmostEqual(self.session.object().height.value[0], 0.5)
+            self.session.show_step("Solve")
+            self.settle()
+            self.assertRegex(self.window.panels["Solve"].rows["Average"][0].text(), r"^\d+,\d\d px$")
+            self.window.commands.run("undo")
+            self.window.commands.run("undo")
+            self.assertEqual(self.session.object().height.value[0], metres)
+        finally:
+            measures.use("1.5", "metres")
+
+    def test_a_brighter_window_keeps_its_words_readable(self):
+        # W3C, Web Content Accessibility Guidelines 2.1: 4.5 for words (success criterion 1.4.3), 7 for the better grade (1.4.6)
+        self.assertAlmostEqual(theme.contrast("#000000", "#FFFFFF"), 21.0, places=6)
+        self.assertAlmostEqual(theme.contrast("#777777", "#FFFFFF"), 4.48, places=2)
+        panel = self.window.panels["Plate"]
+        seen = []
+        try:
+            for name in theme.BRIGHTNESS:
+                theme.set_brightness(name)
+                self.settle()
+                self.assertGreater(theme.contrast(theme.TEXT, theme.PANEL), 7.0, name)
+                self.assertGreater(theme.contrast(theme.QUIET, theme.PANEL), 4.5, name)
+                seen.append((theme.BRIGHTNESS[name], panel.grab().toImage().pixelColor(4, panel.height() - 4).lightness()))
+        finally:
+            theme.set_brightness("usual")
+        self.assertEqual([b for _, b in sorted(seen)], sorted({b for _, b in seen}))
+        self.assertEqual(len({b for _, b in seen}), 4)
+
+    def test_a_tip_stands_under_what_it_is_about(self):
+        self.window.commands.run("preferences")
+        self.settle()
+        field = self.window.findChild(QDialog, "preferences").fields["keep/seconds"]
+        at = QPoint(20, 4)
+        QApplication.sendEvent(field, QHelpEvent(QEvent.Type.ToolTip, at, field.mapToGlobal(at)))
+        self.settle()
+        self.assertIn("How long after an edit", QToolTip.text())
+        tips = [w for w in QApplication.topLevelWidgets() if w.inherits("QTipLabel") and w.isVisible()]
+        self.assertGreaterEqual(tips[0].geometry().top(), field.mapToGlobal(QPoint(0, field.height())).y())
+        QToolTip.hideText()
 
 
 class NoticeTest(WindowCase):

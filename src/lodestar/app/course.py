@@ -191,8 +191,6 @@ class Foot(QWidget):
         self.messages.setObjectName("messages")
         self.messages.setProperty("role", "link")
         self.messages.setToolTip("What was told so far")
-        quiet = f"color: {theme.QUIET}; font-size: 12px; text-align: right;"
-        self.messages.setStyleSheet(f"QPushButton {{ {quiet} }} QPushButton:focus {{ color: {theme.ACCENT}; }}")
 
     def refresh(self) -> None:
         self.cancel.setVisible(self.session.jobs.busy)

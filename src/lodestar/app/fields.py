@@ -16,17 +16,20 @@ from PyQt6.QtWidgets import (
     QPushButton,
     QSizePolicy,
     QToolButton,
+    QToolTip,
     QVBoxLayout,
     QWidget,
 )
 
 from lodestar.core.basics.errors import UserError
-from lodestar.core.basics.units import parse
 
 from . import theme
+from .measures import figure, shown, typed
 
 LABEL_WIDTH, KEY_WIDTH, NARROW = 100, 20, 60
-TYPED = "0123456789.-("
+QT_TIP_BELOW = 14  # px by which Qt puts a tip lower than it is told to, less a gap
+EXAMPLES = {"m": "1 m + 20 cm", "ft": "4 ft + 8 in"}
+TYPED = "0123456789.,-("
 
 
 def give_back_keyboard(widget: QWidget) -> None:
@@ -44,7 +47,19 @@ def tick(text: str, name: str, tip: str, act: Callable[[bool], object]) -> QChec
     return box
 
 
-class Choice(QComboBox):
+class TipBelow:
+    """Of a control that shows a value: its tip stands under it, so that it never covers what it is about."""
+
+    def event(self, event) -> bool:
+        if event.type() == QEvent.Type.ToolTip and isinstance(self, QWidget) and self.toolTip():
+            # Qt puts a tip a little below and right of the place that it is given, and above it where the screen ends
+            under = self.mapToGlobal(QPoint(event.pos().x(), self.height()))
+            QToolTip.showText(under - QPoint(0, QT_TIP_BELOW), self.toolTip(), self)
+            return True
+        return super().event(event)  # type: ignore[misc]
+
+
+class Choice(TipBelow, QComboBox):
     """A closed list, which the wheel passes by: a panel that is scrolled never changes what is under the pointer.
 
     It may be narrower than its longest entry, which the opened list shows whole.
@@ -59,7 +74,7 @@ class Choice(QComboBox):
         event.ignore()
 
 
-class Line(QLineEdit):
+class Line(TipBelow, QLineEdit):
     """A line of text; Enter and Escape give the keyboard back to the picture."""
 
     def keyPressEvent(self, event) -> None:
@@ -68,7 +83,7 @@ class Line(QLineEdit):
             give_back_keyboard(self)
 
 
-class Words(QPlainTextEdit):
+class Words(TipBelow, QPlainTextEdit):
     """Words of several lines; it is as high as they are. Enter begins a line; Escape gives the keyboard back to the picture.
 
     typed(text): by the hand, not when they are shown.
@@ -111,7 +126,7 @@ class Words(QPlainTextEdit):
             super().keyPressEvent(event)
 
 
-class NumberField(QWidget):
+class NumberField(TipBelow, QWidget):
     """A number with its unit. Drag sideways (Shift finer, Ctrl coarser), click to type arithmetic with units, arrows to step,
     Delete or a double click on the label to reset.
 
@@ -144,7 +159,8 @@ class NumberField(QWidget):
         self._group: object = None
         self.setObjectName(name)
         self.setAccessibleName(name.replace("-", " "))
-        self.setToolTip(f"{tip}\nDrag, type (1 m + 20 cm), or use the arrow keys; Delete resets." if tip else "")
+        self.tip = tip
+        self.setToolTip(tip)  # the rest follows when it is shown, in the units of then
         self.setFixedHeight(24)
         self.setMinimumWidth(40)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
@@ -162,7 +178,8 @@ class NumberField(QWidget):
             self.update()
 
     def text(self, decimals: int | None = None) -> str:
-        return f"{self.value:.{self.decimals if decimals is None else decimals}f}".replace("-", "−")
+        """As it is shown, in the user's unit."""
+        return figure(self.value / shown(self.unit)[1], self.decimals if decimals is None else decimals)
 
     def _offer(self, shown: float, group: object) -> None:
         shown = min(max(shown, self.low), self.high)
@@ -193,7 +210,9 @@ class NumberField(QWidget):
         p.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, text)
         p.setPen(QColor(theme.QUIET))
         p.setFont(theme.font(12))
-        p.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.note or self.unit)
+        p.drawText(
+            inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.note or ("" if self.width() <= NARROW else shown(self.unit)[0])
+        )
 
     def mousePressEvent(self, event) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
@@ -236,7 +255,7 @@ class NumberField(QWidget):
         if text == self.text():
             return
         try:
-            self._offer(parse(text, self.unit), None)
+            self._offer(typed(text, self.unit), None)
         except UserError as error:
             self.wrong.emit(error)
 
@@ -254,6 +273,10 @@ class NumberField(QWidget):
         return super().eventFilter(watched, event)
 
     def event(self, event) -> bool:
+        if event.type() == event.Type.ToolTip and self.tip:
+            name = shown(self.unit)[0]
+            unit = f", in {name}" if name and self.width() <= NARROW else ""
+            self.setToolTip(f"{self.tip}{unit}\nDrag, type ({EXAMPLES.get(name, EXAMPLES['m'])}), or use the arrow keys; Delete resets.")
         # a digit or a point begins typing here, whatever it is a shortcut for elsewhere
         if event.type() == event.Type.ShortcutOverride and event.text() and event.text() in TYPED:
             event.accept()
@@ -318,7 +341,7 @@ class KeyButton(QWidget):
             super().keyPressEvent(event)
 
 
-class Swatch(QPushButton):
+class Swatch(TipBelow, QPushButton):
     """A colour (code values 0..1) that opens the colour dialog; the change shows while it is open."""
 
     picked = pyqtSignal(tuple)
@@ -370,7 +393,7 @@ class Section(QWidget):
         box.setSpacing(4)
         line = QFrame()
         line.setFixedHeight(1)
-        line.setStyleSheet(f"background: {theme.LINE};")
+        line.setProperty("role", "rule")
         box.addWidget(line)
         self.header = QPushButton()
         self.header.setObjectName(f"section-{title.lower().replace(' ', '-')}")

@@ -27,6 +27,7 @@ from lodestar.core.work import delivery, matting, solving, tracking
 from lodestar.core.work.matting import due_mattes
 
 from .derived import keep_errors, pieces_of, with_errors
+from .measures import figure
 
 FRAMES_MS = 250  # between looks at what was found meanwhile
 Reads = Callable[[Shot], dict[str, Any]]
@@ -342,6 +343,6 @@ class LongWork(QObject):
 
         def done(count: int) -> None:
             session.edit_part("Write output", "output", path=str(path))
-            session.tell(f"{path.name} is written: {count} frames in {time.monotonic() - began:.0f} s.", str(path.parent))
+            session.tell(f"{path.name} is written: {count} frames in {figure(time.monotonic() - began, 0)} s.", str(path.parent))
 
         self.run_job("Write output", "Output", lambda job: delivery.deliver(shot, path, job, **how), done)

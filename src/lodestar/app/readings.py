@@ -15,6 +15,7 @@ from lodestar.core.solve.report import WORDS
 from lodestar.core.work.matting import due_mattes
 
 from .derived import report_of
+from .measures import figure, length
 
 EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
 
@@ -36,7 +37,7 @@ def plural(n: int, word: str) -> str:
 
 def rate_text(rate: tuple[int, int]) -> str:
     fps = rate[0] / rate[1]
-    return f"{fps:.0f}" if abs(fps - round(fps)) < 1e-6 else f"{fps:.3f}"
+    return figure(fps, 0) if abs(fps - round(fps)) < 1e-6 else figure(fps, 3)
 
 
 def plate(shot: Shot) -> Reading:
@@ -58,7 +59,9 @@ def track(shot: Shot) -> Reading:
         return Reading(STALE, "stale · settings are newer", "", ("Bring up to date", "track"))
     away = t.count - kept
     return Reading(
-        GOOD if kept > 100 else DOUBTFUL, plural(kept, "track"), f"{away} rejected" if away else f"{len(t.frame) / max(t.count, 1):.0f} frames each"
+        GOOD if kept > 100 else DOUBTFUL,
+        plural(kept, "track"),
+        f"{away} rejected" if away else f"{figure(len(t.frame) / max(t.count, 1), 0)} frames each",
     )
 
 
@@ -70,14 +73,16 @@ def solve(shot: Shot) -> Reading:
         return Reading(STALE, "stale · tracks are newer", "", ("Bring up to date", "solve"))
     worst = int(s.frames[s.frame_error.argmax()])
     fps = shot.plate.fps if shot.plate else 25
-    second = f"worst {s.frame_error.max():.2f} px at {worst / fps:.1f} s"
+    second = f"worst {figure(s.frame_error.max(), 2)} px at {figure(worst / fps, 1)} s"
     if shot.tracks is None:
         # common practice, no source: under 1 px is usable
         state = GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD
-        return Reading(state, f"{s.mean_px:.2f} px · {WORDS[state]}", second)
+        return Reading(state, f"{figure(s.mean_px, 2)} px · {WORDS[state]}", second)
     told = report_of(shot)
-    hover = f"{told.verdict} {told.action}\nWorst in time: frame {worst}, {s.frame_error.max():.2f} px. Worst in the picture: {told.worst_place}."
-    return Reading(told.state, f"{s.mean_px:.2f} px · {told.word}", second, hover=hover)
+    hover = (
+        f"{told.verdict} {told.action}\nWorst in time: frame {worst}, {figure(s.frame_error.max(), 2)} px. Worst in the picture: {told.worst_place}."
+    )
+    return Reading(told.state, f"{figure(s.mean_px, 2)} px · {told.word}", second, hover=hover)
 
 
 def ground(shot: Shot) -> Reading:
@@ -89,7 +94,7 @@ def ground(shot: Shot) -> Reading:
         return Reading(BAD, "not level", problem)
     unit = "1 unit = 1 m" if g.measured else "no distance yet"
     if s.motion == "turning":
-        return Reading(GOOD, "level · camera turns", f"eye at {g.eye_height:g} m")
+        return Reading(GOOD, "level · camera turns", f"eye at {length(g.eye_height, 'm', 'g')}")
     ways = (
         [plural(len(g.on_ground), "point")] * bool(g.on_ground)
         + [plural(len(g.uprights), "upright")] * bool(g.uprights)
@@ -121,7 +126,7 @@ def light(shot: Shot) -> Reading:
     lit_by = {"sky": "the new sky", "picture": Path(around.picture).stem or "a picture"}.get(around.kind, around.kind)
     if sun is None or not sun.on:
         return Reading(GOOD, f"lit by {lit_by}" if around.on else "sky light only", "from all around" if around.on else "")
-    first = f"sun {sun.bearing.at(shot.first)[0]:.0f}° / {sun.height.at(shot.first)[0]:.0f}°"
+    first = f"sun {figure(sun.bearing.at(shot.first)[0], 0)}° / {figure(sun.height.at(shot.first)[0], 0)}°"
     if around.on:
         return Reading(GOOD, first, f"and {lit_by}")
     return Reading(GOOD, first, f"from {plural(len(lines), 'shadow')}" if lines else "set by hand")
@@ -147,7 +152,7 @@ def finish(shot: Shot) -> Reading:
     shutter, entries = shot.exposure.shutter.at(shot.first)[0], [e for e in shot.finish if e.on]
     if not shot.objects and not entries:
         return Reading(EMPTY, "nothing yet")
-    blur = f"motion blur {shutter * 360:.0f}°" if shutter > 0 else "no motion blur"
+    blur = f"motion blur {figure(shutter * 360, 0)}°" if shutter > 0 else "no motion blur"
     return Reading(GOOD, blur, " · ".join(e.name.lower() for e in entries))
 
 

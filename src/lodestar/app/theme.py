@@ -3,10 +3,13 @@
 import functools
 from pathlib import Path
 
+import numpy as np
 from PyQt6.QtCore import QByteArray, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPainter, QPalette, QPixmap
 from PyQt6.QtSvg import QSvgRenderer
 from PyQt6.QtWidgets import QApplication
+
+from lodestar.core.basics.colour import decode
 
 ROOT = Path(__file__).parents[1]
 WINDOW, PANEL, SURROUND, SCENE, FIELD, LINE = "#232527", "#2B2E31", "#191B1C", "#1E2022", "#1C1E20", "#3A3E42"
@@ -16,7 +19,43 @@ ACCENT, ON_ACCENT = "#8CC7E8", "#14202A"
 GOOD, DOUBTFUL, BAD = "#4FB286", "#E3A644", "#E0674F"
 AXES = ("#D9695F", "#6FB36B", "#6C93DB")
 RAMP = ((0.12, "#F3ECDF"), (0.45, "#EEB785"), (0.85, "#D24A26"))
+BRIGHTNESS = {"usual": 1.0, "darker": 0.7, "brighter": 1.3, "brightest": 1.6}  # of what lies round the picture, in code values
 COURSE_WIDTH, SETTINGS_WIDTH, ROW_HEIGHT = 184, 304, 72
+
+
+_GROUNDS = ("WINDOW", "PANEL", "SURROUND", "SCENE", "FIELD", "LINE", "CHOSEN_ROW", "CHOSEN_SEGMENT", "BUTTON")
+_QUIET = ("QUIET", "OFF")
+_USUAL = {name: globals()[name] for name in (*_GROUNDS, *_QUIET)}
+
+
+def contrast(a: str, b: str) -> float:
+    """Of two colours, from 1 to 21 (W3C, Web Content Accessibility Guidelines 2.1, 'contrast ratio')."""
+    light = sorted(float(np.dot(decode(np.array(QColor(c).getRgbF()[:3]), "srgb"), (0.2126, 0.7152, 0.0722))) for c in (a, b))
+    return (light[1] + 0.05) / (light[0] + 0.05)
+
+
+def set_brightness(name: str) -> None:
+    """Make all grounds darker or brighter, by a name in BRIGHTNESS; quiet words keep their contrast as far as full words have it."""
+    share = BRIGHTNESS[name]
+    new = {key: _scaled(_USUAL[key], share) for key in _GROUNDS}
+    if all(globals()[key] == value for key, value in new.items()):
+        return
+    for key in _QUIET:
+        wanted = contrast(_USUAL[key], _USUAL["PANEL"])
+        mixes = [_mixed(_USUAL[key], TEXT, u / 20) for u in range(21)]
+        new[key] = next((mix for mix in mixes if contrast(mix, new["PANEL"]) >= wanted), TEXT)
+    globals().update(new)  # the names above are what everything is painted by
+    app = QApplication.instance()
+    if isinstance(app, QApplication):
+        _dress(app)
+
+
+def _scaled(name: str, share: float) -> str:
+    return QColor(*(min(round(c * share), 255) for c in QColor(name).getRgb()[:3])).name()
+
+
+def _mixed(a: str, b: str, share: float) -> str:
+    return QColor(*(round(p + (q - p) * share) for p, q in zip(QColor(a).getRgb()[:3], QColor(b).getRgb()[:3], strict=True))).name()
 
 
 def colour(name: str, alpha: float = 1.0) -> QColor:
@@ -37,8 +76,7 @@ def _ramp(px: float) -> QColor:
     for (a, first), (b, second) in zip(RAMP, RAMP[1:], strict=False):
         if px <= b:
             u, x, y = (px - a) / (b - a), QColor(first), QColor(second)
-            mix = [round(p + (q - p) * u) for p, q in zip(x.getRgb()[:3], y.getRgb()[:3], strict=True)]
-            return QColor(*mix)
+            return QColor(_mixed(x.name(), y.name(), u))
     return QColor(RAMP[-1][1])
 
 
@@ -66,7 +104,8 @@ def icon(name: str, tint: str = TEXT) -> QIcon:
     return QIcon(icon_pixmap(name, tint))
 
 
-STYLE = f"""
+def _style() -> str:
+    return f"""
 * {{ outline: none; }}
 QWidget {{ background: {WINDOW}; color: {TEXT}; font-size: 13px; }}
 QToolTip {{ background: {FIELD}; color: {TEXT}; border: 1px solid {LINE}; padding: 4px 6px; }}
@@ -123,6 +162,14 @@ QListWidget::item:selected {{ background: {CHOSEN_SEGMENT}; color: {TEXT}; }}
 QSplitter::handle {{ background: {LINE}; }}
 #panel, #panel QWidget#plain, #course {{ background: {PANEL}; }}
 #panel QLabel, #panel QCheckBox {{ background: transparent; }}
+QWidget[role="panel"], QWidget[role="panel"] * {{ background: {PANEL}; }}
+#invitation, #invitation QLabel {{ background: {SURROUND}; }}
+#find-command {{ color: {QUIET}; }}
+QPushButton#messages {{ color: {QUIET}; font-size: 12px; text-align: right; }}
+QPushButton#messages:focus {{ color: {ACCENT}; }}
+QCheckBox[role="tick"] {{ background: {WINDOW}; font-size: 12px; }}
+QWidget[role="rule"] {{ background: {LINE}; }}
+QLabel[role="hint"] {{ background: {SURROUND}; color: {QUIET}; font-size: 12px; padding: 2px 6px; border-radius: 4px; }}
 QLabel[role="title"] {{ font-size: 15px; font-weight: 600; }}
 QLabel[role="section"] {{ font-weight: 600; }}
 QLabel[role="quiet"] {{ color: {QUIET}; font-size: 12px; }}
@@ -137,6 +184,12 @@ def apply(app: QApplication) -> None:
     for name in ("Inter-Regular.otf", "Inter-SemiBold.otf"):
         QFontDatabase.addApplicationFont(str(ROOT / "fonts" / name))
     app.setStyle("Fusion")
+    app.setFont(font())
+    _dress(app)
+
+
+def _dress(app: QApplication) -> None:
+    """Palette and style sheet, in the colours as they are now."""
     palette = QPalette()
     for role, name in (
         (QPalette.ColorRole.Window, WINDOW),
@@ -151,5 +204,4 @@ def apply(app: QApplication) -> None:
     ):
         palette.setColor(role, QColor(name))
     app.setPalette(palette)
-    app.setFont(font())
-    app.setStyleSheet(STYLE)
+    app.setStyleSheet(_style())

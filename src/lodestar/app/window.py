@@ -149,7 +149,7 @@ class Window(QMainWindow):
 
     def _menu_corner(self) -> None:
         corner = _Corner()
-        corner.setStyleSheet(f"background: {theme.PANEL};")
+        corner.setProperty("role", "panel")
         row = QHBoxLayout(corner)
         row.setContentsMargins(0, 0, 12, 0)
         self.name = QLabel()
@@ -160,7 +160,6 @@ class Window(QMainWindow):
         find.setIcon(theme.icon("search", theme.QUIET))
         find.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
         find.setToolTip("Type what you want to do (Ctrl+K)")
-        find.setStyleSheet(f"color: {theme.QUIET};")
         find.clicked.connect(lambda: self.commands.run("find"))
         row.addStretch(1)
         row.addWidget(self.name)
@@ -395,14 +394,12 @@ class Invitation(QWidget):
         buttons.addWidget(button("Open the demo", "invite-demo", "A finished shot to play with", lambda: commands.run("open-demo")))
         buttons.addStretch(1)
         for part in (head, text):
-            part.setStyleSheet(f"background: {theme.SURROUND};")
             box.addWidget(part)
         box.addLayout(buttons)
         self.recent = QGridLayout()
         self.recent.setContentsMargins(0, 12, 0, 0)
         self.recent.setSpacing(8)
         box.addLayout(self.recent)
-        self.setStyleSheet(f"#invitation {{ background: {theme.SURROUND}; }}")
         canvas.installEventFilter(self)
 
     def showEvent(self, event) -> None:

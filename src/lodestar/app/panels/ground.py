@@ -17,6 +17,7 @@ from lodestar.core.solve.known import Span, says_of_itself
 
 from ..derived import points_of
 from ..fields import button, icon_button, link, quiet, tick
+from ..measures import length
 from .panel import Panel
 
 MOST_LINES = 6  # that are listed one by one; more, as those that were found by themselves, are one row
@@ -172,7 +173,7 @@ class GroundPanel(Panel):
             return " (has no place)"
         points = points_of(self.session.shot)
         now = float(np.linalg.norm(points[ids.index(span.a)] - points[ids.index(span.b)]))
-        return "" if abs(now / span.metres - 1) < 0.001 else f" (now {now:.3g})"
+        return "" if abs(now / span.metres - 1) < 0.001 else f" (now {length(now, 'm', '.3g')})"
 
     def _told(self, g: Ground) -> list[Said]:
         back = lambda **fields: lambda: self._put("Take back", **fields)
@@ -187,7 +188,7 @@ class GroundPanel(Panel):
                 taken = back(spans=with_span(g, span.a, span.b, along="").spans)
                 lines.append(Said(f"direction-{k}", f"Track {span.b} {runs} {span.a}", taken, (span.a, span.b)))
             if span.metres > 0:
-                words = f"Tracks {span.a} and {span.b}: {span.metres:g} m{self._now(span)}"
+                words = f"Tracks {span.a} and {span.b}: {length(span.metres, 'm', 'g')}{self._now(span)}"
                 lines.append(Said(f"distance-{k}", words, back(spans=with_span(g, span.a, span.b, metres=0.0).spans), (span.a, span.b)))
         if len(g.uprights) > MOST_LINES:
             lines.append(Said("uprights", f"{len(g.uprights)} upright lines", back(uprights=())))
@@ -277,7 +278,7 @@ class GroundPanel(Panel):
             place = scene_frame(shot)
             heights = place.points(shot.solve.centres)[:, 2]
             unit = self.session.unit
-            self.rows["Camera"][0].setText(f"{np.mean(heights):.2f} {unit}")
+            self.rows["Camera"][0].setText(length(np.mean(heights), unit))
             self.rows["Camera"][1].setText("over the ground")
             self.rows["Points"][0].setText(f"{len(shot.solve.xyz)}")
             points = place.points(shot.solve.xyz)

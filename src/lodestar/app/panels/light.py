@@ -19,6 +19,7 @@ from lodestar.core.shot.objects import Card, Solid
 from .. import theme
 from ..commands import Command
 from ..fields import Swatch, icon_button, quiet
+from ..measures import figure, length
 from .entries import Entries
 from .letters import combo
 from .mattes import MatteChoice
@@ -33,7 +34,7 @@ class ShadowRow(QWidget):
 
     def __init__(self, panel: "LightPanel", number: int, height: float, off: float, unit: str) -> None:
         super().__init__()
-        self.text, self.off = f"Shadow {number + 1}  ·  {height:.2f} {unit}", off
+        self.text, self.off = f"Shadow {number + 1}  ·  {length(height, unit)}", off
         self.setObjectName("plain")
         self.setFixedHeight(24)
         row = QHBoxLayout(self)
@@ -49,7 +50,7 @@ class ShadowRow(QWidget):
         p.fillRect(QRectF(150, 12, 52, 1), QColor(theme.LINE))
         p.fillRect(QRectF(150, 10, max(2.0, 52 * min(self.off / 2, 1)), 4), theme.error_colour(0.12 + 0.4 * self.off))
         p.setPen(QColor(theme.QUIET))
-        p.drawText(QRectF(206, 0, 40, 24), Qt.AlignmentFlag.AlignVCenter, f"{self.off:.1f}°")
+        p.drawText(QRectF(206, 0, 40, 24), Qt.AlignmentFlag.AlignVCenter, f"{figure(self.off, 1)}°")
 
 
 class LightPanel(Panel):

@@ -121,10 +121,10 @@ class Panel(QScrollArea):
         name = name or part.replace("_", "-")
         fields = []
         for i, component in enumerate(row.names or ("",)):
-            tip = f"{row.tip}: {component}, in {row.unit}" if component else row.tip
+            tip = f"{row.tip}: {component}" + (f", in {row.unit}" if row.unit != "m" else "") if component else row.tip
             field = self.field(
                 f"{name}-{component}" if component else name,
-                unit="" if component else row.unit,
+                unit="" if component and row.unit != "m" else row.unit,
                 step=row.step,
                 decimals=row.decimals,
                 low=row.low,
@@ -134,7 +134,7 @@ class Panel(QScrollArea):
                 reset=default.value[i],
             )
             fields.append(field)
-            if row.unit == "m" and not component:
+            if row.unit == "m":
                 self.on_refresh(lambda field=field: self._unit(field))
         self.keyed(section, row.label, fields, thing, part, step or f"Change {row.label.lower()}")
         return fields

@@ -51,6 +51,7 @@ from lodestar.core.shot.objects import (
 from ..commands import Command
 from ..derived import slip_of
 from ..fields import Line, Section, Swatch, button, quiet, tick
+from ..measures import figure
 from ..surfaces import SurfaceChooser
 from ..viewer.tools.place import DRAWINGS, DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .letters import LetterPanel, combo
@@ -511,10 +512,10 @@ class PlacePanel(LetterPanel):
         hidden = hidden_share(self.session.shot, item, self.session.frame) if item is not None and not text else 0.0
         self.drop_up.setVisible(hidden > TOLD_SHARE)
         if hidden > TOLD_SHARE:
-            text = f"{max(hidden * 100, 1):.0f} % of it is under the ground, which hides it."
+            text = f"{figure(max(hidden * 100, 1), 0)} % of it is under the ground, which hides it."
         if item is not None and not text:
             slip = slip_of(self.session.shot, item, self.session.frame)
-            text = f"Slip {max(slip, 0.1):.1f} px (95 %)" if slip == slip else ""
+            text = f"Slip {figure(max(slip, 0.1), 1)} px (95 %)" if slip == slip else ""
         self.problem.setText(text)
         self.problem.setVisible(item is not None)  # its place is kept, so that no row moves when a line comes or goes
 

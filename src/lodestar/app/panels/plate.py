@@ -8,6 +8,7 @@ from lodestar.core.media.plates import PlateInfo
 from lodestar.core.shot.document import Shot
 
 from ..fields import Choice, button, quiet
+from ..measures import figure
 from ..readings import rate_text
 from .panel import Panel
 
@@ -129,7 +130,7 @@ class PlatePanel(Panel):
             "File": (name if len(name) < 24 else name[:21] + "…", "missing" if missing else ""),
             "Size": (f"{plate.width} × {plate.height}", ""),
             "Rate": (f"{rate_text(plate.rate)} fps", "varies" if plate.rate_varies else ""),
-            "Length": (f"{plate.count}", f"frames · {plate.seconds:.2f} s"),
+            "Length": (f"{plate.count}", f"frames · {figure(plate.seconds, 2)} s"),
             "Codec": (plate.codec, f"{plate.depth} bits"),
             "Sound": ("yes" if plate.has_sound else "none", ""),
         }

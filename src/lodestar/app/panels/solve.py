@@ -15,6 +15,7 @@ from .. import theme
 from ..commands import Command
 from ..derived import mean_errors, report_of
 from ..fields import Choice, button, quiet
+from ..measures import figure
 from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
 
@@ -156,7 +157,7 @@ class SolvePanel(Panel):
             "sensor",
             "Sensor",
             "The sensor's width, by which millimetres become pixels; your own are kept in sensors.json",
-            [f"{x.name} · {x.width_mm:g} mm" for x in self.sensors],
+            [f"{x.name} · {figure(x.width_mm)} mm" for x in self.sensors],
         )
         self.focal_mm = self.field(
             "focal-mm",
@@ -209,7 +210,7 @@ class SolvePanel(Panel):
         """A width that was typed: the sensor that has it, or a new one of the user's own."""
         found = next((k for k, x in enumerate(self.sensors) if abs(x.width_mm - width_mm) < 0.05), None)
         if found is None:
-            own = Sensor(f"Own {width_mm:g}", round(width_mm, 2))
+            own = Sensor(f"Own {figure(width_mm)}", round(width_mm, 2))
             try:
                 remember(own)
             except UserError as error:
@@ -221,13 +222,13 @@ class SolvePanel(Panel):
     def _list_sensor(self, sensor: Sensor) -> None:
         self.sensors = sorted([*self.sensors, sensor], key=lambda x: -x.width_mm)
         self.sensor.clear()
-        self.sensor.addItems([f"{x.name} · {x.width_mm:g} mm" for x in self.sensors])
+        self.sensor.addItems([f"{x.name} · {figure(x.width_mm)} mm" for x in self.sensors])
 
     def _show_sensor(self, width_mm: float) -> None:
         """The sensor of this shot; one that the list does not have, from another machine, joins it."""
         found = next((k for k, x in enumerate(self.sensors) if abs(x.width_mm - width_mm) < 0.05), None)
         if found is None:
-            self._list_sensor(Sensor(f"Of this shot {width_mm:g}", width_mm))
+            self._list_sensor(Sensor(f"Of this shot {figure(width_mm)}", width_mm))
             found = next(k for k, x in enumerate(self.sensors) if x.width_mm == width_mm)
         self.sensor.setCurrentIndex(found)
 
@@ -303,16 +304,18 @@ class SolvePanel(Panel):
         self.action.setText(told.action)
         self.action.setVisible(bool(told.action))
         slides = (
-            (f"{max(told.slip_px, 0.05):.2f} px", f"95 %: {max(told.slip_p95_px, 0.05):.2f} px") if told.slip_p95_px else ("?", "solve again to know")
+            (f"{figure(max(told.slip_px, 0.05), 2)} px", f"95 %: {figure(max(told.slip_p95_px, 0.05), 2)} px")
+            if told.slip_p95_px
+            else ("?", "solve again to know")
         )
         values = {
-            "Average": (f"{solve.mean_px:.2f} px", told.word),
-            "Middle, 95 %": (f"{solve.median_px:.2f} px", f"{solve.p95_px:.2f} px"),
+            "Average": (f"{figure(solve.mean_px, 2)} px", told.word),
+            "Middle, 95 %": (f"{figure(solve.median_px, 2)} px", f"{figure(solve.p95_px, 2)} px"),
             "A title slides": slides,
-            "Against noise": (f"{told.ratio:.2f} ×" if told.ratio else "?", f"tracks: {told.noise_px:.2f} px" if told.ratio else ""),
-            "Worst frame": (f"{solve.frame_error[worst]:.2f} px", f"{solve.frames[worst]}, at {solve.frames[worst] / fps:.2f} s"),
+            "Against noise": (f"{figure(told.ratio, 2)} ×" if told.ratio else "?", f"tracks: {figure(told.noise_px, 2)} px" if told.ratio else ""),
+            "Worst frame": (f"{figure(solve.frame_error[worst], 2)} px", f"{solve.frames[worst]}, at {figure(solve.frames[worst] / fps, 2)} s"),
             "Parallax": (
-                f"{solve.parallax_deg:.1f}°",
+                f"{figure(solve.parallax_deg, 1)}°",
                 "none is needed" if solve.motion == "turning" else "plenty" if solve.parallax_deg > 3 else "little",
             ),
             "Tracks used": (f"{solve.tracks}", f"{solve.inliers:.0%} fits"),
@@ -325,15 +328,15 @@ class SolvePanel(Panel):
         self.well.fact.setText("stale" if solve_is_stale(shot) else told.state)
         lens, dev = solve.lens, solve.lens_deviation
         across = 2 * np.rad2deg(np.arctan(abs(lens.undistort(np.array([0.0, lens.cy]))[0])))
-        hint = f"looks like {solve.looks_rolling:.2f}" if solve.looks_rolling else ""
-        readout = (f"{solve.readout:.2f} frame", "") if solve.readout else ("at once", hint)
+        hint = f"looks like {figure(solve.looks_rolling, 2)}" if solve.looks_rolling else ""
+        readout = (f"{figure(solve.readout, 2)} frame", "") if solve.readout else ("at once", hint)
         ends = lens.fx * solve.zooms[[0, -1]]
-        focal = f"{ends[0]:.0f} to {ends[1]:.0f}" if len(solve.zoom) else f"{lens.fx:.1f} px"
+        focal = f"{figure(ends[0], 0)} to {figure(ends[1], 0)}" if len(solve.zoom) else f"{figure(lens.fx, 1)} px"
         for name, value, note in (
-            ("Focal length", focal, f"± {dev[0]:.1f}"),
-            ("Bend k1", f"{lens.k1:.4f}", f"± {dev[1]:.4f}"),
-            ("Bend k2", f"{lens.k2:.4f}", f"± {dev[2]:.4f}"),
-            ("Sees across", f"{across:.1f}°", ""),
+            ("Focal length", focal, f"± {figure(dev[0], 1)}"),
+            ("Bend k1", figure(lens.k1, 4), f"± {figure(dev[1], 4)}"),
+            ("Bend k2", figure(lens.k2, 4), f"± {figure(dev[2], 4)}"),
+            ("Sees across", f"{figure(across, 1)}°", ""),
             ("Rows read in", *readout),
         ):
             self.lens_rows[name][0].setText(value.replace("-", "−"))

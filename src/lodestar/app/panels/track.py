@@ -12,6 +12,7 @@ from .. import theme
 from ..commands import Command
 from ..derived import errors_of, mean_errors, pieces_of
 from ..fields import Choice, button, icon_button, quiet
+from ..measures import figure
 from ..viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
 from ..viewer.tools.outlines import remove_outline
 from .panel import Panel
@@ -273,7 +274,7 @@ class TrackPanel(Panel):
         text = "Choose marks in the picture, one by one, with a line drawn round them, or by a rule."
         if chosen:
             error = errors_of(self.session.shot)[np.isin(tracks.track, chosen)]
-            mean = f", {np.nanmean(error):.2f} px on average" if np.isfinite(error).any() else ""
+            mean = f", {figure(np.nanmean(error), 2)} px on average" if np.isfinite(error).any() else ""
             text = f"{len(chosen)} chosen{mean}"
         self.chosen.setText(text)
         self.reject.setEnabled(bool(chosen) and not tracks.rejected[chosen].all())

@@ -13,6 +13,7 @@ from lodestar.core.shot.objects import keyed_parts, owned
 
 from .. import theme
 from ..fields import Choice
+from ..measures import figure, length, shown
 from ..session import Session
 from .axis import GUTTER, LANE, REACH_PX, TimeAxis
 from .lanes import Row, in_hand, set_keys
@@ -190,10 +191,11 @@ class Curves(QWidget):
         digits = 2 if scale[1] - scale[0] > 0.2 else 4
         for share in (0.0, 0.5, 1.0):
             v = scale[0] + share * (scale[1] - scale[0])
-            self._label(p, QPointF(GUTTER + 4, self._y(v, scale) - 7), f"{v:.{digits}f} {unit}")
-        now = " · ".join(f"{v:.2f}" for v in value.at(self.session.frame)[:3])
+            self._label(p, QPointF(GUTTER + 4, self._y(v, scale) - 7), length(v, unit, digits))
+        name, of = shown(unit)
+        now = " · ".join(figure(v / of, 2) for v in value.at(self.session.frame)[:3])
         p.setPen(QColor(theme.TEXT))
-        p.drawText(QRectF(band.right() - 260, 0, 256, 14), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{now} {unit}")
+        p.drawText(QRectF(band.right() - 260, 0, 256, 14), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{now} {name}")
 
     def _paint_speed(self, p: QPainter, axis: TimeAxis, value: Keyed, xs: list[float], fast: np.ndarray, unit: str) -> None:
         bottom, height = self.height() - 2.0, self.height() * SPEED_SHARE - EDGE
@@ -205,7 +207,11 @@ class Curves(QWidget):
         p.setPen(QPen(theme.colour(theme.READING, 0.7), 1))
         p.drawPolyline(QPolygonF(line))
         now = float(speed(value, np.array([float(self.session.frame)]), axis.fps)[0])
-        self._label(p, QPointF(GUTTER + 4, bottom - height - 4), f"speed {now:.3g} {unit}/s here · {top / 1.15:.3g} at most")
+        self._label(
+            p,
+            QPointF(GUTTER + 4, bottom - height - 4),
+            f"speed {length(now, unit, '.3g')}/s here · {figure(top / 1.15 / shown(unit)[1], '.3g')} at most",
+        )
 
     @staticmethod
     def _label(p: QPainter, at: QPointF, words: str) -> None:

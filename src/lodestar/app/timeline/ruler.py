@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QLineEdit, QWidget
 from lodestar.core.shot.document import Marker, Shot, with_marker, without_marker
 
 from .. import theme
+from ..measures import figure
 from ..pictures import Pictures
 from ..session import Session
 from .axis import GUTTER, REACH_PX, RULER, TimeAxis
@@ -55,7 +56,7 @@ class Ruler(QWidget):
             p.setPen(QPen(QColor(theme.QUIET if second else theme.LINE), 1))
             p.drawLine(QPointF(axis.x(f), RULER - (7 if second else 4)), QPointF(axis.x(f), RULER))
             if second and axis.room * axis.fps > 34:
-                p.drawText(QPointF(axis.x(f) + 3, 13), f"{f / axis.fps:.0f} s")
+                p.drawText(QPointF(axis.x(f) + 3, 13), f"{figure(f / axis.fps, 0)} s")
         self._paint_strip(p, axis, shot)
         self._paint_markers(p, axis, shot)
         self._paint_playhead(p, axis)
@@ -86,7 +87,7 @@ class Ruler(QWidget):
             line = bottom - (bottom - top) * 0.5 / STRIP_TOP_PX
             p.setPen(QColor(theme.QUIET))
             p.setFont(theme.font(11))
-            p.drawText(QRectF(80, line - 8, GUTTER - 86, 16), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, "0.5 px")
+            p.drawText(QRectF(80, line - 8, GUTTER - 86, 16), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, f"{figure(0.5)} px")
 
     def _paint_strip(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
         bottom, top = self.height() - 1.0, RULER + 4.0
@@ -130,7 +131,7 @@ class Ruler(QWidget):
         p.drawRoundedRect(flag, 3, 3)
         p.setPen(QColor(theme.ON_ACCENT))
         p.setFont(theme.font(11, 600))
-        p.drawText(flag, Qt.AlignmentFlag.AlignCenter, f"{self.session.frame / axis.fps:.2f}")
+        p.drawText(flag, Qt.AlignmentFlag.AlignCenter, figure(self.session.frame / axis.fps, 2))
 
     def _paint_markers(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
         """A line through the strip with its name on a small flag; the next marker cuts a long name."""

@@ -18,6 +18,7 @@ from lodestar.core.track.tracks import Tracks
 
 from .. import theme
 from ..derived import errors_of
+from ..measures import figure
 
 TAIL = 10
 GRID = 12  # cells on each side of the origin
@@ -219,8 +220,8 @@ def _mark_tag(p: QPainter, tracks: Tracks, error: np.ndarray, rows: np.ndarray, 
     mean = np.nanmean(error[own]) if np.isfinite(error[own]).any() else np.nan
     fps = session.shot.plate.fps
     frames = tracks.frame[own]
-    text = f"{len(frames)} frames, {frames[0] / fps:.1f} to {frames[-1] / fps:.1f} s"
-    tag(p, QPointF(*(at[here[0]] + [10, -42])), [f"track {number}" + (f" · {mean:.2f} px" if np.isfinite(mean) else ""), text])
+    text = f"{len(frames)} frames, {figure(frames[0] / fps, 1)} to {figure(frames[-1] / fps, 1)} s"
+    tag(p, QPointF(*(at[here[0]] + [10, -42])), [f"track {number}" + (f" · {figure(mean, 2)} px" if np.isfinite(mean) else ""), text])
 
 
 def project_line(camera: Camera, a: np.ndarray, b: np.ndarray, steps: int = 12) -> np.ndarray:

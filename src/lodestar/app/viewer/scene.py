@@ -12,6 +12,7 @@ from lodestar.core.projection.pinhole import Lens
 
 from .. import theme
 from ..derived import path_of, points_of, reach_of
+from ..measures import length
 from ..pictures import Pictures, Request
 from ..session import Session
 from . import overlays
@@ -278,7 +279,7 @@ class SceneCanvas(QWidget):
         else:
             path = float(np.linalg.norm(np.diff(centres, axis=0), axis=1).sum())
             unit = self.session.unit
-            words = f"{len(points_of(shot))} points · path {path:.1f} {unit} · grid 1 {unit.rstrip('s')}"
+            words = f"{len(points_of(shot))} points · path {length(path, unit, 1)} · grid {length(1.0, unit.rstrip('s'), 'g')}"
             p.drawText(self.rect().adjusted(0, 0, -12, -6), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom, words)
         self._paint_axes(p)
         if self._with_tool():

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLabel, QMenu,
 from lodestar.core.picture.matte_view import VIEWS as MATTE_VIEWS
 
 from .. import theme
+from ..measures import figure
 from ..pictures import Pictures
 from ..session import Gently, Session
 from .canvas import PictureCanvas
@@ -63,8 +64,7 @@ class Viewer(QWidget):
         box.addWidget(self._bar())
         self.hint = QLabel(self.canvas)
         self.hint.setObjectName("hint")
-        self.hint.setProperty("role", "quiet")
-        self.hint.setStyleSheet(f"background: {theme.SURROUND}; color: {theme.QUIET}; font-size: 12px; padding: 2px 6px; border-radius: 4px;")
+        self.hint.setProperty("role", "hint")
         self.hint.move(8, 8)
         self.hint.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.scene.missed.connect(self._tell_where)
@@ -277,7 +277,7 @@ class Viewer(QWidget):
             box.setObjectName(f"show-{key}")
             box.setToolTip(tip)
             box.setChecked(self.canvas.drawn[key])
-            box.setStyleSheet(f"background: {theme.WINDOW}; font-size: 12px;")
+            box.setProperty("role", "tick")
             box.toggled.connect(lambda on, k=key: self._tick(k, on))
             self.tick_place.addWidget(box)
         if step == "Foreground":
@@ -311,7 +311,7 @@ class Viewer(QWidget):
         text = [f"Frame {session.frame}"]
         if solve is not None and session.step in ("Solve", "Track", "Ground", "Place"):
             at = (solve.frames == session.frame).nonzero()[0]
-            text.append(f"{solve.frame_error[at[0]]:.2f} px" if len(at) else "no camera here")
+            text.append(f"{figure(solve.frame_error[at[0]], 2)} px" if len(at) else "no camera here")
         shown = self.canvas.shown
         if shown is not None and shown.shot.objects:
             text.append(shown.quality)

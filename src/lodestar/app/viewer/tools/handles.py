@@ -20,6 +20,7 @@ from lodestar.core.shot.objects import Object
 
 from ... import theme
 from ...derived import points_of, slip_of
+from ...measures import figure, length, shown
 from .. import overlays
 from .tool import NUMBER, REACH_PX, Tool
 from .typing import TypeWords, title_under
@@ -419,10 +420,10 @@ class MoveObject(Tool):
         return bool(self.held and text and text in NUMBER)
 
     def _type(self, item: Object, event) -> bool:
-        """A number typed while dragging sets it: metres along an arrow, of a side's own span, degrees on a ring, a factor on the corner."""
+        """A number typed while dragging sets it: a length along an arrow, of a side's own span, degrees on a ring, a factor on the corner."""
         self.typed = self.typed[:-1] if event.key() == Qt.Key.Key_Backspace else self.typed + event.text()
-        number = self.number()
-        if number is None:
+        number, long = self.number(), self.typed_length()
+        if number is None or long is None:
             return True
         if self.held in ("turn", "tilt"):
             self._turn_to(item, lambda g: number)
@@ -430,9 +431,9 @@ class MoveObject(Tool):
             self._size_to(item, lambda g: number)
         elif self.held in ("x", "y", "z"):
             axis = "xyz".index(self.held)
-            self._move_to(item, lambda g: g.at + g.R[:, axis] * number)
+            self._move_to(item, lambda g: g.at + g.R[:, axis] * long)
         elif self.held.startswith("side ") and number > 0:
-            self._side_to(item, lambda shot, g: (number - self._span(g.item)) * size_of(pose_of(shot, g.item, self.session.frame)))
+            self._side_to(item, lambda shot, g: (long - self._span(g.item)) * size_of(pose_of(shot, g.item, self.session.frame)))
         return True
 
     def _span(self, item: Object) -> float:
@@ -537,12 +538,13 @@ class MoveObject(Tool):
     def _words(self, item: Object) -> str:
         shot, frame = self.session.shot, self.session.frame
         if self.held in ("turn", "tilt"):
-            return f"{turn_of(shot, item, frame)[self.held == 'tilt']:.1f}°"
+            return f"{figure(turn_of(shot, item, frame)[self.held == 'tilt'], 1)}°"
         if self.held == "size":
-            return f"× {item.size.at(frame)[0]:.2f}"
+            return f"× {figure(item.size.at(frame)[0], 2)}"
         if self.held.startswith("side "):
-            return f"{self._span(item):.2f} {self.session.unit}"
-        return " · ".join(f"{v:.2f}" for v in place_of(shot, item, frame)) + f" {self.session.unit}"
+            return length(self._span(item), self.session.unit)
+        name, of = shown(self.session.unit)
+        return " · ".join(figure(v / of, 2) for v in place_of(shot, item, frame)) + f" {name}"
 
 
 def paint_foot(p: QPainter, canvas, camera, shot: Shot, item: Object, frame: float) -> None:
@@ -577,4 +579,4 @@ def paint_slip(p: QPainter, canvas, item: Object) -> None:
     if depth > 0:
         tint = theme.BAD if slip > 1.5 else theme.DOUBTFUL if doubtful else theme.GOOD
         word = "slides" if slip > 1.5 else "doubtful" if doubtful else "holds"
-        overlays.tag(p, QPointF(*(canvas.to_widget(at) + [10, -26])), [f"{word} · slip {slip:.1f} px"], tint)
+        overlays.tag(p, QPointF(*(canvas.to_widget(at) + [10, -26])), [f"{word} · slip {figure(slip, 1)} px"], tint)

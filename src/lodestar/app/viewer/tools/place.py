@@ -18,6 +18,7 @@ from lodestar.core.shot.objects import Box, Object
 
 from ... import theme
 from ...derived import covariances_of, points_of
+from ...measures import figure, length, shown
 from .. import overlays
 from .marks import Lasso, caught
 from .tool import NUMBER, REACH_PX, HeightTool, Tool
@@ -43,7 +44,9 @@ class PlaceObject(Tool):
     def hint(self) -> str:
         snap = self.session.snap
         if snap == "far":
-            return f"Click: {self._noun()} {self.session.far_distance:g} away along the view · digits set the distance"
+            return (
+                f"Click: {self._noun()} {length(self.session.far_distance, self.session.unit, '.4g')} away along the view · digits set the distance"
+            )
         if self.chosen is not None:
             return f"Surface of {len(self.chosen)} chosen points · Shift and click adds one, Alt and click drops one · Escape lets them go"
         return f"Click where {self._noun()} shall stand · Shift and click, or a line drawn round points, chooses the surface"
@@ -159,7 +162,7 @@ class PlaceObject(Tool):
             self.chosen, self.typed = None, ""
         elif self.wants(event.text()) or (self.typed and event.key() == Qt.Key.Key_Backspace):
             self.typed = self.typed[:-1] if event.key() == Qt.Key.Key_Backspace else self.typed + event.text()
-            number = self.number()
+            number = self.typed_length()
             if number is not None and number > 0:
                 self.session.far_distance = number
         else:
@@ -195,15 +198,15 @@ class PlaceObject(Tool):
     def _words(self, patch: Patch) -> str:
         snap = self.session.snap
         if snap == "far":
-            return f"{self.session.far_distance:g} {self.session.unit} away"
-        slides = f" · slip {max(patch.slip_px, 0.1):.1f} px" if np.isfinite(patch.slip_px) else ""
+            return f"{length(self.session.far_distance, self.session.unit, '.4g')} away"
+        slides = f" · slip {figure(max(patch.slip_px, 0.1), 1)} px" if np.isfinite(patch.slip_px) else ""
         if snap == "point" and len(patch.rows) == 1:
             return f"one point{slides}"
         if patch.note:
             return f"level ground{slides} · {patch.note}"
         if not len(patch.rows) or snap == "ground":
             return f"level ground{slides}" if slides else "level ground · no points near"
-        flat = f"{patch.flatness * 1000:.0f} mm" if self.session.unit == "m" else f"{patch.flatness:.3f} units"
+        flat = f"{figure(patch.flatness * 1000, 0)} mm" if shown(self.session.unit)[0] == "m" else length(patch.flatness, self.session.unit, 3)
         return f"{len(patch.rows)} points · flat to {flat}{slides}"
 
 
@@ -396,14 +399,16 @@ class DrawBox(HeightTool):
         camera = self.canvas.camera()
         if self.start is None or camera is None or self.pointer is None:
             return
-        typed = self.number()
+        typed = self.typed_length()
         height = 0.0 if self.dragging else typed if typed is not None else self._height(self.pointer)
         heading, middle, extent = self._foot()
         box = Box(id="", position=constant(*middle), turn=constant(heading, 0, 0), extent=constant(*np.maximum([*extent, height], 1e-4)))
         overlays.paint_wire(p, self.canvas, camera, msgspec.structs.replace(self.session.shot, objects=(box,)), box, QColor(theme.ACCENT))
         unit = self.session.unit
         overlays.tag(
-            p, self.pointer + QPointF(16, 12), [f"{extent[0]:.2f} × {extent[1]:.2f} {unit}" + (f" · {height:.2f} high" if not self.dragging else "")]
+            p,
+            self.pointer + QPointF(16, 12),
+            [f"{length(extent[0], unit)} × {length(extent[1], unit)}" + (f" · {length(height, unit)} high" if not self.dragging else "")],
         )
 
 

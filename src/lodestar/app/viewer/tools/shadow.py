@@ -10,6 +10,7 @@ from lodestar.core.edits.lights import with_shadow_lines
 from lodestar.core.light.sun import bearing_and_height, from_shadow
 from lodestar.core.shot.document import ShadowLine
 
+from ...measures import figure, length
 from .. import overlays
 from .tool import HeightTool
 
@@ -95,12 +96,12 @@ class AlongShadow(HeightTool):
         camera = self.canvas.camera()
         if self.foot is None or self.tip_at is None or camera is None or self.pointer is None:
             return
-        typed = self.number()
+        typed = self.typed_length()
         height = typed if typed is not None else 0.0 if self.dragging else self._height(self.pointer)
         top = self.foot + [0, 0, max(height, 0)]
         overlays.paint_shadow(p, self.canvas, camera, self.foot, self.tip_at, top, True)
-        words = [f"shadow {np.linalg.norm(self.tip_at - self.foot):.2f} long"]
+        words = [f"shadow {length(float(np.linalg.norm(self.tip_at - self.foot)), self.session.unit)} long"]
         if height > 0:
             bearing, up = bearing_and_height(from_shadow(self.foot, self.tip_at, height))
-            words = [f"bearing {bearing:.1f}° · height {up:.1f}°", f"{height:.2f} high"]
+            words = [f"bearing {figure(bearing, 1)}° · height {figure(up, 1)}°", f"{length(height, self.session.unit)} high"]
         overlays.tag(p, self.pointer + QPointF(16, 12), words)

@@ -3,8 +3,10 @@
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 
+from ...measures import shown
+
 REACH_PX = 9.0
-NUMBER = "0123456789.-"
+NUMBER = "0123456789.,-"
 
 
 class Tool:
@@ -55,9 +57,14 @@ class Tool:
     def number(self) -> float | None:
         """What was typed so far, once it is a number."""
         try:
-            return float(self.typed)
+            return float(self.typed.replace(",", "."))
         except ValueError:
             return None
+
+    def typed_length(self) -> float | None:
+        """What was typed so far as a length of the scene."""
+        number = self.number()
+        return None if number is None else number * shown(self.session.unit)[1]
 
     def paint(self, p: QPainter) -> None: ...
 
@@ -87,7 +94,7 @@ class HeightTool(Tool):
             self.typed += event.text()
         elif event.key() == Qt.Key.Key_Backspace:
             self.typed = self.typed[:-1]
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and (number := self.number()) is not None:
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and (number := self.typed_length()) is not None:
             self.take(number)
         else:
             return False
