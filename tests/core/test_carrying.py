@@ -1,5 +1,6 @@
 """Outlines that lie on a plane of the scene and go with the solved camera."""
 
+import json
 import unittest
 
 import msgspec
@@ -14,9 +15,11 @@ from lodestar.core.matte.outline import coverage
 from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 from lodestar.core.shot import files
 from lodestar.core.track.edit import deleted
-from tests.helpers import DEMO
+from tests.helpers import DEMO, SHOTS
 
 
 class CarryingTest(unittest.TestCase):
@@ -60,6 +63,22 @@ class CarryingTest(unittest.TestCase):
         _, normal = plane_of(self.shot, few)
         self.assertEqual(normal[2], 0)
         self.assertGreater(normal @ (camera_at(self.shot, 46).centre * [1, 1, 0]), 0)
+
+    def test_a_thin_post_is_carried_as_what_stands_in_front_not_by_the_ground_behind_it(self):
+        tree = json.loads((SHOTS / "terrace.camera.json").read_text())
+        lens = Lens(**{k: tree["lens"][k] for k in ("fx", "fy", "cx", "cy", "k1", "k2")})
+        true = [Camera(np.array(f["R"]), np.array(f["t"]), lens) for f in tree["frames"]]
+
+        def seen(index):
+            side = 0.12 * true[index].R[0]
+            foot, top = np.array([-3.6, 4.7, 0.0]), np.array([-3.6, 4.7, 1.05])  # as demo/scenery.py has it
+            return np.array([true[index].project(p)[0] for p in (foot - side, top - side, top + side, foot + side)])
+
+        outline = Outline(id="p", name="p", shape=Keyed(()).with_key(46, tuple(seen(46).ravel()), "linear"))
+        carried = msgspec.structs.replace(outline, carried=tracks_under(self.shot, outline, 46))
+        for index in (10, 30, 60, 75):
+            self.assertLess(np.abs(outline_at(self.shot, carried, index) - seen(index)).max(), 3.0, index)
+        self.assertGreater(np.abs(outline_at(self.shot, outline, 10) - seen(10)).max(), 40)
 
     def test_what_cannot_be_carried_is_said_and_what_lost_its_tracks_stays_as_keyed(self):
         sky = Outline(id="s", name="s", shape=Keyed((600.0, 5.0, 640.0, 5.0, 640.0, 20.0)))

@@ -19,6 +19,8 @@ LEAST_POINTS = 4
 REACH_PX = 60.0  # round an outline in which no points lie: from so near they are taken
 LEAST_FACING = 0.12  # a plane that is seen more edge-on carries nothing
 MOST_POINTS = 80
+DEPTH_GAP, FAIR_SHARE = 1.08, 0.2
+MOST_ERROR = 0.01  # of the distance; 1 px at a corner once the camera has gone sideways by a tenth of it
 
 _planes: dict = {}
 _shapes: dict = {}
@@ -126,9 +128,52 @@ def tracks_under(shot: Shot, outline: Outline, frame: int) -> tuple[int, ...]:
         raise UserError(
             "No solved point lies under this outline or near it, so nothing can carry it.", "Draw it nearer to tracks, or key it by hand."
         )
-    tracks = tuple(int(i) for i in solve.point_ids[rows[np.argsort(-away[rows])][:MOST_POINTS]])
+    rows = rows[np.argsort(-away[rows])]
+    observed = np.isin(solve.point_ids[rows], shot.tracks.track[shot.tracks.at(frame)]) if shot.tracks is not None else np.ones(len(rows), bool)
+    rows = rows[_in_front(depth[rows], observed)][:MOST_POINTS]
+    points = scene_frame(shot).points(solve.xyz[rows])
+    if not _tells_how_it_lies(camera, corners, points):
+        # they tell how far it is all the same: those in their middle stand for an upright one, see `_plane`
+        middle = np.argsort(np.linalg.norm(points - np.median(points, 0), axis=1))
+        rows = rows[middle[: LEAST_POINTS - 1]]
+    tracks = tuple(int(i) for i in solve.point_ids[rows])
     centre, normal = _plane(shot, tracks) or (np.zeros(3), np.zeros(3))
     to = centre - camera.centre
     if abs(to @ normal) < LEAST_FACING * np.linalg.norm(to) or laid_on(camera, corners, (centre, normal)) is None:
         raise UserError("The points under this outline make a plane that is seen from its edge.", "Draw it over points that face the camera more.")
     return tracks
+
+
+def _in_front(depth: F64, observed: np.ndarray) -> np.ndarray:
+    """(n,) bool: of points that an outline lies over, those of the nearest thing there.
+
+    What is outlined stands before something, and points of that are under the outline too, though the camera does not see them in this
+    frame. Sorted by depth the points fall apart where the next one is DEPTH_GAP farther; the nearest group that has a fair share of
+    them is kept, one that was observed in this frame where there is one.
+    """
+    order = np.argsort(depth)
+    group = np.zeros(len(depth), int)
+    group[order[1:]] = np.cumsum(depth[order[1:]] > DEPTH_GAP * depth[order[:-1]])
+    size = np.bincount(group)
+    fair = size >= min(max(LEAST_POINTS, FAIR_SHARE * len(depth)), size.max())
+    if (fair & (np.bincount(group, observed, len(size)) > 0)).any():
+        fair &= np.bincount(group, observed, len(size)) > 0
+    return group == np.argmax(fair)
+
+
+def _tells_how_it_lies(camera: Camera, corners: F64, points: F64) -> bool:
+    """Whether points are spread enough under corners (n, 2) px to lay them on the points' plane: by the standard error of the plane at
+    its worst corner, as of any line fitted to points (the leverage of a place beyond them)."""
+    try:
+        centre, normal, kept, rms = sturdy_plane(points)
+    except UserError:
+        return False
+    to = centre - camera.centre
+    laid = laid_on(camera, corners, (centre, normal))
+    # a plane through the smaller part of them, or one that is seen from its edge, is that of no surface under the outline
+    if laid is None or kept.sum() < max(LEAST_POINTS, 0.5 * len(points)) or abs(to @ normal) < LEAST_FACING * np.linalg.norm(to):
+        return False
+    flat = np.linalg.svd(points[kept] - centre, full_matrices=False)[2][:2].T
+    u, at = (points[kept] - centre) @ flat, (laid - centre) @ flat
+    leverage = 1 / len(u) + np.einsum("ni,ij,nj->n", at, np.linalg.inv(u.T @ u + 1e-12 * np.eye(2)), at)
+    return bool(rms * np.sqrt(leverage.max()) < MOST_ERROR * np.linalg.norm(to))
