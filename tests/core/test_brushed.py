@@ -28,7 +28,7 @@ from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.work import matting
 from lodestar.core.work.matting import shade_of
 from lodestar.core.work.updating import steps_named
-from tests.core.test_cli import example, run
+from tests.core.test_cli import ask, example
 from tests.helpers import DEMO, ROOT, FolderCase, texture, write_clip
 
 
@@ -312,11 +312,11 @@ class BallTest(FolderCase):
         tree = json.loads(example("docs/shot-file.md", "mattes"))
         mattes = msgspec.convert(tree, tuple[Brushed, ...])
         files.write(msgspec.structs.replace(self.shot, mattes=mattes), self.folder / "a.lode")
-        done = run("update", self.folder / "a.lode", "--only", "mattes")
+        done = ask("update", self.folder / "a.lode", "--only", "mattes")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("mattes", done.stderr)
         for args, status in (((), 0), (("--matte", "Ball"), 0), (("--matte", "Nobody"), 2)):
-            done = run("render", self.folder / "a.lode", "--pass", "matte", *args, "-o", self.folder / "m.%04d.png", "--range", "4:4")
+            done = ask("render", self.folder / "a.lode", "--pass", "matte", *args, "-o", self.folder / "m.%04d.png", "--range", "4:4")
             self.assertEqual(done.returncode, status, done.stderr)
             if status == 0:
                 written = cv2.imread(str(self.folder / "m.0004.png"), cv2.IMREAD_GRAYSCALE) / 255

@@ -1,6 +1,7 @@
 """The commands as a user runs them, with their exit statuses; and the demo shots solved against their true cameras."""
 
 import contextlib
+import io
 import json
 import os
 import pty
@@ -16,6 +17,7 @@ import cv2
 import numpy as np
 import OpenEXR
 
+from lodestar import cli
 from lodestar.core.basics.geometry import fit_similarity
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
@@ -27,6 +29,21 @@ ENV = {**os.environ, "PYTHONPATH": str(ROOT / "src")}
 
 def run(*args: object) -> subprocess.CompletedProcess:
     return subprocess.run([sys.executable, "-m", "lodestar", *map(str, args)], capture_output=True, text=True, env=ENV, timeout=300)
+
+
+def ask(*args: object) -> subprocess.CompletedProcess:
+    """The same in this process, which has loaded all that a new one would load first: for what does not depend on being one."""
+    out, err = io.StringIO(), io.StringIO()
+    handlers = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            status = cli.main([str(a) for a in args])
+        except SystemExit as left:  # by argparse
+            status = int(left.code or 0)
+        finally:
+            for number, handler in handlers.items():
+                signal.signal(number, handler)
+    return subprocess.CompletedProcess(args, status, out.getvalue(), err.getvalue())
 
 
 def example(page: str, name: str) -> str:
@@ -109,7 +126,7 @@ class SolveTest(FolderCase):
             (self.folder / "empty.mp4", 2, "empty"),
             (self.folder / "none.mp4", 2, "not there"),
         ):
-            done = run("solve", clip, "-o", self.folder / "x.json")
+            done = ask("solve", clip, "-o", self.folder / "x.json")
             self.assertEqual(done.returncode, status, f"{clip.name}: {done.stderr}")
             self.assertIn(word, done.stderr)
             self.assertEqual(len(done.stderr.strip().splitlines()), 2, done.stderr)
@@ -151,7 +168,7 @@ class RenderTest(FolderCase):
 
     def test_pictures_and_passes(self):
         for layer, channels in (("layers", 4), ("shadow", 3), ("matte", 3)):
-            done = run("render", DEMO, "-o", self.folder / f"{layer}.%04d.png", "--range", "40:40", "--samples", "2", "--pass", layer)
+            done = ask("render", DEMO, "-o", self.folder / f"{layer}.%04d.png", "--range", "40:40", "--samples", "2", "--pass", layer)
             self.assertEqual(done.returncode, 0, done.stderr)
             picture = cv2.imread(str(self.folder / f"{layer}.0040.png"), cv2.IMREAD_UNCHANGED)
             self.assertEqual(picture.shape, (720, 1280, channels))
@@ -166,7 +183,7 @@ class RenderTest(FolderCase):
             (DEMO, "-o", self.folder / "a.mp4", "--range", "90:300"),
             (DEMO, "-o", self.folder / "a.txt"),
         ):
-            done = run("render", *args)
+            done = ask("render", *args)
             self.assertEqual(done.returncode, 2, done.stderr)
             self.assertNotIn("Traceback", done.stderr)
         self.assertEqual([p.name for p in self.folder.iterdir()], ["cut.lode"])
@@ -179,7 +196,7 @@ class OwnSourceTest(FolderCase):
         clip.write_bytes((SHOTS / "ridge.mp4").read_bytes())
         before = shot.read_bytes(), clip.read_bytes()
         for args in (("export", shot, "-o", shot), ("solve", clip, "-o", clip)):
-            done = run(*args)
+            done = ask(*args)
             self.assertEqual(done.returncode, 2, done.stderr)
             self.assertIn("would be lost", done.stderr)
         self.assertEqual((shot.read_bytes(), clip.read_bytes()), before)
@@ -189,21 +206,21 @@ class NewAndUpdateTest(FolderCase):
     def test_a_shot_is_made_and_brought_up_to_date_and_rendered_by_commands(self):
         """What docs/shot-file.md shows: from a clip to pictures with a title that was written as JSON by hand."""
         shot = self.folder / "night.lode"
-        done = run("new", SHOTS / "lookout.mp4", "-o", shot, "--range", "0:49")
+        done = ask("new", SHOTS / "lookout.mp4", "-o", shot, "--range", "0:49")
         self.assertEqual(done.returncode, 0, done.stderr)
-        again = run("new", SHOTS / "lookout.mp4", "-o", shot)
+        again = ask("new", SHOTS / "lookout.mp4", "-o", shot)
         self.assertEqual(again.returncode, 2)
         self.assertIn("there already", again.stderr)
         before = shot.read_bytes()
-        half = run("update", shot, "--only", "track", "-o", self.folder / "half.lode")
+        half = ask("update", shot, "--only", "track", "-o", self.folder / "half.lode")
         self.assertEqual(half.returncode, 0, half.stderr)
         self.assertEqual(shot.read_bytes(), before, "the shot that was read was written")
         tracked = files.read(self.folder / "half.lode")
         self.assertTrue(tracked.tracks is not None and tracked.solve is None)
         os.replace(self.folder / "half.lode", shot)
-        done = run("update", shot)
+        done = ask("update", shot)
         self.assertIn("Brought up to date: solve.", done.stderr)
-        self.assertIn("Nothing was due", run("update", shot).stderr)
+        self.assertIn("Nothing was due", ask("update", shot).stderr)
         with zipfile.ZipFile(shot) as archive:
             members = {name: archive.read(name) for name in archive.namelist()}
         tree = json.loads(members["shot.json"])
@@ -214,7 +231,7 @@ class NewAndUpdateTest(FolderCase):
                 for name, data in (members | {"shot.json": json.dumps(tree).encode()}).items():
                     archive.writestr(name, data)
             for f in frames:
-                done = run("render", shot, "-o", self.folder / "out.%04d.png", "--range", f"{f}:{f}", "--quality", "draft", "--pass", "layers")
+                done = ask("render", shot, "-o", self.folder / "out.%04d.png", "--range", f"{f}:{f}", "--quality", "draft", "--pass", "layers")
                 self.assertEqual(done.returncode, 0, done.stderr)
                 alpha[part, f] = cv2.imread(str(self.folder / f"out.{f:04}.png"), cv2.IMREAD_UNCHANGED)
         self.assertGreater((alpha["objects", 6][..., 3] > 250).sum(), 1000, "no title is seen")
@@ -234,7 +251,7 @@ class NewAndUpdateTest(FolderCase):
         found = {}
         for layer, ending in (("with", "png"), ("without", "png"), ("depth", "exr"), ("reflection", "png"), ("layers", "png")):
             out = self.folder / f"{layer}.%04d.{ending}"
-            done = run("render", shot, "-o", out, "--range", "20:20", "--quality", "draft", "--pass", layer, "--seed", "3")
+            done = ask("render", shot, "-o", out, "--range", "20:20", "--quality", "draft", "--pass", layer, "--seed", "3")
             self.assertEqual(done.returncode, 0, done.stderr)
             if ending == "png":
                 found[layer] = cv2.imread(str(self.folder / f"{layer}.0020.png"), cv2.IMREAD_UNCHANGED).astype(float)
@@ -247,7 +264,7 @@ class NewAndUpdateTest(FolderCase):
         self.assertGreater(seen.sum(), 500)
         self.assertTrue(np.all((depth[seen] > 2.5) & (depth[seen] < 5.5)))
         self.assertEqual(float(found["reflection"].max()), 0.0)
-        done = run("render", shot, "-o", self.folder / "with.mp4", "--pass", "with")
+        done = ask("render", shot, "-o", self.folder / "with.mp4", "--pass", "with")
         self.assertEqual(done.returncode, 2)
         self.assertIn("as pictures", done.stderr)
 
@@ -264,7 +281,7 @@ class NewAndUpdateTest(FolderCase):
             (("rendr", shot), "'render'"),
             (("qqqq",), "neither a command nor a file"),
         ):
-            done = run(*args)
+            done = ask(*args)
             self.assertEqual(done.returncode, 2, (args, done.stderr))
             self.assertIn(word, done.stderr)
             self.assertNotIn("Traceback", done.stderr)
@@ -284,9 +301,9 @@ class NamesTest(FolderCase):
             )
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertEqual(json.loads(done.stdout)["count"], 4)
-            made = run("new", self.folder / name, "-o", self.folder / "s.lode")
+            made = ask("new", self.folder / name, "-o", self.folder / "s.lode")
             self.assertEqual(made.returncode, 0, made.stderr)
-            done = run("render", self.folder / "s.lode", "-o", self.folder / ("titled " + out), "--range", "1:2", "--quality", "draft")
+            done = ask("render", self.folder / "s.lode", "-o", self.folder / ("titled " + out), "--range", "1:2", "--quality", "draft")
             self.assertEqual(done.returncode, 0, done.stderr)
             (self.folder / "s.lode").unlink()
         self.assertEqual(len([p for p in self.folder.iterdir() if p.name.startswith("titled 50%.000")]), 2)
@@ -299,7 +316,7 @@ class NamesTest(FolderCase):
             ("x" * 300 + ".mp4", "too long"),
             ("/dev/full", "ending"),
         ):
-            done = run("render", DEMO, "-o", self.folder / out, "--range", "1:1", "--quality", "draft")
+            done = ask("render", DEMO, "-o", self.folder / out, "--range", "1:1", "--quality", "draft")
             self.assertEqual(done.returncode, 2, done.stderr)
             self.assertIn(word, done.stderr)
         done = run("export", DEMO, "-o", "/dev/null")
@@ -313,7 +330,7 @@ class NamesTest(FolderCase):
         os.mkfifo(self.folder / "pipe.mp4")
         (self.folder / "folder.lode").mkdir()
         for name in ("pipe.lode", "pipe.mp4", "folder.lode"):
-            done = run("info", self.folder / name)
+            done = ask("info", self.folder / name)
             self.assertEqual(done.returncode, 2, done.stderr)
             self.assertIn("not a", done.stderr)
         raw = os.fsencode(self.folder) + b"/\xff.mp4"
@@ -342,20 +359,20 @@ class NamesTest(FolderCase):
 
 class InfoTest(FolderCase):
     def test_info_and_export(self):
-        done = run("export", DEMO, "-o", self.folder / "camera.json")
+        done = ask("export", DEMO, "-o", self.folder / "camera.json")
         self.assertEqual(done.returncode, 0, done.stderr)
-        camera = json.loads(run("info", self.folder / "camera.json", "--json").stdout)
+        camera = json.loads(ask("info", self.folder / "camera.json", "--json").stdout)
         self.assertEqual((camera["kind"], camera["frames"]), ("camera", 100))
-        shot = json.loads(run("info", DEMO, "--json").stdout)
+        shot = json.loads(ask("info", DEMO, "--json").stdout)
         self.assertEqual(shot["titles"], ["OPEN SKY", "GATE 3"])
         self.assertTrue(shot["clip_is_there"])
         told = shot["report"]
         self.assertEqual((told["state"], len(told["frame_error"]), len(told["region_error"])), ("good", 100, 5))
         self.assertIn("slides under", told["verdict"])
         self.assertEqual(set(told) >= {"ratio", "noise_px", "slip_px", "focal_deviation_px", "in_view", "weak", "action"}, True)
-        clip = json.loads(run("info", SHOTS / "ridge.mp4", "--json").stdout)
+        clip = json.loads(ask("info", SHOTS / "ridge.mp4", "--json").stdout)
         self.assertEqual((clip["count"], clip["fps"]), (100, 25.0))
-        shown = run("info", SHOTS / "ridge.mp4").stdout
+        shown = ask("info", SHOTS / "ridge.mp4").stdout
         self.assertIn("count: 100", shown)
         self.assertIn("width: 1280", shown)
 
