@@ -15,10 +15,12 @@ class _Shown:
     length = LENGTHS["metres"]
 
 
-def use(sign: str, lengths: str) -> None:
-    """Show numbers and lengths so from here on; by the names in SIGNS and LENGTHS."""
+def use(sign: str, lengths: str) -> bool:
+    """Show numbers and lengths so from here on, by the names in SIGNS and LENGTHS; whether that changes anything."""
+    before = _Shown.sign, _Shown.length
     _Shown.sign = SIGNS[sign] or QLocale.system().decimalPoint()
     _Shown.length = LENGTHS[lengths]
+    return (_Shown.sign, _Shown.length) != before
 
 
 def figure(value: float, decimals: int | str = "g") -> str:

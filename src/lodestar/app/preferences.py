@@ -72,11 +72,11 @@ def apply(session: Session, pictures) -> None:
     pictures.most_bytes = int(value_of("memory/pictures") * 1e6)
     if int(value_of("cores")) != pool.threads():
         pool.set_threads(int(value_of("cores")))
-    measures.use(choice_of("numbers/sign"), choice_of("numbers/lengths"))
     theme.set_brightness(choice_of("look/brightness"))
-    session.view_changed.emit()
-    for part in QApplication.allWidgets():  # numbers are painted by each for itself
-        part.update()
+    if measures.use(choice_of("numbers/sign"), choice_of("numbers/lengths")):
+        session.view_changed.emit()
+        for part in QApplication.allWidgets():  # numbers are painted by each for itself
+            part.update()
 
 
 class Preferences(QDialog):
