@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Make docs/screenshots/*.png from the demo shots: one picture of each step at 1280 x 800, and a finished frame at 100 %.
 
-screenshots.py [STEP ...] [--out FOLDER]
+screenshots.py [STEP ...] [--out FOLDER] [--size 1000x700]
 """
 
 import argparse
@@ -20,9 +20,8 @@ os.environ.setdefault("XDG_CONFIG_HOME", tempfile.mkdtemp())
 import cv2
 import msgspec
 import numpy as np
-from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QPushButton
 
 from lodestar.app import theme
@@ -36,7 +35,6 @@ from lodestar.core.shot.document import Marker, with_marker
 from lodestar.core.shot.motion import overshot
 
 FRAME, LOW_SUN_FRAME = 46, 40
-KEYED = ((640, 30), (200, 60), (470, 25), (250, 10), (480, 85))  # colours of the sky, plate px
 ROOFS = {"Roof 1": (265, 216, 129, 124), "Roof 2": (862, 134, 146, 139)}  # middle of the foot, half width and height of the domes, plate px
 
 
@@ -81,12 +79,6 @@ def point_at(window: Window, plate_xy: tuple[float, float]) -> None:
     )
 
 
-def click_at(window: Window, plate_xy: tuple[float, float]) -> None:
-    """A real click in the picture."""
-    at = window.canvas.to_widget(plate_xy)
-    QTest.mouseClick(window.canvas, Qt.MouseButton.LeftButton, pos=QPoint(int(at[0]), int(at[1])))
-
-
 def prepare(window: Window, step: str) -> None:
     """What is chosen and shown on the picture of a step."""
     session, viewer = window.session, window.viewer
@@ -110,10 +102,10 @@ def prepare(window: Window, step: str) -> None:
 class Shots:
     """A window with the demo shot in it, and one function for each picture that shows more than a step does. Each leaves the shot as it was."""
 
-    def __init__(self, app: QApplication, out: Path) -> None:
+    def __init__(self, app: QApplication, out: Path, size: tuple[int, int]) -> None:
         self.app, self.out = app, out
         self.window = Window(Session())
-        self.window.resize(1280, 800)
+        self.window.resize(*size)
         self.window.show()
         rest(app, 0.2)
 
@@ -168,28 +160,12 @@ class Shots:
             self.session.edit_value("Set", lamp.id, part, lambda v, value=value: v.changed(FRAME, value))
         self.made("lamps")
 
-    def scene(self) -> None:
-        self.step("Place", "move")
-        self.window.viewer.show_view("Scene")
-        rest(self.app, 2.0)
-        self.grab("scene")
-        self.window.viewer.show_view("Picture")
-
     def curves(self) -> None:
         self.step("Place", "move")
         keyed(self.session)
         self.window.time.show_curves(True)
         self.made("curves")
         self.window.time.show_curves(False)
-
-    def key(self) -> None:
-        self.step("Foreground", "key")
-        for at in KEYED:
-            click_at(self.window, at)
-        self.window.viewer.show_matte("over checker")
-        rest(self.app, 2.0)
-        self.grab("key")
-        self.window.viewer.show_matte("picture")
 
     def sky(self) -> None:
         self.step("Foreground", "sky")
@@ -218,7 +194,7 @@ class Shots:
         cv2.imwrite(str(self.out / "finished.png"), cv2.cvtColor(pixels, cv2.COLOR_RGB2BGR))
 
 
-MORE = ("placing", "letters", "faces", "lamps", "scene", "curves", "key", "sky", "finished")
+MORE = ("placing", "letters", "faces", "lamps", "curves", "sky", "finished")
 VIEWS = (*STEPS, "empty", *MORE)
 
 
@@ -226,6 +202,7 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("steps", nargs="*", metavar="STEP", help=", ".join(VIEWS))
     parser.add_argument("--out", default=str(ROOT / "docs" / "screenshots"))
+    parser.add_argument("--size", default="1280x800", help="of the window, in px")
     args = parser.parse_args()
     if unknown := [step for step in args.steps if step not in VIEWS]:
         parser.error(f"there is no {unknown[0]}; there are {', '.join(VIEWS)}")
@@ -233,7 +210,7 @@ def main() -> None:
     out.mkdir(parents=True, exist_ok=True)
     app = QApplication(sys.argv[:1])
     theme.apply(app)
-    shots = Shots(app, out)
+    shots = Shots(app, out, tuple(int(n) for n in args.size.split("x")))
     wanted = args.steps or VIEWS
     if "empty" in wanted:
         shots.grab("empty")

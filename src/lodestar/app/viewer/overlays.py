@@ -25,12 +25,13 @@ GRID = 12  # cells on each side of the origin
 
 
 def tag(p: QPainter, at: QPointF, lines: list[str], edge: str = "") -> QRectF:
-    """Words over the picture on a dark ground; returns where they are."""
+    """Words over the picture on a dark ground, moved inside the view where they would run out of it; returns where they are."""
     p.save()
     p.setFont(theme.font(12))
     lines = [line for line in lines if line]
     width = max(p.fontMetrics().horizontalAdvance(line) for line in lines) + 16
-    rect = QRectF(at.x(), at.y(), width, 8 + 16 * len(lines))
+    height, room = 8 + 16 * len(lines), p.viewport()
+    rect = QRectF(max(min(at.x(), room.width() - width - 2.0), 0.0), max(min(at.y(), room.height() - height - 2.0), 0.0), width, height)
     p.setPen(QPen(QColor(edge), 1) if edge else Qt.PenStyle.NoPen)
     p.setBrush(theme.colour(theme.FIELD, 0.92))
     p.drawRoundedRect(rect, 4, 4)
