@@ -145,6 +145,8 @@ def _window_on(at: Path, app: QApplication) -> Window:
     window.resize(1280, 800)
     window.show()
     window.session.files.open(at)
+    while window.session.jobs.busy:  # a large one is read beside the interface
+        app.processEvents()
     window.session.files.path = None  # nothing is written over it
     for _ in range(50):
         app.processEvents()

@@ -9,15 +9,19 @@ import unittest
 from unittest import mock
 
 import msgspec
+import numpy as np
 from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
-from lodestar.app import errors
+from lodestar.app import derived, errors
 from lodestar.app.unsaved import UnsavedWork
+from lodestar.core.edits.settle import with_solve
 from lodestar.core.shot import files
+from lodestar.core.shot.document import Shot
 from lodestar.core.shot.swaps import left_behind
+from lodestar.core.solve.report import residuals
 from tests.app.window_case import WindowCase
 from tests.helpers import DEMO, ROOT, SHOTS, numbered, write_clip
 
@@ -37,6 +41,55 @@ class FileTest(WindowCase):
 
     def left(self) -> list[str]:
         return [one.shot().objects[0].text for one in left_behind(self.session.files.swaps)]
+
+    def test_a_large_file_is_read_beside_the_interface_and_what_is_done_meanwhile_is_asked_about(self):
+        for kept in (False, True):
+            asked = []
+            self.session.files.start_shot(Shot(), None)
+            with (
+                mock.patch("lodestar.app.shot_files.SLOW_BYTES", 1000),
+                mock.patch.object(self.session.files, "may_leave", lambda asked=asked: asked.append(1) or False),
+            ):
+                self.assertTrue(self.session.files.open(DEMO))
+                self.assertEqual((self.session.jobs.name, self.session.shot.plate), ("Opening", None))
+                if kept:
+                    self.session.set("Rename", name="meanwhile")
+                self.wait_idle()
+            self.assertEqual((len(asked), self.session.shot.plate is None), (int(kept), kept))
+        torn = self.folder / "torn.lode"
+        torn.write_bytes(DEMO.read_bytes()[:400_000])
+        with mock.patch("lodestar.app.shot_files.SLOW_BYTES", 1000):
+            self.session.files.open(torn)
+            self.wait_idle()
+        self.assertIn("torn.lode", self.told())
+        self.assertEqual(self.session.shot.name, "meanwhile")
+
+    def test_what_a_long_clip_takes_time_for_is_worked_out_beside_the_interface(self):
+        shot = files.read(DEMO)
+        begin, go = threading.Event(), derived.work_out
+
+        def held(shot):
+            begin.wait(60)
+            return go(shot)
+
+        panel = self.window.panels["Solve"]
+        with mock.patch("lodestar.app.derived.QUICK", 1000), mock.patch("lodestar.app.derived.work_out", held):
+            self.session.files.start_shot(shot, None)
+            self.session.show_step("Solve")
+            self.settle()
+            self.assertIn("being worked out", panel.verdict.text())
+            self.assertEqual(panel.rows["Average"][0].text(), "·")
+            self.assertIsNone(derived.covariances_of(shot))
+            begin.set()
+            self.wait(lambda: "being worked out" not in panel.verdict.text())
+        self.assertRegex(panel.rows["Average"][0].text(), r"\d px$")
+        known = derived.errors_of(shot)
+        np.testing.assert_allclose(known, residuals(shot.solve, shot.tracks), equal_nan=True)
+        # another solve and back again, as by undo: nothing is worked out anew
+        self.session.edit("Forget", lambda s: with_solve(s, None))
+        self.settle()
+        self.session.undo()
+        self.assertIs(derived.errors_of(self.session.shot), known)
 
     def test_autosave_and_recovery(self):
         self.window.shot.open_demo()

@@ -12,6 +12,7 @@ from lodestar.core.edits.lights import sun_of
 from . import readings, theme
 from .session import STEPS, Gently, Session
 
+DRAWING_WIDTH = 44
 HELP = {
     "Plate": "The clip, and the part of it that is used",
     "Track": "Follow features through the clip",
@@ -134,7 +135,10 @@ class Row(QWidget):
         right = self.width() - 12
         if self.step == "Solve" and shot.solve is not None and self.reading.state != readings.WORKING:
             error = shot.solve.frame_error
-            points = [QPointF(right - 44 + 44 * i / max(len(error) - 1, 1), 24 - 10 * min(float(e) / 0.85, 1)) for i, e in enumerate(error)]
+            # two for each px of its width: the worst frame of each part of a long clip
+            worst = np.maximum.reduceat(error, np.unique(np.linspace(0, len(error) - 1, 2 * DRAWING_WIDTH + 1).astype(int)))
+            left, step = right - DRAWING_WIDTH, DRAWING_WIDTH / max(len(worst) - 1, 1)
+            points = [QPointF(left + step * i, 24 - 10 * min(float(e) / 0.85, 1)) for i, e in enumerate(worst)]
             p.setPen(QPen(QColor(theme.QUIET), 1))
             p.drawPolyline(QPolygonF(points))
         sun = sun_of(shot)

@@ -1,47 +1,104 @@
-"""What follows from the tracks and the solve of a shot, worked out once for each pair of them, since every view asks for it."""
+"""What follows from the tracks and the solve of a shot, worked out once for each pair of them, since every view asks for it.
 
+What takes long on a long clip (`Worked`) is worked out beside the interface there: until it is known, views do without it, and
+those in `waiting` are told when they can be drawn again.
+"""
+
+import contextlib
 from collections.abc import Callable
-from typing import Any
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from lodestar.core.edits.arrange import place_of
 from lodestar.core.evaluate.cameras import scene_frame, slip_at
+from lodestar.core.evaluate.ground import borne_ground, uneven_of
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Object
 from lodestar.core.solve.pieces import pieces
 from lodestar.core.solve.report import Report, report, residuals
 from lodestar.core.solve.spread import point_covariances
 
-_kept: dict[str, Any] = {}
+MOST_KEPT = 3  # pairs of tracks and solve: undo and redo go between some
+QUICK = 60_000  # observations: up to so many take less than a tenth of a second
+
+
+class Worked(NamedTuple):
+    """errors (n,) px of the observations; the report; covariances (m, 3, 3) of the solved points in the solve's own axes, None for a
+    camera that only turns."""
+
+    errors: np.ndarray
+    report: Report
+    covariances: np.ndarray | None
+
+
+waiting: list[Callable[[], object]] = []  # called on the worker's thread: what takes long is known now
+_known: list[dict[str, Any]] = []  # the latest first
+_worker = ThreadPoolExecutor(1, "derived")
+
+
+def _kept_of(shot: Shot) -> dict[str, Any]:
+    """What is known so far of the tracks and solve of a shot."""
+    for kept in _known:
+        if kept["tracks"] is shot.tracks and kept["solve"] is shot.solve:
+            if kept is not _known[0]:
+                _known.remove(kept)
+                _known.insert(0, kept)
+            return kept
+    _known.insert(0, {"tracks": shot.tracks, "solve": shot.solve})
+    del _known[MOST_KEPT:]
+    return _known[0]
 
 
 def _once(shot: Shot, what: str, make: Callable[[], Any]) -> Any:
-    if _kept.get("tracks") is not shot.tracks or _kept.get("solve") is not shot.solve:
-        _kept.clear()
-        _kept.update(tracks=shot.tracks, solve=shot.solve)
-    if what not in _kept:
-        _kept[what] = make()
-    return _kept[what]
+    kept = _kept_of(shot)
+    if what not in kept:
+        kept[what] = make()
+    return kept[what]
 
 
-def with_errors(shot: Shot) -> tuple[Shot, np.ndarray]:
-    """A solved shot and the errors of its observations: worked out by the job that solved it, since a long clip takes a while."""
-    assert shot.solve is not None and shot.tracks is not None
-    return shot, residuals(shot.solve, shot.tracks)
+def work_out(shot: Shot) -> Worked:
+    """What takes long, of a solved shot; on any thread. Its ground is found with it, which is kept where it is asked for."""
+    tracks, solve = shot.tracks, shot.solve
+    assert tracks is not None and solve is not None
+    borne_ground(shot)
+    uneven_of(shot)
+    errors = residuals(solve, tracks)
+    return Worked(errors, report(solve, tracks, errors), point_covariances(solve, tracks) if solve.motion == "free" else None)
 
 
-def keep_errors(shot: Shot, errors: np.ndarray) -> None:
-    """What `with_errors` worked out is known from here on."""
-    _kept.clear()
-    _kept.update(tracks=shot.tracks, solve=shot.solve, errors=errors)
+def keep(shot: Shot, worked: Worked) -> None:
+    """What a job worked out for this shot is known from here on."""
+    _kept_of(shot)["worked"] = worked
+
+
+def _worked(shot: Shot) -> Worked | None:
+    """What takes long, None while it is being worked out; a shot that is quickly done is never waited for."""
+    tracks, kept = shot.tracks, _kept_of(shot)
+    assert tracks is not None
+    if "worked" not in kept:
+        if len(tracks.frame) <= QUICK:
+            kept["worked"] = work_out(shot)
+        else:
+            kept["worked"] = None
+
+            def work() -> None:
+                kept["worked"] = work_out(shot)
+                kept.pop("means", None)
+                for tell in tuple(waiting):
+                    with contextlib.suppress(RuntimeError):  # of a window that is gone meanwhile
+                        tell()
+
+            _worker.submit(work)
+    return kept["worked"]
 
 
 def errors_of(shot: Shot) -> np.ndarray:
-    """Error in px of each observation of the tracks, nan without a solve."""
-    tracks, solve = shot.tracks, shot.solve
-    assert tracks is not None
-    return _once(shot, "errors", lambda: residuals(solve, tracks) if solve is not None else np.full(len(tracks.frame), np.nan))
+    """Error in px of each observation of the tracks, nan without a solve or while they are being worked out."""
+    assert shot.tracks is not None
+    worked = _worked(shot) if shot.solve is not None else None
+    return worked.errors if worked is not None else np.full(len(shot.tracks.frame), np.nan)
 
 
 def mean_errors(shot: Shot) -> np.ndarray:
@@ -63,11 +120,10 @@ def pieces_of(shot: Shot) -> list[tuple[int, int]]:
     return _once(shot, "pieces", lambda: pieces(tracks)) if tracks is not None else []
 
 
-def report_of(shot: Shot) -> Report:
-    """The report on the solve of the present tracks; both have to be there."""
-    tracks, solve = shot.tracks, shot.solve
-    assert tracks is not None and solve is not None
-    return _once(shot, "report", lambda: report(solve, tracks, errors_of(shot)))
+def report_of(shot: Shot) -> Report | None:
+    """The report on the solve of the present tracks, both of which have to be there; None while it is being worked out."""
+    worked = _worked(shot)
+    return worked.report if worked is not None else None
 
 
 def points_of(shot: Shot) -> np.ndarray:
@@ -96,21 +152,21 @@ def reach_of(shot: Shot) -> tuple[np.ndarray, float]:
 
 
 def covariances_of(shot: Shot) -> np.ndarray | None:
-    """(m, 3, 3) how unsure each of `points_of` is, in scene units squared; None where it is not known."""
-    solve, tracks = shot.solve, shot.tracks
-    if solve is None or tracks is None or solve.motion != "free":
+    """(m, 3, 3) how unsure each of `points_of` is, in scene units squared; None where it is not known (yet)."""
+    worked = _worked(shot) if shot.solve is not None and shot.tracks is not None else None
+    if worked is None or worked.covariances is None:
         return None
-    own = _once(shot, "covariances", lambda: point_covariances(solve, tracks))
-    place = scene_frame(shot)
+    own, place = worked.covariances, scene_frame(shot)
     return _in_scene(shot, "scene covariances", lambda: place.scale**2 * place.R @ own @ place.R.T)
 
 
 def _in_scene(shot: Shot, what: str, make: Callable[[], Any]) -> Any:
     """As `_once`, and made anew when the ground is said anew."""
     ground, value = _once(shot, what, lambda: (shot.ground, make()))
+    kept = _kept_of(shot)
     if ground is not shot.ground and ground != shot.ground:
-        _kept[what] = (shot.ground, make())
-    return _kept[what][1]
+        kept[what] = (shot.ground, make())
+    return kept[what][1]
 
 
 _slips: dict[tuple, tuple] = {}

@@ -26,7 +26,7 @@ from lodestar.core.shot.motion import with_things
 from lodestar.core.work import delivery, matting, solving, tracking
 from lodestar.core.work.matting import due_mattes
 
-from .derived import keep_errors, pieces_of, with_errors
+from .derived import Worked, keep, pieces_of, work_out
 from .measures import figure
 
 FRAMES_MS = 250  # between looks at what was found meanwhile
@@ -95,29 +95,36 @@ class LongWork(QObject):
 
     def solve(self) -> None:
         shot = self.session.shot
-        self.run_change("Solve", "Solve", solving_reads, lambda job: with_errors(solving.solve_shot(shot, job)), lambda done: self._solved(*done))
+        self.run_change(
+            "Solve", "Solve", solving_reads, lambda job: self._with_worked(solving.solve_shot(shot, job)), lambda done: self._solved(*done)
+        )
 
     def track_and_solve(self) -> None:
         """Bring everything up to the solve up to date, as one job."""
         shot = self.session.shot
 
-        def both(job: Job) -> tuple[Shot, np.ndarray]:
+        def both(job: Job) -> tuple[Shot, Worked]:
             job.stage(0.0, 0.5)
             tracked = tracking.track_shot(shot, job)
             job.stage(0.5, 1.0)
-            return with_errors(solving.solve_shot(tracked, job))
+            return self._with_worked(solving.solve_shot(tracked, job))
 
         reads = lambda s: {**tracking_reads(s), **solving_reads(s)}
         self.run_change("Track and solve", "Track", reads, both, lambda done: self._solved(*done))
 
-    def _solved(self, result: Shot, errors: np.ndarray) -> Made:
+    @staticmethod
+    def _with_worked(solved: Shot) -> tuple[Shot, Worked]:
+        """A solved shot and what takes long to work out of it, while its job runs anyway."""
+        return solved, work_out(solved)
+
+    def _solved(self, result: Shot, worked: Worked) -> Made:
         """The tracks that were solved and their solve, as one change: neither is ever taken without the other."""
 
         def change(shot: Shot) -> Shot:
             return with_solve(with_tracks(shot, result.tracks), result.solve)
 
         def then() -> None:
-            keep_errors(self.session.shot, errors)
+            keep(self.session.shot, worked)
             if result.solve is not None and result.solve.warning:
                 look = (("Show the pieces", lambda: self.session.show_step("Track")),) if len(pieces_of(self.session.shot)) > 1 else ()
                 self.session.tell(result.solve.warning, "", "doubtful", *look)

@@ -74,11 +74,11 @@ def solve(shot: Shot) -> Reading:
     worst = int(s.frames[s.frame_error.argmax()])
     fps = shot.plate.fps if shot.plate else 25
     second = f"worst {figure(s.frame_error.max(), 2)} px at {figure(worst / fps, 1)} s"
-    if shot.tracks is None:
+    told = report_of(shot) if shot.tracks is not None else None
+    if told is None:
         # common practice, no source: under 1 px is usable
         state = GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD
         return Reading(state, f"{figure(s.mean_px, 2)} px · {WORDS[state]}", second)
-    told = report_of(shot)
     hover = (
         f"{told.verdict} {told.action}\nWorst in time: frame {worst}, {figure(s.frame_error.max(), 2)} px. Worst in the picture: {told.worst_place}."
     )

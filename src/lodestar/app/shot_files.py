@@ -12,13 +12,17 @@ from PyQt6.QtGui import QImage
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.faults import state_folder
+from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import clear_parts
 from lodestar.core.media.plates import PlateInfo, probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.shot.swaps import Left, Swap, age_in_words, left_behind
 
+from .derived import Worked, keep, work_out
+
 AUTOSAVE_MS = 4000
+SLOW_BYTES = 1_200_000  # a shot file from here on is read beside the interface: it takes longer than a tenth of a second
 SMALL = (256, 144)  # px of the picture of a shot in lists
 DEMO = Path(__file__).resolve().parents[3] / "demo" / "open-night.lode"
 
@@ -64,6 +68,14 @@ class _Write(QRunnable):
             written.ended.emit(self.shot, None)
 
 
+def _size(path: Path) -> int:
+    """Of a file; 0 where there is none, which is told when it is read."""
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
+
+
 class ShotFiles(QObject):
     """The file of the session's shot. path: None while it is untitled."""
 
@@ -107,17 +119,38 @@ class ShotFiles(QObject):
         """Open a shot, or a clip as a new shot. without: parts of the shot that are left out, since they make no sense; it has no file then,
         so that nothing is saved over the one that has them."""
         path = Path(path).absolute()
+        file = path if not without else None
         try:
-            if path.suffix.lower() == ".lode":
-                self._begin_with(files.read(path, without), path if not without else None)
-            else:
+            if path.suffix.lower() != ".lode":
                 self._begin_with_clip(path)
+            elif _size(path) < SLOW_BYTES or self.session.jobs.busy:
+                self._begin_with(files.read(path, without), file)
+            else:
+                before = self.session.shot
+
+                def read(job: Job) -> tuple[Shot, Worked | None]:
+                    shot = files.read(path, without)
+                    return shot, work_out(shot) if shot.solve is not None and shot.tracks is not None else None
+
+                def begun(done: tuple[Shot, Worked | None]) -> None:
+                    shot, worked = done
+                    if worked is not None:
+                        keep(shot, worked)
+                    if self.session.shot is before or self.may_leave():  # something may have been done meanwhile
+                        self._begin_with(shot, file)
+
+                refused = lambda error: self._refused(error, path, without)
+                self.session.jobs.start("Opening", "Plate", read, begun, refused)
         except UserError as error:
-            part = getattr(error, "part", "")
-            offer = ((f"Open without {part}", lambda: self.open(path, (*without, part))),) if part else ()
-            self.session.tell(error.what, error.hint, "bad", *offer)
+            self._refused(error, path, without)
             return False
         return True
+
+    def _refused(self, error: UserError, path: Path, without: tuple[str, ...]) -> None:
+        """A file that could not be opened; without the part that makes no sense it may be."""
+        part = getattr(error, "part", "")
+        offer = ((f"Open without {part}", lambda: self.open(path, (*without, part))),) if part else ()
+        self.session.tell(error.what, error.hint, "bad", *offer)
 
     def open_demo(self) -> bool:
         """The demo as an untitled copy: it is no recent file, so that nothing saves over it."""

@@ -25,7 +25,7 @@ from lodestar.core.shape.fonts import system_faces
 from lodestar.core.solve.views import triangulate
 from lodestar.desktop import ICON
 
-from . import theme
+from . import derived, theme
 from .commands import Command, Commands, Finder
 from .course import Course
 from .errors import Log, Strip
@@ -108,6 +108,9 @@ class Window(QMainWindow):
         self._gently = Gently(session, self.refresh)
         session.files.pictured = lambda: self.canvas.image
         session.frame_changed.connect(lambda _: self._panel_timer.start())
+        session.worked_out.connect(session.view_changed)  # from the worker's thread to this one
+        self._tell_worked_out = session.worked_out.emit
+        derived.waiting.append(self._tell_worked_out)
         session.jobs.changed.connect(self._panel_timer.start)
         session.jobs.ended.connect(self._notice)
         self.resize(1280, 800)
@@ -358,6 +361,8 @@ class Window(QMainWindow):
         self.session.settings.setValue("geometry", self.saveGeometry())
         if self.time.player.playing:
             self.time.player.toggle()
+        if self._tell_worked_out in derived.waiting:  # a window may be closed twice
+            derived.waiting.remove(self._tell_worked_out)
         self.session.close()
         self.pictures.close()
         event.accept()

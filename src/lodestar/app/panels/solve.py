@@ -298,6 +298,12 @@ class SolvePanel(Panel):
     def _refresh_solve(self, solve) -> None:
         shot = self.session.shot
         told = report_of(shot)
+        if told is None:
+            self.verdict.setText("How well it holds is being worked out.")
+            for figure_, quiet_note in self.rows.values():
+                figure_.setText("·")
+                quiet_note.setText("")
+            return
         fps = shot.plate.fps if shot.plate else 25
         worst = int(solve.frame_error.argmax())
         self.verdict.setText(told.verdict)

@@ -168,24 +168,26 @@ def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
     rows = tracks.at(session.frame)
     if len(rows) == 0:
         return
-    at = canvas.to_widget(tracks.xy)
-    error, starts = errors_of(session.shot), tracks.starts
+    # only what is drawn is taken to the view: a long clip has a million observations
+    first = np.maximum(tracks.starts[tracks.track[rows]], rows - TAIL + 1)
+    ends = np.cumsum(rows - first + 1)
+    tails = canvas.to_widget(tracks.xy[np.concatenate([np.arange(a, b + 1) for a, b in zip(first, rows, strict=True)])])
+    at, error = tails[ends - 1], errors_of(session.shot)
     chosen, hand = session.tracks, set(tracks.keys[:, 0].astype(int).tolist())
     ground = set(session.shot.ground.on_ground) if session.step == "Ground" else set()
     dash, tail, halo = QPen(theme.colour(theme.QUIET, 0.8), 1.5), QPen(theme.colour(theme.TEXT, 0.55), 1), QPen(theme.colour("#000000", 0.45), 1)
     edge, ground_edge, unknown = QPen(QColor(theme.RAMP[0][1]), 1), QPen(QColor(theme.ACCENT), 1.6), theme.colour(theme.TEXT, 0.25)
-    for row in rows:
+    for k, row in enumerate(rows):
         number = int(tracks.track[row])
-        centre = QPointF(*at[row])
+        centre = QPointF(*at[k])
         if tracks.rejected[number]:
             if canvas.drawn["rejected"]:
                 p.setPen(dash)
                 p.drawLine(centre - QPointF(4, 0), centre + QPointF(4, 0))
             continue
         if canvas.drawn["tails"]:
-            first = max(starts[number], row - TAIL + 1)
             p.setPen(tail)
-            p.drawPolyline(polygon(at[first : row + 1]))
+            p.drawPolyline(polygon(tails[ends[k] - (row - first[k] + 1) : ends[k]]))
         if number in hand:
             _corner_ticks(p, centre, 7.5, 3.0, QColor("#FFFFFF") if number in chosen else QColor(theme.TEXT))
         if number in chosen:
@@ -214,7 +216,7 @@ def _corner_ticks(p: QPainter, centre: QPointF, reach: float, length: float, tin
 
 
 def _mark_tag(p: QPainter, tracks: Tracks, error: np.ndarray, rows: np.ndarray, at: np.ndarray, number: int, session) -> None:
-    here = rows[tracks.track[rows] == number]
+    here = np.flatnonzero(tracks.track[rows] == number)
     if len(here) == 0:
         return
     own = slice(*tracks.starts[number : number + 2])

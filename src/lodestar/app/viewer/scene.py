@@ -349,25 +349,27 @@ class SceneCanvas(QWidget):
         xy, depth = camera.project(centres)
         p.setPen(QPen(QColor(theme.TEXT), 1.6))
         p.setBrush(Qt.BrushStyle.NoBrush)
-        p.drawPolyline(polygon(xy[depth > 0]))
+        path = xy[depth > 0]
+        # frames that fall on one px are one corner: a long path is a thousand of them, whose strokes take their time
+        apart = np.r_[True, np.abs(np.diff(np.round(path), axis=0)).max(1) > 0] if len(path) else np.zeros(0, bool)
+        p.drawPolyline(polygon(path[apart]))
         shot, solve = self.session.shot, self.session.shot.solve
         fps = round(shot.plate.fps) if shot.plate else 25
         p.setFont(theme.font(11))
+        # a tick for each fifth frame, across the path as it is seen; a longer one with its time for each second
+        ticked = np.flatnonzero((depth > 0) & (solve.frames % 5 == 0))
+        d = xy[np.minimum(ticked + 1, len(xy) - 1)] - xy[np.maximum(ticked - 1, 0)]
+        second = solve.frames[ticked] % fps == 0
+        reach = np.c_[-d[:, 1], d[:, 0]] / np.maximum(np.hypot(*d.T), 1e-6)[:, None] * np.where(second, 5.0, 2.5)[:, None]
+        p.setPen(QPen(QColor(theme.TEXT), 1))
+        if len(ticked):
+            p.drawLines([QLineF(*a, *b) for a, b in zip(xy[ticked] - reach, xy[ticked] + reach, strict=True)])
+        p.setPen(QColor(theme.QUIET))
         named = np.full(2, -np.inf)
-        for k, frame in enumerate(solve.frames):
-            # a tick for each fifth frame, across the path as it is seen; a longer one with its time for each second
-            if depth[k] <= 0 or frame % 5:
-                continue
-            d = xy[min(k + 1, len(xy) - 1)] - xy[max(k - 1, 0)]
-            side = np.array([-d[1], d[0]]) / max(float(np.hypot(*d)), 1e-6)
-            second = frame % fps == 0
-            reach = side * (5.0 if second else 2.5)
-            p.setPen(QPen(QColor(theme.TEXT), 1))
-            p.drawLine(QPointF(*(xy[k] - reach)), QPointF(*(xy[k] + reach)))
-            if second and np.hypot(*(xy[k] - named)) > 15:  # names that would lie on one another are left out
+        for k, way in zip(ticked[second], reach[second], strict=True):
+            if np.hypot(*(xy[k] - named)) > 15:  # names that would lie on one another are left out
                 named = xy[k]
-                p.setPen(QColor(theme.QUIET))
-                p.drawText(QPointF(*(xy[k] + reach * 2.6 + [-6, 4])), f"{frame // fps} s")
+                p.drawText(QPointF(*(xy[k] + way * 2.6 + [-6, 4])), f"{solve.frames[k] // fps} s")
         if self.session.frame not in solve.frames:
             return
         seen = camera_at(shot, self.session.frame)

@@ -1,7 +1,7 @@
 """The ground under a shot's things: level, or as the points say where they leave the level plane; what it hides, never without a word."""
 
-from collections.abc import Sequence
-from typing import NamedTuple
+from collections.abc import Callable, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -40,36 +40,40 @@ def trusted_points(shot: Shot) -> np.ndarray:
     return solve.point_error <= TRUSTED * max(float(np.median(solve.point_error)), 1e-9)
 
 
-class _Ground(NamedTuple):
-    """Of a solve and what was said of its ground. level: the level plane where points bear it out; uneven: how the ground leaves it."""
+class _Points(NamedTuple):
+    """Trusted points (n, 3) of a solve in the scene: which lie on the level ground, how far each is from the middle of the cameras'
+    path, and that middle (3,)."""
 
-    level: Mesh
-    uneven: Uneven | None
+    at: F64
+    on: np.ndarray
+    away: F64
+    middle: F64
 
 
 def borne_ground(shot: Shot) -> Mesh:
     """The level ground where points of the solve lie on it, joined over gaps that are not much wider than usual; may be empty."""
-    return _ground_of(shot).level
+    return _once(shot, "level", lambda p: _borne(p.at[p.on], p.middle)) or EMPTY
 
 
 def uneven_of(shot: Shot) -> Uneven | None:
     """The ground where points tell that it is not level; None where they do not, and where it is not asked for."""
-    return _ground_of(shot).uneven if shot.ground.uneven else None
+    return _once(shot, "uneven", lambda p: uneven_ground(p.at, p.on, p.away, GAP_SHARE)) if shot.ground.uneven else None
 
 
-def _ground_of(shot: Shot) -> _Ground:
+def _once(shot: Shot, what: str, make: Callable[[_Points], Any]) -> Any:
+    """Kept by the solve's identity and what was said of its ground; None for a camera that does not move."""
     solve, said = shot.solve, shot.ground
     if solve is None or solve.motion != "free" or len(solve.xyz) < 3:
-        return _Ground(EMPTY, None)
-    hit = _kept.get((id(solve), said))
+        return None
+    hit = _kept.get((id(solve), said, what))
     if hit is None or hit[0] is not solve:
         if len(_kept) > 16:
             _kept.clear()
-        hit = _kept[(id(solve), said)] = (solve, _found(shot))
+        hit = _kept[(id(solve), said, what)] = (solve, make(_points(shot)))
     return hit[1]
 
 
-def _found(shot: Shot) -> _Ground:
+def _points(shot: Shot) -> _Points:
     assert shot.solve is not None
     place = scene_frame(shot)
     points, centres = place.points(shot.solve.xyz), place.points(shot.solve.centres)
@@ -78,7 +82,7 @@ def _found(shot: Shot) -> _Ground:
     on = (np.abs(points[:, 2]) < NEAR_SHARE * away) & trusted_points(shot)
     on |= np.isin(shot.solve.point_ids, shot.ground.on_ground) & (np.abs(points[:, 2]) < 3 * NEAR_SHARE * away)
     trusted = trusted_points(shot) | on
-    return _Ground(_borne(points[on], middle), uneven_ground(points[trusted], on[trusted], away[trusted], GAP_SHARE))
+    return _Points(points[trusted], on[trusted], away[trusted], middle)
 
 
 def _borne(points: F64, middle: F64) -> Mesh:
