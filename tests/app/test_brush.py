@@ -20,6 +20,7 @@ class BrushTest(WindowCase):
         super().setUp()
         clip, self.truth = ball_clip(self.folder / "ball.mp4", 16)
         self.window.shot.open_path(clip)
+        self.wait_idle()
         self.click("step-foreground")
         self.session.show_frame(6)
         self.settle()

@@ -226,6 +226,7 @@ class RecentTest(DemoCase):
         self.assertEqual(button.text(), "night")
         self.assertGreater(button.icon().actualSize(button.iconSize()).width(), 100)
         self.click("recent-0")
+        self.wait_idle()
         self.assertEqual(self.session.files.path, path)
 
 

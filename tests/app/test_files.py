@@ -17,7 +17,9 @@ from PyQt6.QtWidgets import QApplication, QPushButton
 
 from lodestar.app import derived, errors
 from lodestar.app.unsaved import UnsavedWork
+from lodestar.core.basics.errors import PlateError
 from lodestar.core.edits.settle import with_solve
+from lodestar.core.media.plates import probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.swaps import left_behind
@@ -42,15 +44,12 @@ class FileTest(WindowCase):
     def left(self) -> list[str]:
         return [one.shot().objects[0].text for one in left_behind(self.session.files.swaps)]
 
-    def test_a_large_file_is_read_beside_the_interface_and_what_is_done_meanwhile_is_asked_about(self):
+    def test_a_file_is_read_beside_the_interface_and_what_is_done_meanwhile_is_asked_about(self):
         for kept in (False, True):
             asked = []
             self.session.files.start_shot(Shot(), None)
-            with (
-                mock.patch("lodestar.app.shot_files.SLOW_BYTES", 1000),
-                mock.patch.object(self.session.files, "may_leave", lambda asked=asked: asked.append(1) or False),
-            ):
-                self.assertTrue(self.session.files.open(DEMO))
+            with mock.patch.object(self.session.files, "may_leave", lambda asked=asked: asked.append(1) or False):
+                self.session.files.open(DEMO)
                 self.assertEqual((self.session.jobs.name, self.session.shot.plate), ("Opening", None))
                 if kept:
                     self.session.set("Rename", name="meanwhile")
@@ -58,9 +57,8 @@ class FileTest(WindowCase):
             self.assertEqual((len(asked), self.session.shot.plate is None), (int(kept), kept))
         torn = self.folder / "torn.lode"
         torn.write_bytes(DEMO.read_bytes()[:400_000])
-        with mock.patch("lodestar.app.shot_files.SLOW_BYTES", 1000):
-            self.session.files.open(torn)
-            self.wait_idle()
+        self.session.files.open(torn)
+        self.wait_idle()
         self.assertIn("torn.lode", self.told())
         self.assertEqual(self.session.shot.name, "meanwhile")
 
@@ -167,6 +165,7 @@ class FileTest(WindowCase):
         os.utime(path, (time.time() + 60, time.time() + 60))
         other = self.open_window()
         other.shot.open_path(path)
+        self.wait(lambda: not other.session.jobs.busy)
         self.assertIn("mine.lode was saved after that", other.session.messages[-1].hint)
         self.close_window(other)
 
@@ -176,6 +175,7 @@ class FileTest(WindowCase):
         self.session.files.save(path)
         other = self.open_window()
         other.shot.open_path(path)
+        self.wait(lambda: not other.session.jobs.busy)
         self.assertIn("open in another window", other.session.messages[-1].what)
         self.assertIsNone(other.session.files.path)
         other.session.edit_item("Type", "open-sky", text="THEIRS")
@@ -204,6 +204,7 @@ class FileTest(WindowCase):
         QApplication.sendEvent(self.window, QEvent(QEvent.Type.ActivationChange))
         self.assertIn("changed by something else", self.session.messages[-1].what)
         dict(self.session.messages[-1].actions)["Take what is there"]()
+        self.wait_idle()
         self.assertEqual(self.session.shot.objects, ())
 
     def test_a_read_only_file_is_asked_about(self):
@@ -286,6 +287,7 @@ raise SystemExit(main.run(None))
     def test_the_demo_is_no_recent_file_that_saving_writes_over(self):
         for way in (self.window.shot.open_demo, lambda: self.window.shot.open_path(DEMO)):
             way()
+            self.wait_idle()
             self.assertNotIn(str(DEMO), self.session.files.recent())
         self.window.shot.open_demo()
         self.assertIsNone(self.session.files.path)
@@ -295,14 +297,17 @@ raise SystemExit(main.run(None))
         gone = msgspec.structs.replace(shot, plate=msgspec.structs.replace(shot.plate, path=str(self.folder / "gone.mp4")))
         files.write(gone, self.folder / "a.lode")
         self.window.shot.open_path(self.folder / "a.lode")
+        self.wait_idle()
         self.assertIn("gone.mp4", self.told())
         self.click("step-plate")
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "terrace.mp4"), "")):
             self.click("find-clip")
+        self.wait_idle()
         self.assertEqual(self.session.shot.objects, shot.objects)
         self.wait_picture()
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "lookout.mp4"), "")):
             self.window.shot.find_clip()
+        self.wait_idle()
         self.assertIn("another size or length", self.told())
 
     def test_bad_files_are_told_and_nothing_is_lost(self):
@@ -313,10 +318,25 @@ raise SystemExit(main.run(None))
             path = self.folder / name
             path.write_bytes(data)
             self.window.shot.open_path(path)
+            self.wait_idle()
             self.assertIn(name, self.told())
             self.assertIs(self.session.shot, before)
         self.assertFalse(self.session.files.save(self.folder / "nowhere" / "a.lode"))
         self.assertIn("does not exist", self.told())
+
+    def test_a_clip_that_the_decoder_dies_of_is_named_and_the_window_lives(self):
+        self.window.shot.open_demo()
+        before, clip = self.session.shot, write_clip(self.folder / "killer.mp4", numbered(3))
+        self.session.files.saved_shot = before
+        with mock.patch("lodestar.core.media.trial.ATTEMPT", "os:abort"):  # the child comes to no good end
+            self.window.shot.open_path(clip)
+            self.wait_idle()
+        self.assertIn("killer.mp4", self.told())
+        self.assertIs(self.session.shot, before)
+        with self.assertRaises(PlateError):
+            probe(clip)
+        os.utime(clip, (1, 1))  # another file now
+        self.assertEqual(probe(clip).count, 3)
 
     def test_a_clip_is_dropped_on_the_window(self):
         clip = write_clip(self.folder / "clip.mp4", numbered(12))
@@ -324,6 +344,7 @@ raise SystemExit(main.run(None))
         data.setUrls([QUrl.fromLocalFile(str(clip))])
         event = QDropEvent(QPointF(400, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
         self.window.dropEvent(event)
+        self.wait_idle()
         self.assertEqual(self.session.shot.plate.count, 12)
         self.wait(lambda: self.canvas.image is not None)
 

@@ -75,6 +75,7 @@ class KeyInWindowTest(WindowCase):
         cv2.imwrite(path, np.full((36, 64, 3), 255, np.uint8))
         with mock.patch.object(self.session, "ask_file", return_value=path):
             self.click("picture-matte")
+            self.wait_idle()
         matte = self.key_matte()
         self.assertEqual((matte.picture, matte.channel, matte.name), (path, "brightness", "m"))
         self.find("matte-channel").activated.emit(CHANNELS.index("red"))
@@ -82,6 +83,7 @@ class KeyInWindowTest(WindowCase):
         (self.folder / "broken.png").write_bytes(b"no picture")
         with mock.patch.object(self.session, "ask_file", return_value=str(self.folder / "broken.png")):
             self.click("picture-matte")
+            self.wait_idle()
         self.assertEqual(len(self.session.shot.mattes), 2, "what cannot be read is not added")
         self.assertIn("broken.png", self.told())
 

@@ -19,6 +19,7 @@ class PathTest(WindowCase):
         clip = str(SHOTS / "terrace.mp4")
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(clip, "")):
             self.click("invite-clip")
+        self.wait_idle()
         self.assertEqual(self.session.shot.plate.count, 100)
         self.session.set("Shorten", last=39)
 

@@ -209,6 +209,7 @@ class PointingTest(PlaceCase):
             with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(path), "")):
                 self.take(name)
             self.click_at((700, 560))
+            self.wait_idle()
             self.assertIsInstance(self.item(), kind)
         self.assertAlmostEqual(self.item().width.value[0] / self.item().height.value[0], 2.0, places=3)
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(png), "")):
@@ -270,6 +271,7 @@ class UntrackedTest(WindowCase):
     def test_over_an_unsolved_plate_a_title_floats_and_is_keyed_by_hand(self):
         with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(SHOTS / "lookout.mp4"), "")):
             self.click("invite-clip")
+        self.wait_idle()
         self.click("step-place")
         self.window.viewer.take("title")
         self.session.snap = "far"

@@ -44,6 +44,7 @@ class StoneTest(LettersCase):
         self.session.ask_file = lambda *_: str(path)
         self.click("section-pattern")
         self.click("texture-picture")
+        self.wait_idle()
         self.assertEqual(self.title().texture, "picture")
         path.unlink()
         self.wait_picture()

@@ -1,6 +1,7 @@
 """Plates in and deliveries out: exact frames, tags, sound, and every kind of bad file."""
 
 import errno
+import os
 import unittest
 from fractions import Fraction
 from unittest import mock
@@ -12,8 +13,37 @@ import numpy as np
 from lodestar.core.basics.colour import Colour
 from lodestar.core.basics.errors import OutputError, PlateError
 from lodestar.core.media import deliveries
+from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
+from lodestar.core.media.trial import try_out
 from tests.helpers import FolderCase, number_of, numbered, write_clip
+
+
+class TrialTest(FolderCase):
+    def test_good_and_damaged_files_pass_once_and_what_kills_the_decoder_is_refused_until_it_changes(self):
+        clip = write_clip(self.folder / "a.mp4", numbered(8))
+        torn = self.folder / "torn.mp4"
+        torn.write_bytes(clip.read_bytes()[:900])
+        for path in (clip, torn, self.folder / "none.mp4"):
+            try_out(path)
+        with mock.patch("lodestar.core.media.trial.apart", side_effect=AssertionError("tried twice")):
+            try_out(clip)
+        picture = self.folder / "p.png"
+        cv2.imwrite(str(picture), np.zeros((4, 4, 3), np.uint8))
+        # as where a decoder writes over its own memory
+        (self.folder / "dies.py").write_text("import os, signal\ndef attempt(data):\n    os.kill(os.getpid(), signal.SIGSEGV)\n")
+        with (
+            mock.patch.dict(os.environ, {"PYTHONPATH": str(self.folder)}),
+            mock.patch("lodestar.core.media.trial.ATTEMPT", "dies:attempt"),
+            self.assertRaises(PlateError) as told,
+        ):
+            try_out(picture)
+        self.assertIn("p.png", told.exception.what)
+        for read in (lambda: picture_frame(str(picture), 0), lambda: probe(picture)):
+            with self.assertRaises(PlateError):
+                read()
+        os.utime(picture, (1, 1))
+        self.assertEqual(picture_frame(str(picture), 0).shape, (4, 4, 4))
 
 
 class MovieTest(FolderCase):

@@ -92,7 +92,7 @@ class Jobs(QObject):
         name: str,
         step: str,
         function: Callable[[Job], Any],
-        done: Callable[[Any], None],
+        done: Callable[[Any], object],
         failed: Callable[[UserError], None],
         cancelled: Callable[[], None] = lambda: None,
     ) -> bool:

@@ -17,6 +17,7 @@ from lodestar.core.basics.paths import text_of
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, painted, with_found
 from lodestar.core.media.pictures import picture_frame
+from lodestar.core.media.trial import try_out
 from lodestar.core.scene.ground import proposal
 from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
 from lodestar.core.shape.trace import traced
@@ -46,7 +47,7 @@ class LongWork(QObject):
         self.session = session
         self.selector = matting.Selector()
 
-    def run_job(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], None]) -> None:
+    def run_job(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], object]) -> None:
         session = self.session
         cancelled = lambda: session.tell(f"{name} was cancelled.", "The shot is as it was.")
         if not session.jobs.start(name, step, function, done, session.fail, cancelled):
@@ -159,6 +160,25 @@ class LongWork(QObject):
 
     # drawings ------------------------------------------------------------------------------------------------------------------
 
+    def read_media(self, path: str | Path, read: Callable[[], Any], then: Callable[[Any], object]) -> None:
+        """Give what is read of a file of pictures, once its trial went well: as a job, since a file may be anything; at once where another
+        job is running."""
+
+        def tried(job: Job) -> Any:
+            began = time.monotonic()
+            try_out(path, lambda: job.step((time.monotonic() - began) / SECONDS, Path(path).name))
+            return read()
+
+        if not self.session.jobs.busy:
+            self.run_job("Opening", self.session.step, tried, then)
+            return
+        try:
+            found = tried(Job())
+        except UserError as error:
+            self.session.fail(error)
+        else:
+            then(found)
+
     def read_drawing(self, path: Path, then: Callable[[str], None]) -> None:
         """Give the source of a drawing (SVG), or of the outline of a cut-out picture, that can stand as a solid: at once, or as a job where
         it is a heavy one or a picture."""
@@ -174,6 +194,8 @@ class LongWork(QObject):
                 return
 
         def read(job: Job) -> str:
+            if not text:
+                try_out(path, lambda: job.step(0.0, path.name))
             drawing = text or traced(picture_frame(str(path), 0), lambda share: job.step(share, path.name))
             began = time.monotonic()
             return check_svg(drawing, lambda: job.step((time.monotonic() - began) / SECONDS, path.name), True)

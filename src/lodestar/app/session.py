@@ -300,15 +300,11 @@ class Session(QObject):
             self.settings.setValue(f"folder/{kind}", str(Path(path).parent))
         return path
 
-    def ask_picture(self, title: str, kind: str) -> tuple[str, int, int] | None:
-        """A picture, sequence or movie of the user's choice, with its width and height; None where none was chosen, or it cannot be read, which is
-        told."""
+    def ask_picture(self, title: str, kind: str, then: Callable[[str, int, int], object]) -> None:
+        """Give a picture, sequence or movie of the user's choice, with its width and height; one that cannot be read is told of."""
         path = self.ask_file(title, kind, PICTURES)
-        try:
-            return (path, *picture_size(path)) if path else None
-        except UserError as error:
-            self.fail(error)
-            return None
+        if path:
+            self.work.read_media(path, lambda: picture_size(path), lambda size: then(path, *size))
 
     def set_dragging(self, on: bool) -> None:
         """A view says that a drag begins or ends; what waited for its end is brought up to date."""

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMessageBox, QWidget
 from lodestar.core.basics.errors import UserError
 from lodestar.core.exchange.camera_file import write_camera
 from lodestar.core.media.deliveries import outputs_of
-from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, probe
+from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, PlateInfo, probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, found_again, with_plate
 
@@ -120,10 +120,7 @@ class ShotCommands:
         path, _ = QFileDialog.getOpenFileName(self.window, "Replace the clip", self._folder("clip"), f"{CLIPS};;All files (*)")
         if path:
             self._remember_folder("clip", path)
-            try:
-                self.session.files.replace_clip(Path(path))
-            except UserError as error:
-                self.session.fail(error)
+            self.session.files.replace_clip(Path(path))
 
     def open_demo(self) -> None:
         if self.may_leave():
@@ -133,21 +130,20 @@ class ShotCommands:
         path, _ = QFileDialog.getOpenFileName(self.window, "Where is the clip?", self._folder("clip"), f"{CLIPS};;All files (*)")
         if not path:
             return
-        try:
-            info = probe(path)
-        except UserError as error:
-            self.session.fail(error)
-            return
-        old = self.session.shot.plate
-        again = found_again(old, info) if old is not None else info
-        if again is None:
-            self.session.tell(
-                f"{Path(path).name} has another size or length than the clip of this shot.",
-                "It was not taken. Choose the right one, or open it as a new clip.",
-                "bad",
-            )
-            return
-        self.session.edit("Say where the clip is", lambda s: with_plate(s, again))
+
+        def take(info: PlateInfo) -> None:
+            old = self.session.shot.plate
+            again = found_again(old, info) if old is not None else info
+            if again is None:
+                self.session.tell(
+                    f"{Path(path).name} has another size or length than the clip of this shot.",
+                    "It was not taken. Choose the right one, or open it as a new clip.",
+                    "bad",
+                )
+                return
+            self.session.edit("Say where the clip is", lambda s: with_plate(s, again))
+
+        self.session.work.read_media(path, lambda: probe(path), take)
 
     def save(self) -> bool:
         kept = self.session.files

@@ -10,11 +10,14 @@ import msgspec
 from PyQt6.QtCore import QObject, QRunnable, Qt, QThreadPool, QTimer, pyqtSignal
 from PyQt6.QtGui import QImage
 
-from lodestar.core.basics.errors import UserError
+from lodestar.core.basics.apart import SECONDS
+from lodestar.core.basics.errors import PlateError, UserError
 from lodestar.core.basics.faults import state_folder
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import clear_parts
+from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.plates import PlateInfo, probe
+from lodestar.core.media.trial import try_out
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.shot.swaps import Left, Swap, age_in_words, left_behind
@@ -22,7 +25,6 @@ from lodestar.core.shot.swaps import Left, Swap, age_in_words, left_behind
 from .derived import Worked, keep, work_out
 
 AUTOSAVE_MS = 4000
-SLOW_BYTES = 1_200_000  # a shot file from here on is read beside the interface: it takes longer than a tenth of a second
 SMALL = (256, 144)  # px of the picture of a shot in lists
 DEMO = Path(__file__).resolve().parents[3] / "demo" / "open-night.lode"
 
@@ -68,14 +70,6 @@ class _Write(QRunnable):
             written.ended.emit(self.shot, None)
 
 
-def _size(path: Path) -> int:
-    """Of a file; 0 where there is none, which is told when it is read."""
-    try:
-        return path.stat().st_size
-    except OSError:
-        return 0
-
-
 class ShotFiles(QObject):
     """The file of the session's shot. path: None while it is untitled."""
 
@@ -115,36 +109,45 @@ class ShotFiles(QObject):
             self.remember(path)
         self.session.start_shot(shot)
 
-    def open(self, path: str | Path, without: tuple[str, ...] = ()) -> bool:
-        """Open a shot, or a clip as a new shot. without: parts of the shot that are left out, since they make no sense; it has no file then,
-        so that nothing is saved over the one that has them."""
-        path = Path(path).absolute()
-        file = path if not without else None
-        try:
-            if path.suffix.lower() != ".lode":
-                self._begin_with_clip(path)
-            elif _size(path) < SLOW_BYTES or self.session.jobs.busy:
-                self._begin_with(files.read(path, without), file)
-            else:
-                before = self.session.shot
+    def open(self, path: str | Path, without: tuple[str, ...] = ()) -> None:
+        """Open a shot, or a clip as a new shot, as a job: a file may be large, or anything. without: parts of the shot that are left out,
+        since they make no sense; it has no file then, so that nothing is saved over the one that has them."""
+        path, before = Path(path).absolute(), self.session.shot
+        is_shot = path.suffix.lower() == ".lode"
 
-                def read(job: Job) -> tuple[Shot, Worked | None]:
-                    shot = files.read(path, without)
-                    return shot, work_out(shot) if shot.solve is not None and shot.tracks is not None else None
+        def read(job: Job) -> tuple[Shot | PlateInfo, Worked | None]:
+            began = time.monotonic()
+            check = lambda: job.step((time.monotonic() - began) / SECONDS, path.name)
+            if not is_shot:
+                try_out(path, check)
+                return probe(path), None
+            shot = files.read(path, without)
+            for media in files.media_of(shot):
+                with contextlib.suppress(PlateError):  # told where it is to be seen
+                    try_out(media, check)
+            for item in shot.objects:
+                problem_of(item, shot.first)  # what it is made of is worked out here, which takes its time for a heavy drawing
+            return shot, work_out(shot) if shot.solve is not None and shot.tracks is not None else None
 
-                def begun(done: tuple[Shot, Worked | None]) -> None:
-                    shot, worked = done
-                    if worked is not None:
-                        keep(shot, worked)
-                    if self.session.shot is before or self.may_leave():  # something may have been done meanwhile
-                        self._begin_with(shot, file)
+        def begun(found: tuple[Shot | PlateInfo, Worked | None]) -> None:
+            what, worked = found
+            if self.session.shot is not before and not self.may_leave():  # something was done meanwhile
+                return
+            if isinstance(what, PlateInfo):
+                self._begin_with_clip(path, what)
+                return
+            if worked is not None:
+                keep(what, worked)
+            self._begin_with(what, path if not without else None)
 
-                refused = lambda error: self._refused(error, path, without)
-                self.session.jobs.start("Opening", "Plate", read, begun, refused)
-        except UserError as error:
-            self._refused(error, path, without)
-            return False
-        return True
+        if self.session.jobs.busy:
+            try:
+                begun(read(Job()))
+            except UserError as error:
+                self._refused(error, path, without)
+        else:
+            cancelled = lambda: self.session.tell(f"{path.name} was not opened.", "It was cancelled; the shot is as it was.")
+            self.session.jobs.start("Opening", "Plate", read, begun, lambda error: self._refused(error, path, without), cancelled)
 
     def _refused(self, error: UserError, path: Path, without: tuple[str, ...]) -> None:
         """A file that could not be opened; without the part that makes no sense it may be."""
@@ -182,16 +185,18 @@ class ShotFiles(QObject):
             )
         self.session.show_step("Place" if shot.objects else "Plate")
 
-    def _begin_with_clip(self, path: Path) -> None:
-        """A new shot of a clip; raises PlateError."""
-        info = probe(path)
+    def _begin_with_clip(self, path: Path, info: PlateInfo) -> None:
+        """A new shot of a clip."""
         self.start_shot(Shot(), None)
         self.session.edit(f"Open {path.name}", lambda s: msgspec.structs.replace(with_plate(s, info), name=path.stem))
         self._show_clip(path, info)
 
     def replace_clip(self, path: Path) -> None:
-        """Another clip under the shot that is open; says what it keeps. Raises PlateError."""
-        session, info, old = self.session, probe(path), self.session.shot
+        """Another clip under the shot that is open; says what it keeps."""
+        self.session.work.read_media(path, lambda: probe(path), lambda info: self._replaced(path, info))
+
+    def _replaced(self, path: Path, info: PlateInfo) -> None:
+        session, old = self.session, self.session.shot
         session.edit(f"Replace the clip by {path.name}", lambda s: with_plate(s, info))
         if session.shot.solve is old.solve and session.shot.tracks is old.tracks:
             session.tell(f"{path.name} is the clip of this shot now.", "It has the same size and length, so tracks, camera and titles were kept.")

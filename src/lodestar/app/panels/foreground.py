@@ -187,19 +187,19 @@ class ForegroundPanel(Panel):
         self.session.select(key.id)
 
     def _add_picture(self) -> None:
-        chosen = self.session.ask_picture("Choose a matte", "matte")
-        if chosen is not None:
-            path = chosen[0]
+        def add(path: str, *_: int) -> None:
             # a picture without alpha is all there: then its brightness is meant
             channel: Channel = "alpha" if picture_frame(path, 0)[..., 3].min() < 255 else "brightness"
             matte = Pictured(id=new_id(), name=Path(path).stem[:40], picture=path, channel=channel, first=self.session.shot.first)
             self.session.edit("Add a matte of a picture", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, matte)))
             self.session.select(matte.id)
 
+        self.session.ask_picture("Choose a matte", "matte", add)
+
     def _choose_picture(self) -> None:
-        chosen = self.session.ask_picture("Choose a matte", "matte")
-        if chosen is not None:
-            self._set("Choose the picture of a matte", picture=chosen[0])
+        id_ = self.session.selected
+        take = lambda path, *_: self.session.edit_item("Choose the picture of a matte", id_, picture=path)
+        self.session.ask_picture("Choose a matte", "matte", take)
 
     def _current(self):
         return next((m for m in self.session.shot.mattes if m.id == self.session.selected), None)

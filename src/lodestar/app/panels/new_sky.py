@@ -112,15 +112,11 @@ class NewSky:
         self.refresh()
 
     def _ask_picture(self) -> None:
-        chosen = self.session.ask_picture("Choose a sky", "sky")
-        if chosen is None:
-            return
-        path, wide, high = chosen
-        # twice as wide as high is a panorama of the full sphere; another covers as much of the horizon as a usual lens shows
-        width = self.session.shot.backdrop.width
-        fields = {
-            "kind": "picture",
-            "picture": path,
-            "width": width.changed(self.session.frame, (360.0 if wide == 2 * high else 70.0,), self.session.how),
-        }
-        self.session.edit_item("Choose a sky", "backdrop", **fields)
+        frame, how = self.session.frame, self.session.how
+
+        def take(path: str, wide: int, high: int) -> None:
+            # twice as wide as high is a panorama of the full sphere; another covers as much of the horizon as a usual lens shows
+            width = self.session.shot.backdrop.width.changed(frame, (360.0 if wide == 2 * high else 70.0,), how)
+            self.session.edit_item("Choose a sky", "backdrop", kind="picture", picture=path, width=width)
+
+        self.session.ask_picture("Choose a sky", "sky", take)

@@ -42,8 +42,6 @@ class PatternSection:
             self.session.edit("Choose pattern", lambda s: with_pattern(s, id_, texture, frame))
 
     def _ask(self) -> None:
-        chosen = self.session.ask_picture("Choose a picture", "texture")
-        if chosen is None:
-            return
-        path, id_ = chosen[0], self.session.selected
-        self.session.edit("Lay a picture over it", lambda s: with_picture(s, id_, path))
+        id_ = self.session.selected
+        lay = lambda path, *_: self.session.edit("Lay a picture over it", lambda s: with_picture(s, id_, path))
+        self.session.ask_picture("Choose a picture", "texture", lay)

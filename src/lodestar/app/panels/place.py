@@ -434,12 +434,15 @@ class PlacePanel(LetterPanel):
             self.session.work.read_drawing(Path(path), take)
 
     def _choose_picture(self) -> None:
-        chosen, item = self.session.ask_picture("Choose a picture", "card"), self.session.object()
-        if chosen is None or not isinstance(item, Card):
-            return
-        path, wide, high = chosen
-        width = item.height.changed(self.session.frame, (item.height.at(self.session.frame)[0] * wide / high,), self.session.how)
-        self._set("Choose a picture", picture=path, pattern="picture", width=width)
+        id_, frame, how = self.session.selected, self.session.frame, self.session.how
+
+        def take(path: str, wide: int, high: int) -> None:
+            card = next((o for o in self.session.shot.objects if o.id == id_), None)
+            if isinstance(card, Card):
+                width = card.height.changed(frame, (card.height.at(frame)[0] * wide / high,), how)
+                self.session.edit_item("Choose a picture", id_, picture=path, pattern="picture", width=width)
+
+        self.session.ask_picture("Choose a picture", "card", take)
 
     def _mesh_points(self, add: bool) -> None:
         item, tracks = self.session.object(), sorted(self.session.tracks)

@@ -27,18 +27,18 @@ TOLD = 3  # exit status with a UserError on the error stream
 SOURCE = Path(__file__).resolve().parents[3]
 
 
-def apart(function: str, data: bytes, noun: str, check: Callable[[], object] = lambda: None) -> dict[str, np.ndarray]:
+def apart(function: str, data: bytes, noun: str, check: Callable[[], object] = lambda: None, most_bytes: int = MOST_BYTES) -> dict[str, np.ndarray]:
     """What `function` ('module:name', bytes -> arrays by name) makes of the bytes.
 
     noun: what the bytes are, in a sentence: "The drawing". check is called every 20 ms and may raise, which ends the work. Raises UserError
-    as the function does, and where the work takes longer than SECONDS, more memory than MOST_BYTES, or dies.
+    as the function does, and where the work takes longer than SECONDS, more memory than `most_bytes`, or dies.
     """
     env = {**os.environ, "PYTHONPATH": os.pathsep.join([str(SOURCE), os.environ.get("PYTHONPATH", "")]), "OPENBLAS_NUM_THREADS": "1"}
     # files, not pipes: nobody has to read and write in turns
     with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as made, tempfile.TemporaryFile() as told:
         given.write(data)
         given.seek(0)
-        command = [sys.executable, "-m", "lodestar.core.basics.apart", function]
+        command = [sys.executable, "-m", "lodestar.core.basics.apart", function, str(most_bytes)]
         child = subprocess.Popen(command, stdin=given, stdout=made, stderr=told, env=env)
         try:
             until = time.monotonic() + SECONDS
@@ -58,15 +58,15 @@ def apart(function: str, data: bytes, noun: str, check: Callable[[], object] = l
         raise UserError(*json.loads(err.decode().splitlines()[-1]))
     if child.returncode:
         memory = b"MemoryError" in err or b"bad_alloc" in err
-        why = f"needs more than {MOST_BYTES / 2**30:.0f} GB of memory" if memory else "could not be worked out"
+        why = f"needs more than {most_bytes / 2**30:.0f} GB of memory" if memory else "could not be worked out"
         raise UserError(f"{noun} {why}, and was left.", "Simplify it and save it again.")
     with np.load(io.BytesIO(out), allow_pickle=False) as arrays:
         return dict(arrays)
 
 
-def main(function: str) -> int:
+def main(function: str, most_bytes: int) -> int:
     """The child: reads bytes from its input, writes arrays (.npz) to its output."""
-    resource.setrlimit(resource.RLIMIT_AS, (MOST_BYTES, MOST_BYTES))
+    resource.setrlimit(resource.RLIMIT_AS, (most_bytes, most_bytes))
     resource.setrlimit(resource.RLIMIT_CPU, (int(SECONDS) + 1, int(SECONDS) + 1))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     module, _, name = function.partition(":")
@@ -84,4 +84,4 @@ def main(function: str) -> int:
 if __name__ == "__main__":
     from lodestar.core.basics import apart as own  # the errors that are raised must be those that are caught: one module, not two
 
-    sys.exit(own.main(sys.argv[1]))
+    sys.exit(own.main(sys.argv[1], int(sys.argv[2])))

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..basics.colour import decode
 from ..basics.errors import PlateError
-from .plates import _read_picture
+from .plates import read_picture
 from .sizes import check_size, size_in_header
 
 WIDE, HIGH = 1024, 512  # px that are kept: a third of a degree each
@@ -46,7 +46,7 @@ def _read(file: Path, changed: float) -> np.ndarray:
     if file.suffix.lower() == ".hdr":
         light = _radiance(file)
     else:
-        light = _read_picture(file)
+        light = read_picture(file)
         if light.dtype != np.float32:
             light = decode(light.astype(np.float32) / np.iinfo(light.dtype).max, "srgb")
     light = np.clip(np.nan_to_num(light, nan=0.0, posinf=MOST_LIGHT, neginf=0.0), 0, MOST_LIGHT).astype(np.float32)

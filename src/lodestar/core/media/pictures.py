@@ -10,6 +10,7 @@ import numpy as np
 from ..basics.errors import PlateError
 from .plates import SEQUENCE_SUFFIXES, Plate, PlateInfo, file_url, open_plate, probe, sequence_files
 from .sizes import check_size, size_in_header
+from .trial import refuse_known
 
 CARD_SIDE = 8192  # px; with its halvings it takes 360 MB
 
@@ -28,6 +29,7 @@ def _movie(path: str, changed: float, thread: int) -> tuple[PlateInfo, Plate]:
 
 @functools.lru_cache(maxsize=16)
 def _still(path: Path, changed: float) -> np.ndarray:
+    refuse_known(path)
     check_size(path, *size_in_header(path), CARD_SIDE)
     try:
         # a % in the name of a single picture is a letter

@@ -17,6 +17,7 @@ import numpy as np
 from ..basics.colour import LINEAR_PICTURE, SRGB_PICTURE, Colour, encode, from_tags
 from ..basics.errors import PlateError
 from .sizes import check_size, size_in_header
+from .trial import refuse_known
 from .yuv import rgb_of
 
 SEQUENCE_SUFFIXES = {".png", ".jpg", ".jpeg", ".tif", ".tiff", ".exr"}
@@ -74,6 +75,7 @@ def probe(path: str | Path, fps: Fraction = Fraction(25)) -> PlateInfo:
     Raises PlateError when the file is missing, empty, cut, or holds no picture.
     """
     path = Path(path)
+    refuse_known(path)
     try:
         str(path).encode()
     except UnicodeEncodeError as error:
@@ -221,8 +223,8 @@ def sequence_files(path: Path) -> list[Path]:
 
 def _probe_sequence(path: Path, fps: Fraction) -> PlateInfo:
     files = sequence_files(path)
-    picture = _read_picture(files[0])
-    last = _read_picture(files[-1])
+    picture = read_picture(files[0])
+    last = read_picture(files[-1])
     if last.shape != picture.shape:
         raise PlateError(
             _size_sentence(files[-1].name, last, picture.shape[1], picture.shape[0]),
@@ -248,7 +250,7 @@ def _size_sentence(name: str, picture: np.ndarray, width: int, height: int) -> s
     return f"{name} is {picture.shape[1]} × {picture.shape[0]}, but the clip began with {width} × {height}."
 
 
-def _read_picture(path: Path) -> np.ndarray:
+def read_picture(path: Path) -> np.ndarray:
     """(h, w, 3) red, green, blue: uint8, uint16, or float32 linear for EXR."""
     check_size(path, *size_in_header(path))
     if path.suffix.lower() == ".exr":
@@ -282,7 +284,7 @@ class SequencePlate:
         """(h, w, 3) code values of frame `index` (linear light for EXR)."""
         if not 0 <= index < len(self.files):
             raise PlateError(f"Picture {index} of {Path(self.info.path).name} is missing.", "Put the picture back.")
-        picture = _read_picture(self.files[index])
+        picture = read_picture(self.files[index])
         if picture.shape[:2] != (self.info.height, self.info.width):
             raise PlateError(
                 _size_sentence(self.files[index].name, picture, self.info.width, self.info.height),
@@ -426,4 +428,5 @@ def open_plate(info: PlateInfo) -> Plate:
         raise PlateError(
             f"The clip {Path(info.path).name} is not in {Path(info.path).parent} any more.", "Say where it is now; the shot itself is whole."
         )
+    refuse_known(info.path)
     return SequencePlate(info) if info.kind == "sequence" else MoviePlate(info)

@@ -210,6 +210,13 @@ def _with_paths(shot: Shot, change: Callable[[str], str]) -> Shot:
     return msgspec.structs.replace(shot, objects=objects, mattes=mattes, **singles)
 
 
+def media_of(shot: Shot) -> tuple[str, ...]:
+    """The paths of all media that a shot uses: its clip, pictures and movies."""
+    found: dict[str, None] = {}
+    _with_paths(shot, lambda path: (path, found.setdefault(path))[0])
+    return tuple(found)
+
+
 def _with_own_paths(item: Any, change: Callable[[str], str]) -> Any:
     paths = {name: change(path) for name in paths_of(type(item)) if (path := getattr(item, name))}
     return msgspec.structs.replace(item, **paths) if paths else item

@@ -13,12 +13,14 @@ from lodestar.core.edits import placing
 from lodestar.core.edits.arrange import added, new_id
 from lodestar.core.evaluate.ground import hidden_share
 from lodestar.core.evaluate.pointing import Points, ground_under, placed_whole, surface_under
+from lodestar.core.media.pictures import picture_size
 from lodestar.core.scene.surfaces import Patch, heading_towards, on_ground
 from lodestar.core.shot.objects import Box, Object
 
 from ... import theme
 from ...derived import covariances_of, points_of
 from ...measures import figure, length, shown
+from ...session import PICTURES
 from .. import overlays
 from .marks import Lasso, caught
 from .tool import NUMBER, REACH_PX, HeightTool, Tool
@@ -285,7 +287,16 @@ class PlaceCard(PlaceObject):
 
 class PlacePicture(FileObject):
     name, label, icon, tip = "picture", "Picture", "image", "Choose a picture, movie or sequence; it stands on a card where you click"
-    kind, filter = "card", "Pictures and movies (*.png *.jpg *.jpeg *.tif *.tiff *.mp4 *.mov *.mkv *.webm);;All files (*)"
+    kind, filter = "card", PICTURES
+
+    def place(self) -> None:
+        at = self.pointer
+
+        def place(_: object) -> None:
+            self.pointer = at
+            super(PlacePicture, self).place()
+
+        self.session.work.read_media(self.path, lambda: picture_size(self.path), place)
 
     def make(self, patch: Patch) -> Object:
         return placing.picture_at(self.spot(patch), self.path)
