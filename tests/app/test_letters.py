@@ -10,13 +10,16 @@ from PyQt6.QtGui import QInputMethodEvent, QTextCursor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QMenu, QPushButton
 
+from lodestar.app.derived import points_of
 from lodestar.app.faces import picture_of
 from lodestar.app.surfaces import SurfaceChooser
 from lodestar.core.evaluate.lettering import piece_box, title_parts, title_pieces
+from lodestar.core.evaluate.objects import pose_of
+from lodestar.core.scene.poses import moved
 from lodestar.core.shape.fonts import SHIPPED, SHIPPED_FOLDER, system_faces
 from tests.app.test_hand import DemoCase
 
-LEFT = Qt.MouseButton.LeftButton
+LEFT, CTRL = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.ControlModifier
 
 
 class LettersCase(DemoCase):
@@ -182,6 +185,50 @@ class ListsTest(LettersCase):
         self.mouse(QEvent.Type.MouseMove, (at.x(), at.y() + 30), widget=row)
         QTest.mouseRelease(row, LEFT, pos=at + QPoint(0, 30))
         self.assertEqual([x.name for x in self.title().layers], ["Outline", "Darker back", "Edge"])
+
+    def test_words_are_laid_on_a_path_that_is_drawn_dragged_and_taken_away(self):
+        self.unfold("lines")
+        before = self.title()
+        self.click("path-draw")
+        self.assertEqual(self.session.tool, "words-path")
+        round_ = np.linspace(0, 2 * np.pi, 41)
+        self.drag(np.stack([300 + 110 * round_, 600 + 60 * np.sin(round_)], 1))
+        laid = self.title()
+        self.assertGreater(len(laid.path), 3 * 3)
+        self.assertLess(len(laid.path), 3 * 14, "few points, which can be dragged")
+        own = np.array(laid.path).reshape(-1, 3)
+        np.testing.assert_allclose(moved(pose_of(self.session.shot, laid, self.session.frame), own)[:, 2], 0, atol=0.02)
+        self.wait_picture("final")
+        seen = self.pixels().copy()
+        tool = self.canvas.tool
+        at = tool._points_on_widget(laid)[1]
+        self.drag([at, at + [0, -15], at + [0, -30]], plate=False)
+        np.testing.assert_allclose(tool._points_on_widget(self.title())[1], at + [0, -30], atol=1)
+        self.assertEqual(self.title().path[6:], laid.path[6:])
+        self.key(Qt.Key.Key_Delete)
+        self.assertEqual(len(self.title().path), len(laid.path) - 3)
+        self.click("path-lying")
+        self.wait_picture("final")
+        self.assertGreater(int((np.abs(self.pixels().astype(int) - seen).max(-1) > 40).sum()), 2000)
+        self.click("path-forget")
+        self.assertEqual(self.title().path, ())
+        # point after point, on points of the scene; one alone is no path
+        self.click("path-draw")
+        points = points_of(self.session.shot)
+        camera = self.canvas.camera()
+        xy, depth = camera.project(points)
+        near = np.flatnonzero((depth > 0) & (xy[:, 0] > 300) & (xy[:, 0] < 900) & (xy[:, 1] > 480) & (xy[:, 1] < 700))
+        first, last = near[np.argmin(xy[near, 0])], near[np.argmax(xy[near, 0])]
+        self.click_at(xy[first], CTRL)
+        self.key(Qt.Key.Key_Return)
+        self.assertIn("two points", self.told())
+        self.click_at(xy[last], CTRL)
+        self.key(Qt.Key.Key_Return)
+        ends = moved(pose_of(self.session.shot, self.title(), self.session.frame), np.array(self.title().path).reshape(-1, 3))
+        np.testing.assert_allclose(ends, points[[first, last]], atol=1e-4)
+        while self.title() != before:
+            self.assertTrue(self.session.history.undo_label)
+            self.session.undo()
 
     def test_a_smear_is_dragged_in_the_picture_and_keyed(self):
         self.unfold("deform")

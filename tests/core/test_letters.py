@@ -157,7 +157,7 @@ class SettingTest(unittest.TestCase):
 
 def letters_height(text: str) -> float:
     low, high = title_box(Title(id="h", text=text), 0)
-    return float(high[1] - low[1])
+    return float(high[2] - low[2])
 
 
 class FormTest(unittest.TestCase):

@@ -38,7 +38,7 @@ from lodestar.core.shot.objects import (
 from lodestar.core.shot.objects import PIVOTS as ABOUT
 
 from ..faces import FaceChooser
-from ..fields import Choice, Line, NumberField, Section, Swatch, Words, button, quiet
+from ..fields import Choice, Line, NumberField, Section, Swatch, Words, button, quiet, tick
 from .entries import Entries
 from .panel import Panel
 from .profile import ProfileCurve
@@ -108,6 +108,7 @@ class LetterPanel(ObjectPanel):
         self.align.activated.connect(lambda i: self._set("Align", align=ALIGNS[i]))
         setting.add("Align", self.align)
         self.value_rows(setting, self._id, Title, "title", parts=("line_spacing", "word_spacing", "letter_width", "bend"))
+        self._path(setting)
         self.capitals = QCheckBox("All capitals")
         self.capitals.setObjectName("capitals")
         self.capitals.setToolTip("Set all letters as capitals; the words stay as they were typed")
@@ -121,6 +122,22 @@ class LetterPanel(ObjectPanel):
         self.features = self._line(setting, "Features", "features", "OpenType features by their tags: smcp (small capitals), ss01, liga=0")
         self.axes = self._line(setting, "Axes", "axes", "Places of a variable face on its axes: wght=650, wdth=80")
         self.lines = setting
+
+    def _path(self, section: Section) -> None:
+        draw = button("Draw a path…", "path-draw", "Draw the line that the words stand on, over a surface or from point to point", self._draw_path)
+        forget = lambda: self._set("Take the path away", path=())
+        self.forget_path = button("Straight again", "path-forget", "Takes the path away", forget)
+        section.add_buttons(draw, self.forget_path)
+        tip = "The letters lie on the surface along the path; off: they stand on it"
+        self.lying = tick("Lying on the surface", "path-lying", tip, lambda on: self._set("Lie along the path", lying=on))
+        section.add("", self.lying)
+        self.value_rows(section, self._id, Title, "title", parts=("along",))
+
+    def _draw_path(self) -> None:
+        item = self.session.object()
+        if isinstance(item, Title) and item.path:
+            self._set("Take the path away", path=())  # another one is drawn
+        self.session.use_tool("words-path")
 
     def _variable(self) -> None:
         axes, chosen = self._kind("Axes of a variable face", Title), self.section("Chosen axis")
@@ -484,6 +501,9 @@ class LetterPanel(ObjectPanel):
             if self.face.findText(item.face) < 0:
                 self.face.addItem(item.face)  # of a file, or one that is not here
             self.face.setCurrentText(item.face)
+            self.forget_path.setEnabled(bool(item.path))
+            self.lying.setEnabled(bool(item.path))
+            self.lying.setChecked(item.lying)
             self.capitals.setChecked(item.capitals)
             self.small_capitals.setChecked(item.small_capitals)
             self.small_capitals.setEnabled(not item.capitals)

@@ -40,6 +40,8 @@ TICK_NAMES = {
     "eyes": ("As tracked", "Show what the tracker is shown: contrast and blur, and what is kept out dark"),
 }
 
+QWIDGETSIZE_MAX = 16_777_215  # as Qt has it, which PyQt does not name
+
 
 class Viewer(QWidget):
     def __init__(self, session: Session, pictures: Pictures) -> None:
@@ -198,7 +200,9 @@ class Viewer(QWidget):
 
     def _fit_hint(self) -> None:
         """In lines that the picture's view is wide enough for."""
-        self.hint.setWordWrap(False)  # its size is then that of one line
+        self.hint.setWordWrap(False)  # its size is then that of one line, once the width of the words before is forgotten
+        self.hint.setMinimumWidth(0)
+        self.hint.setMaximumWidth(QWIDGETSIZE_MAX)
         one_line, room = self.hint.sizeHint().width(), max(self.canvas.width() - 16, 60)
         self.hint.setWordWrap(one_line > room)
         self.hint.setFixedWidth(min(one_line, room))

@@ -3,10 +3,14 @@
 from typing import Any
 
 import msgspec
+import numpy as np
 
 from ..basics.errors import UserError
+from ..basics.geometry import F64, vector
 from ..basics.keyed import Key, Keyed, constant
 from ..evaluate.lettering import title_face
+from ..evaluate.objects import pose_of
+from ..scene.poses import moved
 from ..shape.drawings import drawing_parts
 from ..shape.face_files import OpenedFace, known_here, stored
 from ..shape.outlines import axes_in
@@ -246,3 +250,36 @@ def moved_child(shot: Shot, id_: str, field: str, child: str, by: int) -> Shot:
     to = min(max(at + by, 0), len(own) - 1)
     own.insert(to, own.pop(at))
     return with_things(shot, {id_: msgspec.structs.replace(item, **{field: tuple(own)})})
+
+
+def with_path(shot: Shot, id_: str, frame: float, places: F64, normal: F64) -> Shot:
+    """The title with its words on a path through places (n, 3) of the scene, on a surface with this normal (3,) there."""
+    title = find(shot, id_)
+    if not isinstance(title, Title) or len(places) < 2:
+        return shot
+    back = np.linalg.inv(pose_of(shot, title, frame))
+    own = back[:3, :3] @ normal
+    return with_things(shot, {id_: msgspec.structs.replace(title, path=_plain(moved(back, places)), path_normal=vector(own / np.linalg.norm(own)))})
+
+
+def with_path_point(shot: Shot, id_: str, frame: float, number: int, to: F64) -> Shot:
+    """One point of a title's path elsewhere, (3,) in the scene."""
+    title = find(shot, id_)
+    if not isinstance(title, Title) or 3 * number >= len(title.path):
+        return shot
+    points = np.array(title.path).reshape(-1, 3)
+    points[number] = moved(np.linalg.inv(pose_of(shot, title, frame)), to)
+    return with_things(shot, {id_: msgspec.structs.replace(title, path=_plain(points))})
+
+
+def without_path_point(shot: Shot, id_: str, number: int) -> Shot:
+    """A title's path without one of its points; two are left at least."""
+    title = find(shot, id_)
+    if not isinstance(title, Title) or len(title.path) <= 6:
+        return shot
+    points = np.delete(np.array(title.path).reshape(-1, 3), number, 0)
+    return with_things(shot, {id_: msgspec.structs.replace(title, path=_plain(points))})
+
+
+def _plain(points: F64) -> tuple[float, ...]:
+    return tuple(float(round(v, 5)) for v in points.ravel())

@@ -125,10 +125,10 @@ class Letters(Extrusions):
 
     def box(self, item: Title, frame: float) -> tuple[np.ndarray, np.ndarray]:
         low, high = title_box(counted(item, frame), frame)
-        height, half = self.sizes(item, frame)
         # round letters reach a hair below the base line on which all stand
-        foot = 0.0 if -OVERSHOOT < low[1] < 0 else low[1]
-        return np.array([low[0] * height, -half, foot * height]), np.array([high[0] * height, half, high[1] * height])
+        low[2] = 0.0 if -OVERSHOOT < low[2] < 0 else low[2]
+        height = self.sizes(item, frame)[0]
+        return low * height, high * height
 
     def problem(self, item: Title, frame: float) -> str:
         return title_problem(counted(item, frame), frame)

@@ -17,6 +17,7 @@ from ..shape.outlines import axes_in, cap_height, has_feature, has_letter
 from ..shape.setting import Piece, Setting, Style, letters_of, piece_box, pieces_of
 from ..shot.objects import AXES, Bend, Deforming, Extruded, Layer, Mover, Pull, Relief, Rgb, Smear, Title, Twist, Wave
 from ..shot.objects import Style as TextStyle
+from .lines import Line
 
 LEAST = 1e-4  # metres; nothing is thinner
 IN_PLACE = np.eye(4)
@@ -96,8 +97,12 @@ def layers_at(item: Extruded, frame: float) -> Iterator[tuple[Form, F64, Rgb | N
 
 def deformed_parts(item: Extruded, parts: list[Part], box: tuple[F64, F64], frame: float) -> list[Part]:
     """The solids with what deforms the object at a frame. box: low and high corner (3,) of the object as it is without, in heights."""
-    by = tuple(found for one in item.deforms if one.on and (found := _deformation(one, box, frame)) is not None)
+    by = _deformations(item, box, frame)
     return [part._replace(mesh=deformed(part.mesh, part.place, by)) for part in parts] if by else parts
+
+
+def _deformations(item: Extruded, box: tuple[F64, F64], frame: float) -> tuple[Deformation, ...]:
+    return tuple(found for one in item.deforms if one.on and (found := _deformation(one, box, frame)) is not None)
 
 
 def _deformation(one: Deforming, box: tuple[F64, F64], frame: float) -> Deformation | None:
@@ -290,7 +295,7 @@ def title_places(title: Title, frame: float) -> F64:
 
 def letters_move(title: Title) -> bool:
     """Whether anything within the title moves by itself."""
-    keyed = (title.spacing, title.word_spacing, title.line_spacing, title.letter_width, title.bend)
+    keyed = (title.spacing, title.word_spacing, title.line_spacing, title.letter_width, title.bend, title.along)
     layers = [value for layer in title.layers for value in (layer.offset, layer.size)]
     return bool(title.movers) or any(value.keys for value in (*keyed, *layers))
 
@@ -339,18 +344,33 @@ def carets(title: Title, frame: float) -> F64:
     return found
 
 
+def caret_ends(title: Title, frame: float, low: float = -0.12, high: float = 1.12) -> F64:
+    """(n + 1, 2, 3) foot and top of the caret before each letter and after the last, on the front of the letters where the line and what
+    deforms them take these, in cap heights of the title's own axes. Raises UserError."""
+    flat, (pieces, _) = carets(title, frame), title_pieces(title, frame)
+    front = -title.depth.at(frame)[0] / 2 / max(title.height.at(frame)[0], LEAST)
+    own = np.array([[0.0, front, low, 1.0], [0.0, front, high, 1.0]])
+    places = Line(title, pieces, frame).places(flat[:, 0], flat[:, 1])
+    ends = np.einsum("nij,kj->nki", places, own)[..., :3].reshape(-1, 3)
+    for deformation in _deformations(title, title_box(title, frame), frame):
+        ends = deformation(ends)
+    return ends.reshape(-1, 2, 3)
+
+
 def title_box(title: Title, frame: float) -> tuple[F64, F64]:
-    """Low and high corner (2,) of the words of a title, in cap heights, where they stand without movers."""
+    """Low and high corner (3,) of the words of a title, in cap heights, where they stand without movers and deformations."""
+    deep = max(title.depth.at(frame)[0], LEAST) / 2 / max(title.height.at(frame)[0], LEAST)
     try:
         pieces, setting = title_pieces(title, frame)
     except UserError:
         pieces = ()
     if not pieces:
-        return np.array([-0.5, 0.0]), np.array([0.5, 1.0])
+        return np.array([-0.5, -deep, 0.0]), np.array([0.5, deep, 1.0])
     boxes = _boxes(pieces)
     places = _on_line(title, pieces, np.zeros(len(pieces)), frame)
-    corners = [places @ np.stack([boxes[:, a], np.zeros(len(boxes)), boxes[:, b], np.ones(len(boxes))], 1)[..., None] for a in (0, 2) for b in (1, 3)]
-    found = np.concatenate(corners)[:, [0, 2], 0]
+    one = np.ones(len(boxes))
+    corners = [places @ np.stack([boxes[:, a], y * one, boxes[:, b], one], 1)[..., None] for a in (0, 2) for b in (1, 3) for y in (-deep, deep)]
+    found = np.concatenate(corners)[:, :3, 0]
     return found.min(0), found.max(0)
 
 
@@ -379,23 +399,11 @@ def _bevelled(form: Form, factor: float) -> Form:
 
 
 def _on_line(title: Title, pieces: tuple[Piece, ...], aside: F64, frame: float) -> F64:
-    """(n, 4, 4) from the axes of each solid to where it stands: on the base line, or on the circle that this is bent to."""
+    """(n, 4, 4) from the axes of each solid to where it stands: its middle on the line, so that it stays a solid of its own."""
     x, y = np.array([piece.x for piece in pieces]) + aside, np.array([piece.y for piece in pieces])
-    places = np.tile(np.eye(4), (len(pieces), 1, 1))
-    degrees = title.bend.at(frame)[0]
-    if abs(degrees) < 1e-3 or not len(pieces):
-        places[:, 0, 3], places[:, 2, 3] = x, y
-        return places
-    length = max(max(p.letters[-1].x + p.letters[-1].advance for p in pieces) - min(p.x for p in pieces), 1e-6)
-    radius = length / np.deg2rad(degrees)
-    boxes = _boxes(pieces)
-    half = (boxes[:, 0] + boxes[:, 2]) / 2
-    angle = (x + half) / radius
-    c, s = np.cos(angle), np.sin(angle)
-    places[:, 0, 0], places[:, 0, 2], places[:, 2, 0], places[:, 2, 2] = c, s, -s, c
-    # the middle of each letter stands on the circle, whose top is where the base line was
-    places[:, 0, 3] = s * (radius + y) - c * half
-    places[:, 2, 3] = c * (radius + y) + s * half - radius
+    half = _boxes(pieces)[:, [0, 2]].mean(1)
+    places = Line(title, pieces, frame).places(x + half, y)
+    places[:, :3, 3] -= places[:, :3, 0] * half[:, None]
     return places
 
 

@@ -27,6 +27,7 @@ from .objects import ALIGNS, BACKS, ORDERS, PIVOTS, PROFILES, SURFACED, TEXTURES
 
 # limits, each far above what anybody makes: they keep nonsense from being computed for hours
 MOST_LETTERS, MOST_SVG, MOST_PATH = 5_000, 20_000_000, 4_096  # characters of a title's words, of a drawing, of a path
+MOST_PLACES = 1000  # points of the path of a title
 MOST_PACKED = 8_000_000  # bytes of a picture that is kept in the shot
 MOST_TEXT, MOST_ITEMS, MOST_KEYS = 10_000, 10_000, 100_000  # characters of any other text, things in a list, keys of a value
 MOST_SIDE, MOST_FRAMES, MOST_SMOOTH = 32_768, 10_000_000, 100  # px, frames of a clip, rounds of smoothing
@@ -200,6 +201,8 @@ def _check_object(where: str, item: Object) -> None:
         _need(letters <= MOST_LETTERS, f"{where}.text", f"has {letters:,} letters; {MOST_LETTERS:,} are the most")
     if isinstance(item, Title):
         _one_of(f"{where}.align", item.align, ALIGNS)
+        _need(len(item.path) % 3 == 0, f"{where}.path", f"has {len(item.path)} numbers, which are no triples of x, y, z")
+        _need(len(item.path) <= 3 * MOST_PLACES, f"{where}.path", f"has {len(item.path) // 3:,} points; {MOST_PLACES:,} are the most")
         for k, mover in enumerate(item.movers):
             for name, known in (("by", UNITS), ("order", ORDERS), ("about", PIVOTS)):
                 _one_of(f"{where}.movers[{k}].{name}", getattr(mover, name), known)

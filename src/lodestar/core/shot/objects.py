@@ -344,7 +344,9 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
 
     number: what stands for a pattern in braces in the text, as {#,##0.0}.
     features: of OpenType by their tags, as 'smcp, ss01, liga=0'; axes: of a variable face, as 'wght=650'; face_axes: those that are keyed. capitals: all letters as capitals; small_capitals: small letters as small capitals. bend: degrees of the circle on
-    which the base line lies, over its whole length, upward bulge above 0; its letters stand on it. styles, kerns: what some
+    which the base line lies, over its whole length, upward bulge above 0; its letters stand on it. path: x, y, z of points, in own axes and
+    metres, through which the base line goes smoothly in place of that; path_normal: of the surface that it lies on; lying: whether the letters
+    lie on that surface along the path, or stand on it. styles, kerns: what some
     letters have of their own; movers: what moves letter by letter, one after the other.
     """
 
@@ -366,6 +368,12 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
     bend: Annotated[Keyed, Row("Bend", "°", 0.5, 1, -360, 360, tip="Lays the base line on a circle: so many degrees of it, upward above 0")] = (
         constant(0.0)
     )
+    path: tuple[float, ...] = ()
+    path_normal: tuple[float, float, float] = (0.0, 0.0, 1.0)
+    lying: bool = False
+    along: Annotated[Keyed, Row("Along the path", "%", 0.2, 1, -200, 200, 100, tip="How far the words are along their path, from its middle")] = (
+        constant(0.0)
+    )
     number: Annotated[
         Keyed, Row("Number", "", 1, 2, tip="Stands in the words where these have a pattern in braces: {#,##0} or {0.00}; keyed, it counts")
     ] = constant(0.0)
@@ -377,6 +385,9 @@ class Title(Extruded, frozen=True, kw_only=True, tag="title"):
     kerns: tuple[Kern, ...] = ()
     movers: tuple[Mover, ...] = ()
     face_axes: tuple[FaceAxis, ...] = ()
+
+    def shape_sized(self, factor: float) -> dict[str, object]:
+        return {"path": tuple(x * factor for x in self.path)}
 
     @property
     def name(self) -> str:

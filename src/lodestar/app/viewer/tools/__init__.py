@@ -15,6 +15,7 @@ from .shadow import AlongShadow
 from .sky import TurnSky, TurnSurroundings
 from .stone import TakeStone
 from .typing import TypeWords
+from .words_path import DrawWordsPath
 
 TOOLS = {
     "Track": (ChooseMarks, DrawRegion, MoreHere, PlaceByHand),
@@ -33,6 +34,7 @@ TOOLS = {
         AlongPath,
         TypeWords,
         DragDeform,
+        DrawWordsPath,
         FlyThrough,
         TakeStone,
         ChooseMarks,

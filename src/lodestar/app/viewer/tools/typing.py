@@ -1,5 +1,6 @@
 """Typing on the letters themselves: a caret that stands on them in perspective, and the words that are chosen."""
 
+import cv2
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
@@ -7,7 +8,7 @@ from PyQt6.QtWidgets import QApplication
 
 from lodestar.core.edits import letters
 from lodestar.core.evaluate.counting import numbers_in
-from lodestar.core.evaluate.lettering import carets
+from lodestar.core.evaluate.lettering import caret_ends, carets
 from lodestar.core.evaluate.objects import box_of, pose_of
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot.objects import Title, is_there
@@ -25,10 +26,14 @@ def title_under(canvas, at: QPointF) -> Title | None:
     found: list[tuple[float, Title]] = []
     for title in shot.objects if camera is not None else ():
         if isinstance(title, Title) and is_there(title, frame) and not title.locked:
-            (x0, y0, z0), (x1, _, z1) = box_of(title, frame)
-            corners = moved(pose_of(shot, title, frame), np.array([[x0, y0, z0], [x1, y0, z0], [x1, y0, z1], [x0, y0, z1]]))
-            xy, depth = camera.project(corners)
-            if (depth > 0.01).all() and polygon(canvas.to_widget(xy)).containsPoint(at, Qt.FillRule.OddEvenFill):
+            (x0, y0, z0), (x1, y1, z1) = box_of(title, frame)
+            # a straight title by its front; one on a path goes away from that
+            ways = ((x0, y0, z0), (x1, y0, z0), (x1, y0, z1), (x0, y0, z1)) + (
+                ((x0, y1, z0), (x1, y1, z0), (x1, y1, z1), (x0, y1, z1)) * bool(title.path)
+            )
+            xy, depth = camera.project(moved(pose_of(shot, title, frame), np.array(ways)))
+            hull = cv2.convexHull(canvas.to_widget(xy).astype(np.float32))[:, 0]
+            if (depth > 0.01).all() and polygon(hull).containsPoint(at, Qt.FillRule.OddEvenFill):
                 found.append((float(depth.mean()), title))
     return min(found, key=lambda one: one[0])[1] if found else None
 
@@ -68,14 +73,9 @@ class TypeWords(Tool):
 
     def _ends(self, title: Title) -> np.ndarray:
         """(n + 1, 2, 2) px of the view: foot and top of the caret before each letter, and after the last."""
-        camera = self.canvas.camera()
-        places = carets(title, self.session.frame)
-        height, deep = title.height.at(self.session.frame)[0], title.depth.at(self.session.frame)[0]
-        flat = np.zeros((len(places), 2, 3))
-        flat[:, :, 0] = places[:, None, 0] * height
-        flat[:, 0, 2], flat[:, 1, 2] = (places[:, 1] - 0.12) * height, (places[:, 1] + 1.12) * height
-        flat[:, :, 1] = -deep / 2
-        xy, depth = camera.project(moved(pose_of(self.session.shot, title, self.session.frame), flat))
+        camera, height = self.canvas.camera(), title.height.at(self.session.frame)[0]
+        ends = caret_ends(title, self.session.frame) * height
+        xy, depth = camera.project(moved(pose_of(self.session.shot, title, self.session.frame), ends))
         return np.where((depth > 0.01)[..., None], self.canvas.to_widget(xy), np.nan)
 
     def _at(self, at: QPointF) -> int:
