@@ -5,6 +5,7 @@ import unittest
 from unittest import mock
 
 import numpy as np
+from fontTools.ttLib import TTCollection, TTFont
 from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtGui import QInputMethodEvent, QTextCursor
 from PyQt6.QtTest import QTest
@@ -265,6 +266,22 @@ class ListsTest(LettersCase):
         self.assertEqual(len(self.session.shot.faces), 1)
         self.session.undo()
         self.assertEqual((self.title().face, self.session.shot.faces), (before, ()))
+        # a collection asks which of its faces is meant; nothing is done where none is
+        both = TTCollection()
+        both.fonts = [TTFont(SHIPPED_FOLDER / SHIPPED[name]) for name in ("Zilla Slab Bold", "Bebas Neue Bold")]
+        both.save(self.folder / "both.ttc")
+        for sure in (False, True):
+            with (
+                mock.patch.object(self.session, "ask_file", lambda *of: str(self.folder / "both.ttc")),
+                mock.patch("lodestar.app.panels.letters.QInputDialog.getItem", return_value=("BebasNeueBold", sure)) as asked,
+            ):
+                self.click("face-file")
+                self.wait_idle()
+            self.assertEqual(asked.call_args.args[3], ["Zilla Slab Bold", "BebasNeueBold"])
+            self.assertEqual(self.title().face != before, sure)
+        self.assertTrue(self.title().face.startswith("BebasNeueBold ("))
+        self.assertEqual(self.session.shot.faces[0].number, 1)
+        self.wait_picture("final")
 
     def test_a_surface_is_chosen_by_looking_and_ones_own_is_kept(self):
         with tempfile.TemporaryDirectory() as folder, mock.patch.dict("os.environ", {"XDG_DATA_HOME": folder}):

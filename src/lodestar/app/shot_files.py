@@ -122,9 +122,9 @@ class ShotFiles(QObject):
                 try_out(path, check)
                 return probe(path), None
             shot = files.read(path, without)
-            for media in files.media_of(shot):
+            for used in files.media_of(shot):
                 with contextlib.suppress(PlateError):  # told where it is to be seen
-                    try_out(media, check)
+                    try_out(used, check)
             for item in shot.objects:
                 problem_of(item, shot.first)  # what it is made of is worked out here, which takes its time for a heavy drawing
             return shot, work_out(shot) if shot.solve is not None and shot.tracks is not None else None

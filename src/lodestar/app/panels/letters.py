@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtWidgets import QCheckBox
+from PyQt6.QtWidgets import QCheckBox, QInputDialog
 
 from lodestar.core.edits import letters
 from lodestar.core.edits.arrange import new_id
@@ -171,17 +171,24 @@ class LetterPanel(ObjectPanel):
             self.open_face(Path(path))
 
     def open_face(self, path: Path) -> None:
-        """The title in hand is set in the first face of a file."""
+        """The title in hand is set in the face of a file; of a collection in the one that is chosen."""
         item, session = self.session.object(), self.session
         if not isinstance(item, Title):
             session.tell("A face is for a title.", "Choose one, and open the face again.", "note")
             return
 
         def take(faces: tuple[OpenedFace, ...]) -> None:
-            session.edit("Face of a file", lambda s: letters.with_face_of(s, item.id, faces[0], str(path)))
-            if stored(faces[0]) is None:
+            face = faces[0]
+            if len(faces) > 1:
+                names = [one.name for one in faces]
+                chosen, sure = QInputDialog.getItem(self.window(), path.name, f"It holds {len(faces)} faces. Which one?", names, 0, False)
+                if not sure:
+                    return
+                face = faces[names.index(chosen)]
+            session.edit("Face of a file", lambda s: letters.with_face_of(s, item.id, face, str(path)))
+            if stored(face) is None:
                 session.tell(
-                    f"{faces[0].name} stays in its file: its licence, or its size, does not let the shot keep it.",
+                    f"{face.name} stays in its file: its licence, or its size, does not let the shot keep it.",
                     "Take the file along when the shot goes to another machine.",
                     "note",
                 )
