@@ -35,6 +35,20 @@ def motion(*pairs, easing="smooth") -> Keyed:
     return Keyed(pairs[0][1], tuple(Key(float(f), v, easing) for f, v in pairs))
 
 
+class OverTest(unittest.TestCase):
+    def test_many_times_at_once_are_each_as_alone(self):
+        keys = (
+            Key(2.0, (0.0, 5.0), "smooth"),
+            Key(9.5, (1.0, 4.0), "hold"),
+            Key(12.0, (3.0, 3.0), "free", (0.9, 0.1, 0.2, 1.4)),
+            Key(20.0, (2.0, 2.0)),
+        )
+        for value in (Keyed((7.0, 8.0), keys), Keyed((7.0, 8.0), keys[:1])):
+            frames = np.array([-3.0, 2.0, 2.5, 9.49, 9.5, 11.0, 12.0, 13.7, 19.999, 20.0, 31.0])
+            np.testing.assert_allclose(value.over(frames), [value.at(f) for f in frames], atol=1e-9)
+        self.assertEqual(Keyed((7.0,)).over(np.arange(4.0)).tolist(), [[7.0]])
+
+
 class EasingTest(unittest.TestCase):
     def test_free_handles_against_bernstein_polynomials_of_scipy(self):
         # W3C CSS Easing Functions Level 1, 2.3: y(t) where x(t) is the share of time; y may leave 0..1, x may not

@@ -4,6 +4,7 @@ import bisect
 from typing import Literal
 
 import msgspec
+import numpy as np
 
 Value = tuple[float, ...]
 # cubic Bezier handles (x1, y1, x2, y2) of the named easings; 'smooth' is the ease-in-out of the CSS Easing standard
@@ -48,6 +49,20 @@ class Keyed(msgspec.Struct, frozen=True):
         share = ease(a, (frame - a.frame) / (b.frame - a.frame))
         return tuple(x + (y - x) * share for x, y in zip(a.value, b.value))
 
+    def over(self, frames: np.ndarray) -> np.ndarray:
+        """(n, k) as `at`, at frames (n,): for values that many letters have, each at a time of its own. Without keys (1, k)."""
+        if not self.keys:
+            return np.array([self.value])
+        begins, values = np.array([k.frame for k in self.keys]), np.array([k.value for k in self.keys])
+        i = np.searchsorted(begins, frames, "right")
+        found = values[np.clip(i - 1, 0, None)].astype(float)
+        for number in np.unique(i):
+            if 0 < number < len(self.keys) and self.keys[number - 1].easing != "hold":
+                a, rows = self.keys[number - 1], i == number
+                share = ease_all(a, (frames[rows] - a.frame) / (begins[number] - a.frame))[:, None]
+                found[rows] = values[number - 1] + (values[number] - values[number - 1]) * share
+        return found
+
     def with_key(self, frame: float, value: Value, easing: str = "smooth") -> "Keyed":
         """A key at the frame; one that is there keeps its easing."""
         old = next((k for k in self.keys if k.frame == frame), None)
@@ -87,7 +102,7 @@ def constant(*value: float) -> Keyed:
 
 def ease(key: Key, share: float) -> float:
     """Share of the way for a share of the time, along the key's cubic Bezier. Source: W3C, CSS Easing Functions Level 1, 2.3."""
-    x1, y1, x2, y2 = key.curve
+    x1, y1, x2, y2 = key.curve  # as in `ease_all`
     if share in (0.0, 1.0) or ((x1, y1) == (0.0, 0.0) and (x2, y2) == (1.0, 1.0)):
         return share
     low, high = 0.0, 1.0
@@ -96,3 +111,17 @@ def ease(key: Key, share: float) -> float:
         x = 3 * (1 - t) ** 2 * t * x1 + 3 * (1 - t) * t * t * x2 + t**3
         low, high = (t, high) if x < share else (low, t)
     return 3 * (1 - t) ** 2 * t * y1 + 3 * (1 - t) * t * t * y2 + t**3
+
+
+def ease_all(key: Key, share: np.ndarray) -> np.ndarray:
+    """As `ease`, of shares (n,)."""
+    x1, y1, x2, y2 = key.curve
+    if (x1, y1) == (0.0, 0.0) and (x2, y2) == (1.0, 1.0):
+        return share
+    low, high = np.zeros(len(share)), np.ones(len(share))
+    for _ in range(40):
+        t = 0.5 * (low + high)
+        under = t * (3 * (1 - t) * ((1 - t) * x1 + t * x2) + t * t) < share
+        low, high = np.where(under, t, low), np.where(under, high, t)
+    found = 3 * (1 - t) ** 2 * t * y1 + 3 * (1 - t) * t * t * y2 + t**3
+    return np.where(share <= 0, 0.0, np.where(share >= 1, 1.0, found))

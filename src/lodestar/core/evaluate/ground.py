@@ -9,7 +9,7 @@ from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..light.lamps import Light, SunLight
 from ..light.surroundings import AroundLight
-from ..render.items import LEVEL, Item, box_corners
+from ..render.items import LEVEL, Item, box_corners, placed_boxes
 from ..scene.poses import moved
 from ..scene.uneven import Uneven, uneven_ground
 from ..shape.extrude import Mesh
@@ -166,11 +166,11 @@ def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64)
 
 def _corners_of(items: list[Item]) -> list[F64]:
     """Of each thing that is drawn, (n, 3) the corners of the boxes round its solids, in the scene."""
-    found: dict[str, list[F64]] = {}
+    found: dict[str, list[Item]] = {}
     for k, item in enumerate(items):
         if item.drawn and len(item.mesh.vertices):
-            found.setdefault(item.of or f"#{k}", []).append(moved(item.model(0.0), box_corners(item.mesh)))
-    return [np.concatenate(own) for own in found.values()]
+            found.setdefault(item.of or f"#{k}", []).append(item)
+    return [placed_boxes(own, [item.model(0.0) for item in own]).reshape(-1, 3) for own in found.values()]
 
 
 def _lowest(corners: F64) -> F64:

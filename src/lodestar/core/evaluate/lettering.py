@@ -167,10 +167,14 @@ def axes_of(title: Title, frame: float = 0.0) -> tuple[tuple[str, float], ...]:
 def words_of(title: Title) -> str:
     """What is set: the text, or its capitals, letter for letter; a space for what no face has a form for. Where a face has no small capitals of its own,
     capitals stand for them, which `setting_of` makes small."""
-    large = title.capitals or (title.small_capitals and not has_feature(title_face(title), SMALL_CAPITALS))
+    return _written(title.text, title.capitals or (title.small_capitals and not has_feature(title_face(title), SMALL_CAPITALS)))
+
+
+@functools.lru_cache(maxsize=256)
+def _written(text: str, large: bool) -> str:
     letter = lambda c: c if c == "\n" or unicodedata.category(c) not in ("Cc", "Cs") else " "
     capital = lambda c: c.upper() if large and len(c.upper()) == 1 else c
-    return "".join(letter(capital(c)) for c in title.text)
+    return "".join(letter(capital(c)) for c in text)
 
 
 def features_of(title: Title) -> tuple[tuple[str, int], ...]:
@@ -425,7 +429,7 @@ def _moved(moves: Moves, pieces: tuple[Piece, ...], mover: Mover, setting: Setti
     late = mover.late.at(frame)[0]
     when = frame - late * ranks * (len(ranks) - 1)
     # without a delay all units have the same values
-    at = lambda value: np.array([value.at(t) for t in (when if late else when[:1])])
+    at = lambda value: value.over(when if late else when[:1])
     reach, soft = at(mover.reach)[:, 0], at(mover.soft)[:, 0]
     share = _shares(reach, soft, ranks, mover.ease)[units, None]
     of_unit = lambda value: (found := at(value))[units if len(found) > 1 else np.zeros(len(units), int)]

@@ -117,7 +117,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     if opacity <= 0 and thing.drawn:
         return []
     moving = kind.places(thing, index) is not None
-    places = functools.cache(lambda share: kind.places(thing, index + share))
+    places = functools.cache(lambda share: model(share) @ kind.places(thing, index + share))  # of all parts at once
     return [_part_item(whole, part, model, places if moving else None, index) for part in parts]
 
 
@@ -168,7 +168,7 @@ def _ripples(shot: Shot, thing: Solid, index: int) -> Texture | None:
 def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], places: Callable | None, index: int) -> Item:
     red, green, blue = whole.base if part.colour is None else (float(v) for v in decode(np.array(part.colour), "srgb"))
     if places is not None:
-        how: Callable[[float], np.ndarray] = lambda share: model(share) @ places(share)[part.number]
+        how: Callable[[float], np.ndarray] = lambda share: places(share)[part.number]
     else:
         how = model if part.place is IN_PLACE else functools.partial(_placed, model, part.place)
     # a colour of its own is that of all its parts

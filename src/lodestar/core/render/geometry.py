@@ -81,14 +81,15 @@ class Stage(NamedTuple):
 def stage(items: Sequence[Item], span: float) -> Stage:
     """The items over an exposure of `span` frames' time round the middle. Raises RenderError."""
     solid = [i for i in items if len(i.mesh.triangles)]
-    origin, scale = bounds([i for i in solid if i.drawn] or solid, [i.model(0.0) for i in solid if i.drawn] or [i.model(0.0) for i in solid])
+    ours = [i for i in solid if i.drawn] or solid
+    origin, scale = bounds(ours, [i.model(0.0) for i in ours])
     each = {id(i.mesh): k for k, i in reversed(list(enumerate(solid)))}  # letters of one shape share its arrays
     shapes = sorted(each.values())
     number_of = {id(solid[k].mesh): n for n, k in enumerate(shapes)}
     meshes, first_triangle, first_corner = _meshes(tuple(Same(solid[k].mesh) for k in shapes))
     into = np.eye(4)
     into[:3] = np.c_[np.eye(3), -origin] / scale
-    matrices = [np.array([(into @ m)[:3] for m in over_time(item, span)]) for item in solid]
+    matrices = _over_time(solid, span, into)
     pictures = list({id(i.picture): i.picture for i in solid if i.picture is not None and i.drawn}.values())
     laid = [look.texture.picture for i in solid if i.drawn for look in i.finishes if look.texture is not None and look.texture.picture is not None]
     pictures += [p for p in {id(p): p for p in laid}.values() if all(p is not other for other in pictures)]
@@ -102,8 +103,9 @@ def stage(items: Sequence[Item], span: float) -> Stage:
         flat, shape = not item.mesh.closed, number_of[id(item.mesh)]
         number[k] = first_triangle[shape], first_corner[shape], item.drawn, item.receives, item.hides, flat, first_step, len(matrices[k]), picture
         fade, reflects = _fade(item, matrices[k][0], scale), 0.0 if item.drawn else item.reflects
-        for part, look in enumerate(item.finishes):
-            value[k * PARTS + part] = (
+        looks = item.finishes if item.parts else item.finishes[:1]
+        for part, look in enumerate(looks):
+            value[k * PARTS + part : (k + 1) * PARTS] = (  # one look for all parts fills the rows of the others, too
                 *look.base,
                 look.roughness,
                 look.metal,
@@ -166,10 +168,12 @@ def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> t
     """(b, 6) boxes round the things over the exposure, a hair larger, and their masks (b,); one round all where they are many."""
     found: dict[str, list[np.ndarray]] = {}
     bits: dict[str, int] = {}
+    own = np.repeat(np.array([box_corners(i.mesh) for i in solid]).reshape(-1, 8, 3), [len(steps) for steps in matrices], 0)
+    m = np.concatenate(matrices) if matrices else np.zeros((0, 3, 4))
+    placed = iter(own @ m[:, :, :3].transpose(0, 2, 1) + m[:, None, :, 3])
     for k, (item, steps, mask) in enumerate(zip(solid, matrices, masks)):
-        own = box_corners(item.mesh)
         name = item.of or f"#{k}"
-        found.setdefault(name, []).extend(own @ m[:, :3].T + m[:, 3] for m in steps)
+        found.setdefault(name, []).extend(next(placed) for _ in steps)
         bits[name] = bits.get(name, 0) | mask
     boxes = np.zeros((len(found), 6))
     for k, rows in enumerate(found.values()):
@@ -186,9 +190,8 @@ def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> t
 
 def check_solids(items: Sequence[Item]) -> None:
     """Raises RenderError where one has corners or a place that are no numbers."""
-    for item in items:
-        if not np.isfinite(item.model(0.0)).all():
-            raise RenderError("An object of this shot stands nowhere: its place is no number.", "Undo the last change; the rest of the shot is kept.")
+    if len(items) and not np.isfinite(np.array([item.model(0.0) for item in items])).all():
+        raise RenderError("An object of this shot stands nowhere: its place is no number.", "Undo the last change; the rest of the shot is kept.")
     embree.solids_of([i.mesh for i in items if len(i.mesh.triangles)])
 
 
@@ -200,6 +203,13 @@ def mask_of(item: Item) -> int:
         return casts | (MIRRORED if item.mirrored else 0) | (SEEN if item.seen else 0)
     solid = item.hides or item.reflects > 0
     return (SEEN if solid or item.receives else 0) | (PLACE if item.hides and item.casts else 0) | (MIRRORED if item.hides else 0)
+
+
+def _over_time(solid: Sequence[Item], span: float, into: np.ndarray) -> list[np.ndarray]:
+    """For each item (steps, 3, 4) its places over the exposure, in the axes that `into` (4, 4) leads to."""
+    if span <= 0:
+        return list((into @ np.array([item.model(0.0) for item in solid]))[:, None, :3]) if solid else []
+    return [(into @ np.array(over_time(item, span)))[:, :3] for item in solid]
 
 
 def over_time(item: Item, span: float) -> list[np.ndarray]:

@@ -1,6 +1,6 @@
 """What the renderer is given of a thing, and the boxes that are round it."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -104,10 +104,16 @@ def upper_plane(mesh: Mesh, model: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def bounds(items: list[Item], models: list[np.ndarray]) -> tuple[np.ndarray, float]:
     """A ball round all items: centre (3,) and radius."""
-    corners = np.concatenate([box_corners(item.mesh) @ m[:3, :3].T + m[:3, 3] for item, m in zip(items, models)])
+    corners = placed_boxes(items, models).reshape(-1, 3)
     low, high = corners.min(0), corners.max(0)
     centre = (low + high) / 2
     return centre, max(float(np.linalg.norm(corners - centre, axis=1).max()) * 1.02, 1e-6)
+
+
+def placed_boxes(items: Sequence[Item], models: Sequence[np.ndarray]) -> np.ndarray:
+    """(n, 8, 3) corners of the boxes of items where matrices (4, 4) take them; of all at once, since a title has hundreds of letters."""
+    m = np.array(models)
+    return np.array([box_corners(item.mesh) for item in items]) @ m[:, :3, :3].transpose(0, 2, 1) + m[:, None, :3, 3]
 
 
 def box_corners(mesh: Mesh) -> np.ndarray:

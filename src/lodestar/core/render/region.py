@@ -9,7 +9,7 @@ from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
 from ..light.surroundings import AroundLight
 from ..projection.camera import Camera
 from .geometry import SENT_SUM, sent_light, sent_middles
-from .items import Item, box_corners, upper_plane
+from .items import Item, box_corners, placed_boxes, upper_plane
 from .rays import TILE
 
 MARGIN_PX = 3
@@ -104,7 +104,7 @@ def _corners(parts: list[Item], share: float) -> np.ndarray:
     m = parts[0].model(share)
     if len(parts) == 1:
         return box_corners(parts[0].mesh) @ m[:3, :3].T + m[:3, 3]
-    corners = np.concatenate([box_corners(part.mesh) @ n[:3, :3].T + n[:3, 3] for part in parts for n in (part.model(share),)])
+    corners = placed_boxes(parts, [part.model(share) for part in parts]).reshape(-1, 3)
     axes = m[:3, :3] / np.linalg.norm(m[:3, :3], axis=0)
     own = corners @ axes
     low, high = own.min(0), own.max(0)
