@@ -12,6 +12,7 @@ from lodestar.core.edits.surfaces import READY, with_ready
 from lodestar.core.evaluate.lights import lights_at
 from lodestar.core.evaluate.objects import items_of
 from lodestar.core.light.lamps import Area, AreaLight, SkyLight, Spot, SpotLight, SunLight, light_of
+from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.frame import frame
 from lodestar.core.render import textures
 from lodestar.core.render.engine import Engine, Quality
@@ -338,6 +339,34 @@ class PassesTest(FolderCase):
         ys = np.nonzero(mirrored[..., 3] > 0.2)[0]
         directly = np.nonzero((whole[..., 3] - mirrored[..., 3]) > 0.9)[0]
         self.assertGreater(ys.mean(), directly.mean(), "it lies under the letters")
+        # flush with the level ground it takes shadows as that does; neither wins by chance
+        flush = lambda receives: msgspec.structs.replace(pond, hides=False, receives=receives)
+        shot = msgspec.structs.replace(shot, objects=(title, flush(True)))
+        taken = get("shadow")
+        shot = msgspec.structs.replace(shot, objects=(title, flush(False)))
+        np.testing.assert_array_equal(get("shadow"), taken)
+        self.assertLess(float(taken.min()), 0.8)
+        # a mirror of its own tint shows that share of each colour; one that a matte limits shows nothing beside it, and all inside
+        half = Outline(
+            id="left",
+            name="left",
+            on=False,
+            feather=constant(0.0),
+            sharp=(0, 1, 2, 3),
+            shape=constant(0, 0, shot.plate.width / 2, 0, shot.plate.width / 2, 2000, 0, 2000),
+        )
+        limited = msgspec.structs.replace(pond, mirror_inside=("left", "gone"), mirror_tint=(1.0, 0.735357, 1.0))  # 0.5 linear (IEC 61966-2-1)
+        shot = msgspec.structs.replace(shot, objects=(title, limited), mattes=(half,))
+        part = get("reflection")
+        middle = mirrored.shape[1] // 2
+        there = mirrored[:, : middle - 1, 3] > 0.2
+        self.assertGreater(there.sum(), 20)
+        ratio = part[:, : middle - 1][there] / mirrored[:, : middle - 1][there]
+        np.testing.assert_allclose(ratio.mean(0), (1.0, 0.5, 1.0, 1.0), atol=0.03)
+        self.assertGreater((mirrored[:, middle + 1 :, 3] > 0.2).sum(), 20)
+        self.assertLess(float(part[:, middle + 1 :, 3].max()), 0.05)
+        again = get("layers")
+        np.testing.assert_allclose(again[:, middle + 1 :, 3], (whole - mirrored)[:, middle + 1 :, 3], atol=0.06)
 
 
 if __name__ == "__main__":

@@ -97,6 +97,7 @@ class Finder(QDialog):
         self.text.setObjectName("finder-text")
         self.list = QListWidget()
         self.list.setObjectName("finder-list")
+        self.list.setUniformItemSizes(True)  # else each of two hundred is laid out by itself
         box.addWidget(self.text)
         box.addWidget(self.list)
         self.text.textChanged.connect(self._fill)

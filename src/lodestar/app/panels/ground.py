@@ -282,4 +282,5 @@ class GroundPanel(Panel):
             self.rows["Camera"][1].setText("over the ground")
             self.rows["Points"][0].setText(f"{len(shot.solve.xyz)}")
             points = place.points(shot.solve.xyz)
-            self.rows["Points"][1].setText(f"{np.mean(np.abs(points[:, 2]) < 0.02 * np.median(np.abs(points[:, 1]))):.0%} on ground")
+            on_ground = np.abs(points[:, 2]) < 0.02 * np.median(np.abs(points[:, 1])) if len(points) else np.zeros(1)
+            self.rows["Points"][1].setText(f"{np.mean(on_ground):.0%} on ground")

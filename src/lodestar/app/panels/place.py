@@ -35,7 +35,6 @@ from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import (
-    MIRROR_ROWS,
     Box,
     Card,
     Extruded,
@@ -56,6 +55,7 @@ from ..surfaces import SurfaceChooser
 from ..viewer.tools.place import DRAWINGS, DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .letters import LetterPanel, combo
 from .mattes import MatteChoice, Names
+from .mirror import Mirror
 from .pattern import PatternSection
 
 CLIPBOARD = "application/x-bright-lodestar-objects"
@@ -296,9 +296,7 @@ class PlacePanel(LetterPanel):
         does.add("", self.flags["drawn"], self.flags["hides"])
         does.add("", self.flags["receives"])
         self.value_rows(does, self._id, Thing, parts=("reflects",))
-        self.mirror = self.section("Its mirror")
-        self.mirror.fold_at_first()
-        self.value_rows(self.mirror, self._id, Solid, "mirror", "mirror", MIRROR_ROWS)
+        self.mirror = Mirror(self)
         self.behind = MatteChoice(
             self.session,
             "stands-behind",
@@ -491,7 +489,7 @@ class PlacePanel(LetterPanel):
             part.setVisible(item is not None)
         for part in (self.surface, self.pattern_of.section):
             part.setVisible(item is not None and item.BODY)
-        self.mirror.setVisible(isinstance(item, Solid) and not item.drawn and (bool(item.reflects.keys) or item.reflects.value[0] > 0))
+        self.mirror.show(item)
         self.new.setEnabled(shot.plate is not None)
         self.new.setProperty("role", "main" if item is None else "")
         self.new.style().unpolish(self.new)

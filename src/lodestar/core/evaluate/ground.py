@@ -9,7 +9,7 @@ from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..light.lamps import Light, SunLight
 from ..light.surroundings import AroundLight
-from ..render.items import LEVEL, Item, box_corners, placed_boxes
+from ..render.items import LEVEL, Item, box_corners, placed_boxes, upper_plane
 from ..scene.poses import moved
 from ..scene.uneven import Uneven, uneven_ground
 from ..shape.extrude import Mesh
@@ -25,6 +25,7 @@ GAP_SHARE = 0.25  # of the distance to the cameras: over wider gaps between poin
 OF_ONE_FOOT = 0.05  # of its height: parts of a thing whose feet differ by less stand on one line
 TOLD_SHARE = 0.03  # of an object that the ground hides: from here on it is told; round letters always reach a hair below it
 UNEVEN_SHARE = 0.02  # of the size of a thing: ground that leaves the level plane by less, round it and its shadow, is level
+FLUSH = 1e-4  # of its size: a mirror that lies nearer to the level ground is part of that
 REACH = 8.0  # times its height: so far its shadow is asked for
 TRUSTED = 2.0  # times the usual error: a point with a larger one moves, or is not one point
 
@@ -196,6 +197,19 @@ def level_ground(things: list[Object]) -> list[Item]:
     if any(t.UNEVEN and t.receives for t in things):
         return []
     return [Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True)]
+
+
+def on_ground(items: list[Item]) -> list[Item]:
+    """The items, of which what mirrors and lies flush with the level ground takes shadows as that does: both are one surface there, and which of the
+    two a ray meets first is chance."""
+    return [item._replace(receives=True) if _is_flush(item) else item for item in items]
+
+
+def _is_flush(item: Item) -> bool:
+    if item.drawn or item.receives or item.reflects <= 0 or not len(item.mesh.triangles):
+        return False
+    place, normal = upper_plane(item.mesh, item.model(0.0))
+    return bool(abs(normal[2]) > 1 - FLUSH and abs(place[2]) < FLUSH * max(float(np.linalg.norm(item.model(0.0)[:3, :3])), 1.0))
 
 
 def hidden_share(shot: Shot, item: Object, frame: float) -> float:

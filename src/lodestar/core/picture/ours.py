@@ -6,10 +6,10 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
-from ..basics.colour import in_primaries, in_working
+from ..basics.colour import decode, in_primaries, in_working
 from ..evaluate.cameras import camera_at
 from ..evaluate.carrying import outline_at
-from ..evaluate.ground import ground_items
+from ..evaluate.ground import ground_items, on_ground
 from ..evaluate.lights import lights_at
 from ..evaluate.objects import items_of, objects_at
 from ..matte.key import Keyer
@@ -19,13 +19,14 @@ from ..projection.camera import Camera
 from ..render.engine import Layers, Quality
 from ..render.items import Item
 from ..shot.document import Shot
-from ..shot.objects import Object
+from ..shot.objects import Object, Solid
 from .clean import clean_light
 from .composite import shade_of
 from .edges import box, smooth
 from .plate import Size, plate_light
 from .workshop import Workshop
 
+FAINT = 1e-6  # share that a mirror sends back where it is to be there and yet shows nothing
 FREE, ROUND_PX = 0.02, 60.0  # share of a px that nothing passes in front of; px of the plate round what does, whose light stands for it
 
 
@@ -79,7 +80,8 @@ def ours(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qualit
     if whole is None:
         return None
     assert shot.plate is not None
-    whole = _in_plate(whole, shot.plate.colour.primaries)
+    render = lambda some: _render(shot, workshop, index, size, quality, things, some, check)
+    whole = _in_plate(_limited(shot, workshop, index, size, things, items, whole, render), shot.plate.colour.primaries)
     shadow = shot.shadow
     density = float(np.clip(shadow.density.at(index)[0], 0, 1))
     shade = shade_of(whole.light_with, whole.light_without, density, np.array(shadow.tint, np.float32))
@@ -121,10 +123,53 @@ def light_pass(shot: Shot, workshop: Workshop, index: int, size: Size, quality: 
         return result
     whole = render(items)
     if whole is not None:
-        result[_part(whole)] = whole.colour
+        result[_part(whole)] = _limited(shot, workshop, index, size, things, items, whole, render).colour
     if direct is not None:
         result[_part(direct)] -= direct.colour
     return np.maximum(result, 0) * (1 - matte(shot, workshop, index, size)[..., None])
+
+
+def _limited(
+    shot: Shot,
+    workshop: Workshop,
+    index: int,
+    size: Size,
+    things: list[Object],
+    items: dict[str, list[Item]],
+    whole: Layers,
+    render: Callable[[dict[str, list[Item]]], Layers | None],
+) -> Layers:
+    """The layers with what mirrors show in the tint of each, inside the mattes of each: those that have neither cost nothing.
+
+    What one mirror shows is the picture in which it alone mirrors, less the one in which none does; the light that a mirror sends back
+    is so little changed by it that the light on the place stays as it is.
+    """
+    mirrors = [t for t in things if isinstance(t, Solid) and any(item.reflects > 0 and not item.drawn for item in items[t.id])]
+    known = {m.id for m in shot.mattes}
+    ways = {t.id: (tuple(name for name in t.mirror_inside if name in known), t.mirror_tint) for t in mirrors}
+    if all(way == ((), (1.0, 1.0, 1.0)) for way in ways.values()):
+        return whole
+
+    def dim(kept: object) -> dict[str, list[Item]]:
+        """The items, where mirrors of another way than this one are there and yet show nothing."""
+        faint = {name for name, way in ways.items() if way != kept}
+        return {name: [item._replace(reflects=FAINT) for item in own] if name in faint else own for name, own in items.items()}
+
+    def placed(layers: Layers | None) -> np.ndarray:
+        own = np.zeros((size.height, size.width, 4), np.float32)
+        if layers is not None:
+            own[_part(layers)] = layers.colour
+        return own[_part(whole)]
+
+    without = placed(render(dim(None)))
+    colour = without.copy()
+    for way in dict.fromkeys(ways.values()):
+        inside, tint = way
+        cover = matte_named(shot, workshop, index, size, inside)[_part(whole)] if inside else np.ones(colour.shape[:2], np.float32)
+        shown = placed(render(dim(way))) - without
+        shown[..., :3] *= decode(np.array(tint), "srgb").astype(np.float32)
+        colour += shown * cover[..., None]
+    return whole._replace(colour=np.ascontiguousarray(np.maximum(colour, 0)))
 
 
 def _in_plate(layers: Layers, primaries: str) -> Layers:
@@ -170,7 +215,7 @@ def _render(
     def camera(share: float) -> Camera:
         return camera_at(shot, index + share).scaled(size.scale)
 
-    solid = [item for own in items.values() for item in own]
+    solid = on_ground([item for own in items.values() for item in own])
     lights = lights_at(shot, index)
     ground = ground_items(shot, things, solid, camera(0.0).centre, lights)
     plate = lambda: _place_light(shot, workshop, index, size)

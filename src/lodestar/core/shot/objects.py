@@ -117,7 +117,9 @@ SURFACED = ("edges", "sides", "back")
 class Solid(Thing, frozen=True, kw_only=True):
     """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow. texture: one of TEXTURES, a pattern
     through the solid with a second colour, or 'picture', which is laid over it from its three sides: texture_picture, JPEG or PNG. What stands in for a mirror of the place has ripples: how high they are in their size, how large,
-    and how fast and where to they run (heading, degrees, 0 along its y axis); fades: distance by which what it shows halves, 0 for none."""
+    and how fast and where to they run (heading, degrees, 0 along its y axis); fades: distance by which what it shows halves, 0 for none;
+    mirror_tint: code values, by which what it shows is multiplied; mirror_inside: ids of the mattes inside which alone it mirrors, on or off, empty
+    for everywhere."""
 
     SURFACE_LENGTHS: ClassVar[tuple[str, ...]] = ("texture_size", "ripple_size", "flow", "fades")
 
@@ -143,6 +145,8 @@ class Solid(Thing, frozen=True, kw_only=True):
     fades: Annotated[
         Keyed, Row("Fades over", "m", 0.02, 2, 0.0, tip="What it mirrors halves with each of these behind the mirror; 0 does not fade")
     ] = constant(0.0)
+    mirror_tint: Rgb = (1.0, 1.0, 1.0)
+    mirror_inside: tuple[str, ...] = ()
 
 
 MIRROR_ROWS = ("ripple", "ripple_size", "flow", "flow_to", "fades")
