@@ -3,15 +3,15 @@
 import unittest
 
 import numpy as np
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QEvent, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.lights import aim_of, near_lamps
 from lodestar.core.evaluate.cameras import camera_at
-from lodestar.core.light.lamps import Area, Spot
-from tests.app.test_letters import LettersCase
+from lodestar.core.light.lamps import Area, Spot, ground_reach, light_of
+from tests.app.test_letters import LEFT, LettersCase
 
 
 class LampsTest(LettersCase):
@@ -78,6 +78,38 @@ class LampsTest(LettersCase):
         np.testing.assert_array_equal(self.lamp().position.at(46), moved)
         self.session.undo()
         self.assertEqual(self.lamp().turn.at(46), before)
+
+    def test_a_lamp_is_dragged_in_the_scene_too_and_shows_its_reach(self):
+        self.choose_from("add-lamp", "Spot")
+        id_ = self.lamp().id
+        self.session.edit_value("Here", id_, "position", lambda v: v.changed(46, (0.0, 0.0, 1.5)))
+        self.window.viewer.show_view("Scene")
+        self.settle()
+        scene = self.window.viewer.scene
+        self.assertEqual(self.session.tool, "lamp")
+        on = lambda p: scene.to_widget(scene.camera().project(np.asarray(p, float))[0])
+        start = on((0.0, 0.0, 1.5))
+        before = scene.grab().toImage()
+        for kind, at, held in (
+            (QEvent.Type.MouseButtonPress, start, LEFT),
+            (QEvent.Type.MouseMove, start + [12, 0], LEFT),
+            (QEvent.Type.MouseMove, start + [25, 5], LEFT),
+            (QEvent.Type.MouseButtonRelease, start + [25, 5], Qt.MouseButton.NoButton),
+        ):
+            self.mouse(kind, at, held, widget=scene)
+        np.testing.assert_allclose(on(self.lamp().position.at(46)), start + [25, 5], atol=1.0)
+        # its reach is drawn on the ground: with the lamp off it goes
+        lit = scene.grab().toImage()
+        self.session.edit_item("Off", id_, on=False)
+        self.settle()
+        self.assertNotEqual(lit, before)
+        line = ground_reach(light_of(self.lamp(), 46))
+        xy = on(line)
+        inside = [(x, y) for x, y in xy if 0 <= x < scene.width() and 0 <= y < scene.height()]
+        self.assertGreater(len(inside), 20)
+        dark = scene.grab().toImage()
+        changed = sum(lit.pixel(int(x), int(y)) != dark.pixel(int(x), int(y)) for x, y in inside)
+        self.assertGreater(changed, len(inside) // 4, "dashes along the line")
 
     def test_lamps_have_keys_and_lanes(self):
         self.choose_from("add-lamp", "Spot")

@@ -11,7 +11,7 @@ from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits.surfaces import READY, with_ready
 from lodestar.core.evaluate.lights import lights_at
 from lodestar.core.evaluate.objects import items_of
-from lodestar.core.light.lamps import Area, AreaLight, SkyLight, Spot, SpotLight, SunLight, light_of
+from lodestar.core.light.lamps import Area, AreaLight, SkyLight, Spot, SpotLight, SunLight, ground_light, ground_reach, light_of
 from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.frame import frame
 from lodestar.core.render import textures
@@ -293,6 +293,33 @@ class DocumentTest(unittest.TestCase):
     def test_finishes_of_a_plain_item(self):
         item = Item(box_mesh(), placed(), (0.1, 0.2, 0.3), 0.4, 0.5, coat=0.6, glow=0.7)
         self.assertEqual(item.finishes, (Finish((0.1, 0.2, 0.3), 0.4, 0.5, 0.6, 0.7),) * 4)
+
+
+class ReachTest(unittest.TestCase):
+    def test_the_line_of_its_reach_is_where_its_light_falls_to_it(self):
+        """Straight under a lamp that shines all round, white ground at a distance r from its foot gets I h / (h^2 + r^2)^(3/2): the inverse square and
+        Lambert's cosine (handbooks)."""
+        lamp = Spot(id="l", position=constant(1.0, 2.0, 1.5), cone=constant(360.0), strength=constant(4.0), colour=(1.0, 1.0, 1.0))
+        line = ground_reach(light_of(lamp, 0), 0.1)
+        r = np.linalg.norm(line - [1.0, 2.0, 0.0], axis=1)
+        true = ((4.0 * 1.5 / 0.1) ** (2 / 3) - 1.5**2) ** 0.5
+        np.testing.assert_allclose(r, true, rtol=0.09)  # steps outward grow by 8 %
+        self.assertTrue(np.all(r <= true * 1.001), "it is lit as far as the line")
+        np.testing.assert_allclose(ground_light(light_of(lamp, 0), np.array([[1.0, 2.0 + true, 0.0]])), 0.1)
+
+    def test_it_ends_at_the_cone_is_none_where_too_little_arrives_and_agrees_with_the_picture(self):
+        spot = Spot(
+            id="s", position=constant(0.0, 0.0, 2.0), turn=constant(0.0, -90.0), cone=constant(60.0), soft=constant(0.01), colour=(1.0, 1.0, 1.0)
+        )
+        r = np.linalg.norm(ground_reach(light_of(spot, 0)), axis=1)
+        np.testing.assert_allclose(r, 2 * math.tan(math.radians(30)), rtol=0.09)
+        self.assertEqual(len(ground_reach(light_of(msgspec.structs.replace(spot, turn=constant(0.0, 90.0)), 0))), 0)
+        self.assertEqual(len(ground_reach(light_of(msgspec.structs.replace(spot, strength=constant(0.01)), 0))), 0)
+        self.assertEqual(len(ground_reach(light_of(msgspec.structs.replace(spot, position=constant(0.0, 0.0, -1.0)), 0))), 0)
+        area = Area(id="a", position=constant(0.0, 0.0, 2.0), size=constant(0.4, 0.4), strength=constant(9.0), colour=(1.0, 1.0, 1.0))
+        seen = lit([GROUND], [light_of(area, 0)], looking_down(6.0, wide=2.0), samples=64)
+        given = ground_light(light_of(area, 0), np.array([[0.0, 0.0, 0.0]]))
+        self.assertAlmostEqual(float(seen[30:34, 30:34].mean()), float(given[0]), delta=0.03 * float(given[0]))
 
 
 class PassesTest(FolderCase):

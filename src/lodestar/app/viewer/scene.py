@@ -19,7 +19,9 @@ from . import overlays
 from .canvas import SOON_MS, STILL_MS
 from .overlays import polygon
 from .tools.handles import MoveObject
+from .tools.lamps import MoveLamp
 from .tools.marks import Lasso, caught
+from .tools.tool import Tool
 
 VIEWS = {"Orbit": (-60.0, 28.0), "Top": (0.0, 90.0), "Side": (90.0, 0.0), "Front": (0.0, 0.0), "Camera": (0.0, 0.0)}
 GRID = 15
@@ -60,13 +62,14 @@ class SceneCanvas(QWidget):
         self._as_fitted: tuple = ()  # the view as it was fitted; while nobody moved it, another size fits it anew
         self._lasso = Lasso()
         self._solids: tuple[Request, QImage] | None = None
-        self._in_tool = False
+        self._in_tool: Tool | None = None  # what a drag goes to
         self._tints: tuple = ()
         self._still = QTimer(self, interval=STILL_MS, singleShot=True)
         self._still.timeout.connect(lambda: self.isVisible() and self._ask("final"))
         self._soon = QTimer(self, interval=SOON_MS, singleShot=True)
         self._soon.timeout.connect(self.update)
         self.tool = MoveObject(self)
+        self.lamps = MoveLamp(self)
         self._make_row()
         pictures.made.connect(self._made)
         session.shot_changed.connect(self.refresh)
@@ -284,10 +287,15 @@ class SceneCanvas(QWidget):
         self._paint_axes(p)
         if self._with_tool():
             self.tool.paint(p)
+        elif self._with_lamps():
+            self.lamps.paint(p)
         self._lasso.paint(p)
 
     def _with_tool(self) -> bool:
         return self.session.step in ("Place", "Light") and self.session.tool == "move"
+
+    def _with_lamps(self) -> bool:
+        return self.session.step == "Light" and self.session.tool == "lamp"
 
     def _paint_grid(self, p: QPainter, camera: Camera) -> None:
         p.setPen(QPen(theme.colour(theme.LINE, 0.8), 1))
@@ -427,15 +435,20 @@ class SceneCanvas(QWidget):
         if self._with_tool():
             item = self.session.object()
             if (item is not None and self.tool._handle_at(item, event.position())) or self.tool.object_under(event.position()) is not None:
-                self._in_tool = True
+                self._in_tool = self.tool
                 self.tool.press(event)
+                return
+        if self._with_lamps():
+            self.lamps.press(event)
+            if self.lamps.held is not None:
+                self._in_tool = self.lamps
                 return
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self._lasso.begin(event)
 
     def mouseMoveEvent(self, event) -> None:
-        if self._in_tool:
-            self.tool.move(event)
+        if self._in_tool is not None:
+            self._in_tool.move(event)
             return
         if self._last is None:
             return
@@ -464,9 +477,9 @@ class SceneCanvas(QWidget):
 
     def mouseReleaseEvent(self, event) -> None:
         self.session.set_dragging(False)
-        if self._in_tool:
-            self._in_tool = False
-            self.tool.release(event)
+        if self._in_tool is not None:
+            held, self._in_tool = self._in_tool, None
+            held.release(event)
             return
         shape = self._lasso.end() if self._lasso.line else None
         if shape is not None:
@@ -515,7 +528,7 @@ class SceneCanvas(QWidget):
         self.refresh()
 
     def event(self, event) -> bool:
-        if event.type() == event.Type.ShortcutOverride and self._in_tool and self.tool.takes(event):
+        if event.type() == event.Type.ShortcutOverride and self._in_tool is not None and self._in_tool.takes(event):
             event.accept()
             return True
         return super().event(event)

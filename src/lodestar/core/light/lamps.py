@@ -12,6 +12,8 @@ from ..basics.rows import Row
 from .sun import direction
 
 Rgb = tuple[float, float, float]
+REACHED = 0.02  # of white, in the plate's linear light: so much of a lamp is seen on what it reaches (common practice, no source)
+STEPS_ROUND, STEPS_OUT, FARTHEST = 73, 160, 200.0  # directions and steps in which its reach is looked for, and how far, in heights of the lamp
 
 
 class Sun(msgspec.Struct, frozen=True, kw_only=True, tag="sun"):
@@ -162,3 +164,53 @@ def lights_of(lamps: tuple[Lamp, ...], frame: float, signal: Callable[[str], F64
         return signal(lamp.follows) if signal is not None and isinstance(lamp, Area | Spot) and lamp.follows else 1.0
 
     return [light_of(lamp, frame, led(lamp)) for lamp in lamps if lamp.on]
+
+
+def ground_light(light: Light, places: F64) -> F64:
+    """(n,) light that a near lamp gives white level ground at places (n, 3), at most of its colours; a flat lamp taken for a small one. 0 for others."""
+    if isinstance(light, AreaLight):
+        across = np.cross(light.u, light.v)
+        side = float(np.linalg.norm(across))
+        axis, middle = across / max(side, 1e-12), light.centre
+        area = side * (np.pi if light.round else 4.0)
+    elif isinstance(light, SpotLight):
+        axis, middle = light.direction, light.place
+    else:
+        return np.zeros(len(places))
+    to = places - middle
+    away = np.maximum(np.linalg.norm(to, axis=1), 1e-6)
+    down, along = np.maximum(-to[:, 2], 0.0) / away, (to @ axis) / away
+    if isinstance(light, AreaLight):
+        share = area / np.pi * np.maximum(along, 0.0)
+    else:
+        t = np.clip((along - light.edge) / (light.full - light.edge), 0.0, 1.0) if light.edge > -1 else np.ones(len(to))
+        share = t * t * (3 - 2 * t)
+    return float(light.colour.max()) * share * down / away**2
+
+
+def ground_reach(light: Light, least: float = REACHED) -> F64:
+    """(n, 3) the line on level ground at z = 0, round the place that a near lamp lights most there, along which its light falls to `least`; none
+    where it gives less everywhere."""
+    if not isinstance(light, AreaLight | SpotLight):
+        return np.zeros((0, 3))
+    middle = light.centre if isinstance(light, AreaLight) else light.place
+    if middle[2] <= 0:
+        return np.zeros((0, 3))
+    axis = np.cross(light.u, light.v) if isinstance(light, AreaLight) else light.direction
+    foot = middle * [1, 1, 0]
+    # the brightest place lies between that under the lamp and that which it points at
+    at = (
+        middle - axis * (middle[2] / axis[2])
+        if axis[2] < -0.05 * np.linalg.norm(axis)
+        else foot + axis / np.linalg.norm(axis) * [1, 1, 0] * 20 * middle[2]
+    )
+    line = foot + np.linspace(0, 1, STEPS_OUT)[:, None] ** 2 * (at - foot)
+    given = ground_light(light, line)
+    if given.max() < least:
+        return np.zeros((0, 3))
+    best = line[given.argmax()]
+    turn = np.linspace(0, 2 * np.pi, STEPS_ROUND)
+    out = np.r_[0.0, np.geomspace(1e-3, FARTHEST, STEPS_OUT)] * middle[2]
+    rays = best + out[None, :, None] * np.stack([np.cos(turn), np.sin(turn), 0 * turn], 1)[:, None]
+    lit = ground_light(light, rays.reshape(-1, 3)).reshape(len(turn), -1) >= least
+    return rays[np.arange(len(turn)), np.maximum(np.argmin(np.c_[lit, np.zeros(len(turn), bool)], axis=1) - 1, 0)]

@@ -6,7 +6,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import meet_plane
 from lodestar.core.edits.lights import aim_of, aimed, near_lamps, put_lamp
-from lodestar.core.light.lamps import Area, Spot
+from lodestar.core.light.lamps import Area, Spot, ground_reach, light_of
 
 from ... import theme
 from .. import overlays
@@ -26,7 +26,7 @@ class MoveLamp(Tool):
     def hint(self) -> str:
         if not near_lamps(self.session.shot):
             return "There is no lamp yet: add one at the right, under Lamps"
-        return "Drag a ring to move a lamp, a square to aim it · Shift keeps its height"
+        return "Drag a ring to move a lamp, a square to aim it · Shift keeps its height · dashes: how far it is seen on the ground"
 
     def _ends(self, lamp: Area | Spot) -> dict[str, np.ndarray]:
         frame = self.session.frame
@@ -77,6 +77,8 @@ class MoveLamp(Tool):
         if camera is None:
             return
         for lamp in near_lamps(self.session.shot):
+            if lamp.on:
+                self._paint_reach(p, camera, lamp)
             tint = QColor(theme.ACCENT if lamp.id == self.session.selected else theme.TEXT if lamp.on else theme.OFF)
             ends = {end: camera.project(place) for end, place in self._ends(lamp).items()}
             on = {end: QPointF(*self.canvas.to_widget(xy)) for end, (xy, depth) in ends.items() if depth > 0}
@@ -92,3 +94,18 @@ class MoveLamp(Tool):
                 at = on["aim"]
                 p.setBrush(tint)
                 p.drawRect(int(at.x()) - 3, int(at.y()) - 3, 6, 6)
+
+    def _paint_reach(self, p: QPainter, camera, lamp: Area | Spot) -> None:
+        """The line on the level ground up to which a lamp is seen."""
+        line = ground_reach(light_of(lamp, self.session.frame))
+        if not len(line):
+            return
+        xy, depth = camera.project(line)
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        dashes = QPen(theme.colour(theme.ACCENT, 1.0 if lamp.id == self.session.selected else 0.8), 1.6, Qt.PenStyle.DashLine)
+        for a, b in zip(np.flatnonzero(np.diff(np.r_[0, depth > 0.05]) > 0), np.flatnonzero(np.diff(np.r_[depth > 0.05, 0]) < 0), strict=True):
+            part = overlays.polygon(self.canvas.to_widget(xy[a : b + 1]))
+            p.setPen(QPen(theme.colour(theme.FIELD, 0.45), 3.0))  # seen on a pale ground, too
+            p.drawPolyline(part)
+            p.setPen(dashes)
+            p.drawPolyline(part)
