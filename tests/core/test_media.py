@@ -12,11 +12,65 @@ import numpy as np
 
 from lodestar.core.basics.colour import Colour
 from lodestar.core.basics.errors import OutputError, PlateError
+from lodestar.core.basics.job import Job
 from lodestar.core.media import deliveries
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
 from lodestar.core.media.trial import try_out
+from lodestar.core.media.yuv import Planes, frame_from, planes_in, planes_of, rgb_of, with_untouched
+from lodestar.core.shot.document import Shot, with_plate
+from lodestar.core.work.delivery import deliver
 from tests.helpers import FolderCase, number_of, numbered, write_clip
+
+
+class UntouchedTest(FolderCase):
+    def test_what_nobody_changed_is_written_with_the_codes_that_were_filmed(self):
+        """Codes over 235 and under 16 are allowed in limited range (ITU-R BT.709-6, 4.6: video data 1 to 254); red, green and blue of 8 bits cannot
+        hold them."""
+        luma = np.tile(np.arange(4, 252, dtype=np.uint8), (64, 1))[:, :240]
+        blue, red = (np.full((32, 120), v, np.uint8) for v in (120, 140))
+        blue[:, 60:], red[10:, :] = 240, 16
+        filmed = Planes(luma, blue, red, 8)
+        colour = Colour()
+        before = rgb_of(frame_from(filmed), colour)
+        self.assertEqual(before[0, -1].max(), 255)
+        picture = before.copy()
+        picture[20:40, 100:160] //= 2
+        plain = planes_of(picture, colour, 8)
+        self.assertGreater(int(np.abs(plain.luma.astype(int) - luma).max()), 5)
+        made = with_untouched(plain, picture, before, filmed)
+        inside = np.zeros(luma.shape, bool)
+        inside[20:40, 100:160] = True
+        np.testing.assert_array_equal(made.luma[~inside], luma[~inside])
+        np.testing.assert_array_equal(made.luma[inside], plain.luma[inside])
+        # a colour sample is filmed where all px that it is made of are
+        touched = np.zeros(blue.shape, bool)
+        touched[10:20, 50:81] = True  # columns 99 to 160: the sample at 160 takes in column 159
+        np.testing.assert_array_equal(made.blue[~touched], blue[~touched])
+        np.testing.assert_array_equal(made.blue[touched], plain.blue[touched])
+        np.testing.assert_array_equal(made.red[~touched], red[~touched])
+        self.assertIs(with_untouched(plain, picture, before[:, :200], filmed), plain)
+        deep = planes_of(picture, colour, 10)
+        self.assertIs(with_untouched(deep, picture, before, filmed), deep)
+
+    def test_a_movie_keeps_what_is_over_white(self):
+        frames = []
+        for _ in range(4):
+            frame = frame_from(Planes(np.full((96, 160), 250, np.uint8), *(np.full((48, 80), 128, np.uint8) for _ in range(2)), 8))
+            frames.append(frame)
+        clip = self.folder / "bright.mp4"
+        with av.open(str(clip), "w") as container:
+            stream = container.add_stream("libx264", rate=25)
+            stream.width, stream.height, stream.pix_fmt, stream.options = 160, 96, "yuv420p", {"crf": "5"}
+            for number, frame in enumerate(frames):
+                frame.pts, frame.time_base = number, Fraction(1, 25)
+                container.mux(stream.encode(frame))
+            container.mux(stream.encode())
+        shot = with_plate(Shot(), probe(clip))
+        deliver(shot, self.folder / "out.mp4", Job())
+        with av.open(str(self.folder / "out.mp4")) as container:
+            luma = planes_in(next(container.decode(video=0))).luma
+        self.assertLess(np.abs(luma.astype(int) - 250).max(), 3, "cut at white it would be 235")
 
 
 class TrialTest(FolderCase):

@@ -17,7 +17,7 @@ from ..basics.colour import Colour, tags_of
 from ..basics.errors import OutputError, PlateError, writing_problem
 from ..basics.paths import check_writable, clear_parts, part_of
 from .plates import file_url
-from .yuv import frame_of
+from .yuv import Planes, frame_from, planes_of, with_untouched
 
 HERTZ, BLOCK = 48000, 1024  # of the sound that is written, and samples of one block of it
 MOVIES = (".mp4", ".mov", ".mkv")
@@ -26,11 +26,15 @@ PATTERN, MOST_DIGITS = re.compile(r"%0?(\d*)d"), 12  # of a picture's number in 
 TICK = Fraction(1, 90000)  # of a movie's clock: the usual rates are whole numbers of it
 
 
+Plated = tuple[np.ndarray, Planes] | None
+
+
 class Delivery(Protocol):
     """Takes frames in order; `finish` puts the result under its final name, `abandon` leaves nothing behind. at_s: when a frame is
-    shown, where frames do not follow each other evenly."""
+    shown, where frames do not follow each other evenly. plate: the clip's frame as `Plate.frame` and `Plate.planes` give it, where the picture is of
+    the same kind: what is as it was there is written as it was filmed."""
 
-    def add(self, index: int, picture: np.ndarray, at_s: float | None = None) -> None: ...
+    def add(self, index: int, picture: np.ndarray, at_s: float | None = None, plate: Plated = None) -> None: ...
     def finish(self) -> None: ...
     def abandon(self) -> None: ...
 
@@ -103,10 +107,12 @@ class MovieDelivery:
         context.color_primaries, context.color_trc, context.colorspace, context.color_range = tags_of(self.colour)
         self.audio = self.container.add_stream("aac", rate=48000, layout="stereo") if sound else None
 
-    def add(self, index: int, picture: np.ndarray, at_s: float | None = None) -> None:
+    def add(self, index: int, picture: np.ndarray, at_s: float | None = None, plate: Plated = None) -> None:
         if picture.shape[:2] != (self.height, self.width):
             picture = np.pad(picture, ((0, self.height - picture.shape[0]), (0, self.width - picture.shape[1]), (0, 0)), "edge")
-        frame = frame_of(np.ascontiguousarray(picture[..., :3]), self.colour, self.bits)
+        rgb = np.ascontiguousarray(picture[..., :3])
+        planes = planes_of(rgb, self.colour, self.bits)
+        frame = frame_from(planes if plate is None else with_untouched(planes, rgb, *plate))
         frame.color_primaries, frame.color_trc, frame.colorspace, frame.color_range = tags_of(self.colour)
         at = round(self.count / self.rate / TICK if at_s is None else at_s / TICK)
         self._last = at = max(at, self._last + 1)  # two frames at one time would be one frame
@@ -197,7 +203,7 @@ class SequenceDelivery:
         self.path, self.deep = path, deep
         self.written: list[tuple[Path, Path]] = []
 
-    def add(self, index: int, picture: np.ndarray, at_s: float | None = None) -> None:
+    def add(self, index: int, picture: np.ndarray, at_s: float | None = None, plate: Plated = None) -> None:
         final = picture_path(self.path, index)
         part = part_of(final)
         try:

@@ -18,7 +18,7 @@ from ..basics.colour import LINEAR_PICTURE, SRGB_PICTURE, Colour, encode, from_t
 from ..basics.errors import PlateError
 from .sizes import check_size, size_in_header
 from .trial import refuse_known
-from .yuv import rgb_of
+from .yuv import Planes, planes_in, rgb_of
 
 SEQUENCE_SUFFIXES = {".png", ".jpg", ".jpeg", ".tif", ".tiff", ".exr"}
 MOVIE_SUFFIXES = {".mp4", ".mov", ".mkv", ".webm", ".m4v", ".avi", ".mts", ".mxf"}
@@ -292,6 +292,10 @@ class SequencePlate:
             )
         return picture
 
+    def planes(self, index: int) -> Planes | None:
+        """None: pictures have none."""
+        return None
+
     def luma(self, index: int) -> np.ndarray:
         """(h, w) uint8 brightness in code values, as the tracker is shown it."""
         picture = self.frame(index)
@@ -404,6 +408,12 @@ class MoviePlate:
             deep = frame.format.components[0].bits > 8
             return self._stood(frame.reformat(format="rgb48le" if deep else "rgb24").to_ndarray())
         return self._stood(rgb_of(frame, self.info.colour))
+
+    def planes(self, index: int) -> Planes | None:
+        """Luma and colour differences as they were filmed, of which `frame` makes red, green and blue; None where they are not upright 4:2:0."""
+        if self.info.turn_deg or self.info.pixel_aspect[0] != self.info.pixel_aspect[1] or self.info.colour.matrix == "rgb":
+            return None
+        return planes_in(self._decode(index))
 
     def luma(self, index: int) -> np.ndarray:
         """(h, w) uint8 brightness in code values, as the tracker is shown it."""

@@ -5,6 +5,8 @@ Sources: ITU-R BT.709-6, 3; BT.601-7, 2.5; BT.2020-2, tables 4 and 5; SMPTE 240M
 4:2:0 lie on the even columns and between the rows (H.264, figure 6-1: chroma location 0, which is what is meant when untold).
 """
 
+from typing import NamedTuple
+
 import av
 import numba as nb
 import numpy as np
@@ -126,15 +128,59 @@ def _from_rgb(rgb, full, black, scale, zero, chroma, kr, kb, most, luma, blue, r
             red[row, column] = int(min(max(cr * chroma + zero, 0.0), most) + 0.5)
 
 
-def frame_of(rgb: np.ndarray, colour: Colour, bits: int) -> av.VideoFrame:
-    """A picture (h, w, 3) of even sides, uint8 or uint16, as 4:2:0 of 8 or 10 bits."""
+class Planes(NamedTuple):
+    """A picture in 4:2:0: luma (h, w), and blue and red differences (h / 2, w / 2), in codes of so many bits."""
+
+    luma: np.ndarray
+    blue: np.ndarray
+    red: np.ndarray
+    bits: int
+
+
+def planes_in(frame: av.VideoFrame) -> Planes | None:
+    """Those of a decoded picture of even sides in 4:2:0; None for another one."""
+    if frame.width % 2 or frame.height % 2 or frame.format.is_rgb:
+        return None
+    luma, blue, red, bits = _planes(frame)
+    half = luma.shape[0] // 2, luma.shape[1] // 2
+    return Planes(luma, blue, red, bits) if blue.shape == half and red.shape == half else None
+
+
+def planes_of(rgb: np.ndarray, colour: Colour, bits: int) -> Planes:
+    """Those of a picture (h, w, 3) of even sides, uint8 or uint16."""
     height, width = rgb.shape[:2]
     kind = np.uint8 if bits == 8 else np.uint16
     luma, blue, red = np.empty((height, width), kind), *(np.empty((height // 2, width // 2), kind) for _ in range(2))
     full = 255.0 if rgb.dtype == np.uint8 else 65535.0
     _from_rgb(rgb, full, *_scales(colour, bits), *WEIGHTS[colour.matrix], float(2**bits - 1), luma, blue, red)
-    frame = av.VideoFrame(width, height, "yuv420p" if bits == 8 else "yuv420p10le")
-    for plane, part in zip(frame.planes, (luma, blue, red)):
+    return Planes(luma, blue, red, bits)
+
+
+def with_untouched(made: Planes, rgb: np.ndarray, before: np.ndarray, plate: Planes) -> Planes:
+    """The planes of a picture `rgb` (h, w, 3), with those of its plate wherever it is still as that was `before` (h, w, 3): what nobody changed is
+    written with the codes that were filmed, also those over white and under black."""
+    if made.bits != plate.bits or made.luma.shape != plate.luma.shape or rgb.shape != before.shape or rgb.dtype != before.dtype:
+        return made
+    same = (rgb == before).all(-1)
+    # a colour sample is the mean of two rows and of the columns at both of its sides
+    pairs = same[0::2] & same[1::2]
+    left = np.concatenate([pairs[:, :1], pairs[:, 1:-1:2]], 1)
+    colour = pairs[:, 0::2] & pairs[:, 1::2] & left
+    luma, blue, red = (np.where(*of) for of in ((same, plate.luma, made.luma), (colour, plate.blue, made.blue), (colour, plate.red, made.red)))
+    return Planes(luma, blue, red, made.bits)
+
+
+def frame_of(rgb: np.ndarray, colour: Colour, bits: int) -> av.VideoFrame:
+    """A picture (h, w, 3) of even sides, uint8 or uint16, as 4:2:0 of 8 or 10 bits."""
+    return frame_from(planes_of(rgb, colour, bits))
+
+
+def frame_from(planes: Planes) -> av.VideoFrame:
+    """Planes of 8 or 10 bits for the encoder."""
+    height, width = planes.luma.shape
+    kind = np.uint8 if planes.bits == 8 else np.uint16
+    frame = av.VideoFrame(width, height, "yuv420p" if planes.bits == 8 else "yuv420p10le")
+    for plane, part in zip(frame.planes, planes[:3]):
         padded = np.zeros((plane.height, plane.line_size // part.itemsize), kind)
         padded[:, : part.shape[1]] = part
         plane.update(padded.tobytes())

@@ -11,13 +11,13 @@ from ..basics.colour import SRGB_PICTURE, Colour, encode, in_working
 from ..basics.errors import OutputError, PlateError
 from ..basics.job import Job
 from ..basics.paths import refuse_sources
-from ..basics.rows import paths_of
 from ..media.deliveries import PICTURES, open_delivery, outputs_of
 from ..media.plates import SEQUENCE_SUFFIXES, PlateInfo, sequence_files
 from ..picture.composite import codes_of, light_of
 from ..picture.frame import OF_LIGHT, frame
 from ..picture.workshop import own_workshop
 from ..shot.document import Shot
+from ..shot.files import media_of
 
 WHITE_LIGHT, DEEPEST = 4.0, 65.535  # what the highest value of 16 bits stands for, of light and of depth
 OF_CODES = ("picture", "clean")  # layers of code values of the clip's own kind
@@ -64,7 +64,9 @@ def deliver(
                     shot, index, quality, layer=layer, samples=samples, mattes=mattes, seed=seed, check=functools.partial(job.step, share)
                 )
                 at = plate.time_s(index) - start if info.rate_varies else None
-                delivery.add(index, _for_file(picture.pixels, info, layer, linear), at)
+                planes = plate.planes(index) if layer == "picture" and picture.colour == info.colour else None
+                kept = (workshop.frame(info, index), planes) if planes is not None else None
+                delivery.add(index, _for_file(picture.pixels, info, layer, linear), at, kept)
             job.step(1.0, "closing the file")
             delivery.finish()
         except BaseException:
@@ -75,13 +77,7 @@ def deliver(
 
 def sources_of(shot: Shot) -> list[Path]:
     """Every file that a shot uses: its clip, all of it, and the media of its objects."""
-    own = [
-        getattr(item, name)
-        for item in (*shot.objects, *shot.mattes, shot.backdrop, shot.surroundings)
-        for name in paths_of(type(item))
-        if getattr(item, name)
-    ]
-    paths = [Path(p) for p in (shot.plate.path if shot.plate is not None else "", *own) if p]
+    paths = [Path(p) for p in media_of(shot)]
     sequences = [one for p in paths if p.suffix.lower() in SEQUENCE_SUFFIXES and p.parent.is_dir() for one in sequence_files(p)]
     return [*paths, *sequences]
 
