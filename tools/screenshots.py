@@ -171,6 +171,8 @@ class Shots:
         self.step("Foreground", "sky")
         self.session.select("")
         self.window.panels["Foreground"].findChild(QCheckBox, "sky-on").click()
+        while self.session.jobs.busy:
+            rest(self.app, 0.05)
         self.session.edit_item("Choose a sky", "backdrop", kind="overcast")
         found = self.session.shot.mattes[-1]
         round_ = np.linspace(0, np.pi, 25)

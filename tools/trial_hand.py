@@ -270,6 +270,7 @@ def sky(hand: Hand) -> str:
     hand.settle()
     hand.click("step-foreground")
     hand.tick("sky-on")
+    hand.wait(idle(hand))
     hand.click("sky-sun")
     hand.click("tool-sky")
     hand.drag([(640, 60), (690, 62), (720, 70)])

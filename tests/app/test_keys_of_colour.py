@@ -9,10 +9,10 @@ import numpy as np
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
-from lodestar.core.basics.keyed import Keyed
+from lodestar.core.basics.keyed import Keyed, constant
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.matte.key import Keyer
-from lodestar.core.matte.sources import CHANNELS
+from lodestar.core.matte.sources import CHANNELS, Outline
 from tests.app.window_case import LEFT, SHIFT, WindowCase
 
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -87,6 +87,21 @@ class KeyInWindowTest(WindowCase):
         self.assertEqual(len(self.session.shot.mattes), 2, "what cannot be read is not added")
         self.assertIn("broken.png", self.told())
 
+    def test_the_edge_of_a_matte_is_measured(self):
+        self.session.select(self.session.shot.mattes[0].id)
+        self.settle()
+        self.session.set("Few", first=40, last=46)
+        self.click("measure-edge")
+        self.wait_idle()
+        self.assertRegex(self.told(), r"^The edge of Visitor is \d\.\d px wide and flickers by \d\.\d\d px \(95 %: \d\.\d\d px\)\.$")
+        empty = Outline(id="gone", name="Gone", shape=constant(-50.0, -50.0, -40.0, -50.0, -40.0, -40.0))
+        self.session.edit("Another", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, empty)))
+        self.session.select("gone")
+        self.settle()
+        self.window.commands.run("measure-edge")
+        self.wait_idle()
+        self.assertIn("has no edge inside the picture", self.told())
+
     def test_what_the_mouse_does_is_told_whole_in_a_narrow_window(self):
         self.session.select(self.session.shot.mattes[0].id)
         for width in (1280, 1000):
@@ -104,7 +119,7 @@ class KeyInWindowTest(WindowCase):
     def test_one_click_replaces_the_sky_and_a_drag_turns_it(self):
         before = self.session.shot
         QTest.mouseClick(self.find("sky-on"), LEFT, pos=QPoint(12, 8))
-        self.settle()
+        self.wait_idle()
         shot = self.session.shot
         self.assertTrue(shot.backdrop.on)
         self.assertEqual(shot.backdrop.mattes, (self.key_matte().id,))

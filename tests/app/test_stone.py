@@ -25,6 +25,7 @@ class StoneTest(LettersCase):
         self.click("texture-place")
         self.assertEqual(self.session.tool, "stone")
         self.drag([(600.0, 560.0)])
+        self.wait_idle()
         self.assertEqual(self.title().texture, "picture")
         self.assertGreater(len(self.title().texture_picture), 1000)
         self.wait_picture()

@@ -5,6 +5,7 @@ from pathlib import Path
 from typing import Literal
 
 import msgspec
+import numpy as np
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from lodestar.core.basics.errors import UserError
@@ -13,19 +14,23 @@ from lodestar.core.edits.arrange import new_id
 from lodestar.core.evaluate.carrying import outline_at, tracks_under
 from lodestar.core.matte.key import Keyer
 from lodestar.core.matte.matte import Matte
+from lodestar.core.matte.measure import Edge
 from lodestar.core.matte.sources import CHANNELS, Channel, Outline, Pictured
 from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.work.matting import is_due
+from lodestar.core.work.measuring import measure_edge
 
 from ..commands import Command
 from ..fields import Choice, Line, button, quiet, tick
+from ..measures import figure
 from ..readings import plural
 from .mattes import MatteChoice, Names
 from .new_sky import NewSky
 from .panel import Panel
 from .track import outline_row
 
+STILL_PX = 0.5  # by which an edge may jump without being seen to boil (common practice, no source)
 DIFFERS = (0.035, 0.03, 6.0)  # tolerance, fade and specks of a new key of what moves (tried on the demo)
 
 
@@ -38,6 +43,7 @@ class ForegroundPanel(Panel):
         return [
             Command("follow-matte", "Object", "Follow the painted subject", lambda: work.follow_matte(self.session.selected), enabled=brushed),
             Command("follow-due", "Object", "Follow what is not followed yet", work.follow_due),
+            Command("measure-edge", "Object", "Measure the edge of the matte", self._measure, enabled=lambda: self._current() is not None),
             Command("next-unsure", "Go", "Next unsure frame of the matte", self._next_unsure, enabled=brushed),
         ]
 
@@ -157,6 +163,26 @@ class ForegroundPanel(Panel):
             self._choice("within", "Only inside", "everywhere", "Inside which other mattes alone it holds"),
             self._choice("without", "Not inside", "nowhere", "Inside which other mattes it does not hold"),
         ]
+        tip = "How wide its edge is, and by how much it jumps from frame to frame, over the range"
+        self.edge.add_wide(button("Measure the edge", "measure-edge", tip, lambda: self.commands.run("measure-edge")))
+
+    def _measure(self) -> None:
+        current, shot = self._current(), self.session.shot
+        if current is None:
+            return
+
+        def told(edge: Edge) -> None:
+            wide = f"The edge of {current.name} is {figure(edge.width_px, 1)} px wide"
+            if not np.isfinite(edge.flicker_px):
+                self.session.tell(f"{wide}.", "There is no frame beside it, by which its flicker could be told.")
+                return
+            jumps = f"and flickers by {figure(edge.flicker_px, 2)} px (95 %: {figure(edge.flicker_p95_px, 2)} px)"
+            still = edge.flicker_p95_px < STILL_PX
+            self.session.tell(
+                f"{wide} {jumps}.", "" if still else "Where it boils, soften it, or paint and key it there.", "note" if still else "doubtful"
+            )
+
+        self.session.work.run_job("Measure the edge", "Foreground", lambda job: measure_edge(shot, current.id, job), told)
 
     def _chosen(self) -> str:
         return self.session.selected

@@ -5,10 +5,10 @@ from pathlib import Path
 import numpy as np
 
 from lodestar.core.basics.colour import decode, encode
-from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.geometry import vector
 from lodestar.core.edits.sky import sky_key, with_new_sky, with_sun_in_place
 from lodestar.core.finish.backdrop import KINDS, Backdrop
+from lodestar.core.matte.key import Keyer
 from lodestar.core.picture.frame import light_frame
 
 from ..fields import Choice, Swatch, button, tick
@@ -88,17 +88,17 @@ class NewSky:
 
     def _find(self) -> None:
         shot, frame = self.session.shot, self.session.frame
-        if shot.plate is None:
+        plate = shot.plate
+        if plate is None:
             return
-        try:
-            key = sky_key(shot, light_frame(shot.plate, frame), frame)
-        except UserError as error:
-            self.session.fail(error)
-            return
-        self.session.edit("Replace the sky", lambda s: with_new_sky(s, key))
-        self.session.tell(
-            "The sky was found by its colours.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note"
-        )
+
+        def take(key: Keyer) -> None:
+            self.session.edit("Replace the sky", lambda s: with_new_sky(s, key))
+            self.session.tell(
+                "The sky was found by its colours.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note"
+            )
+
+        self.session.work.run_job("Find the sky", "Foreground", lambda job: sky_key(shot, light_frame(plate, frame), frame), take)
 
     def _put_sun(self) -> None:
         frame, how = self.session.frame, self.session.how

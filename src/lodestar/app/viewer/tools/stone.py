@@ -3,7 +3,6 @@
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from lodestar.core.basics.errors import UserError
 from lodestar.core.edits.stone import Quad, quad_under, with_surface_of_place
 from lodestar.core.evaluate.pointing import Points
 from lodestar.core.picture.frame import light_frame
@@ -47,12 +46,9 @@ class TakeStone(Tool):
                 "doubtful",
             )
         else:
-            try:
-                light = light_frame(shot.plate, frame)
-            except UserError as error:
-                self.session.fail(error)
-                return
-            self.session.edit("Surface of the place", lambda s: with_surface_of_place(s, item.id, light, frame, quad))
+            plate, id_ = shot.plate, item.id
+            take = lambda light: self.session.edit("Surface of the place", lambda s: with_surface_of_place(s, id_, light, frame, quad))
+            self.session.work.run_job("Surface of the place", "Place", lambda job: light_frame(plate, frame), take)
 
     def paint(self, p: QPainter) -> None:
         quad = self.quad()
