@@ -138,7 +138,8 @@ class PathTest(WindowCase):
         covered = self.pixels()
         self.assertTrue((free != covered).any(), "the matte changes the picture")
         self.session.show_frame(25)
-        self.drag([(760, 560), (800, 590)])
+        seen = self.canvas.tool.corners()[2]  # it went with the camera since it was drawn
+        self.drag([seen, (800, 590)])
         matte = self.session.shot.mattes[0]
         self.assertEqual([k.frame for k in matte.shape.keys], [20, 25])
         np.testing.assert_allclose(np.array(matte.shape.at(25)).reshape(-1, 2)[2], (800, 590), atol=2)

@@ -8,7 +8,7 @@ import numpy as np
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.keyed import Keyed
-from lodestar.core.edits.settle import with_tracks
+from lodestar.core.edits.settle import with_solve, with_tracks
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.carrying import outline_at, plane_of, tracks_under
 from lodestar.core.matte.outline import coverage
@@ -19,6 +19,7 @@ from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.shot import files
 from lodestar.core.track.edit import deleted
+from tests.factory import make_shot
 from tests.helpers import DEMO, SHOTS
 
 
@@ -79,6 +80,37 @@ class CarryingTest(unittest.TestCase):
         for index in (10, 30, 60, 75):
             self.assertLess(np.abs(outline_at(self.shot, carried, index) - seen(index)).max(), 3.0, index)
         self.assertGreater(np.abs(outline_at(self.shot, outline, 10) - seen(10)).max(), 40)
+
+    def test_between_its_keys_a_steadied_outline_goes_with_the_hand_that_shakes(self):
+        """Somebody who walks evenly over the terrace, keyed in every twelfth frame: the corners of a flat figure through the demo's cameras."""
+        figure = np.array([[-0.25, 0.0], [-0.2, 1.7], [0.2, 1.7], [0.25, 0.0]])
+        camera = lambda index: camera_at(self.shot, index)
+
+        def seen(index):
+            foot = np.array([-1.0 + 0.02 * index, 0.4, 0.0])
+            to = (camera(46).centre - foot) * [1, 1, 0]
+            across = np.cross([0.0, 0.0, 1.0], to / np.linalg.norm(to))
+            return camera(index).project(foot + figure[:, :1] * across + figure[:, 1:] * [0.0, 0.0, 1.0])[0]
+
+        shape = Keyed(())
+        for index in range(0, 97, 12):
+            shape = shape.with_key(index, tuple(seen(index).ravel()), "linear")
+        drawn = Outline(id="w", name="w", shape=shape)
+        steady = msgspec.structs.replace(drawn, steady=True)
+        off = {name: np.concatenate([outline_at(self.shot, o, i) - seen(i) for i in range(96)]) for name, o in (("drawn", drawn), ("steady", steady))}
+        rms = {name: float(np.sqrt((d**2).mean())) for name, d in off.items()}
+        self.assertGreater(rms["drawn"], 4.0)
+        self.assertLess(rms["steady"], 0.25 * rms["drawn"])
+        for index in (0, 36, 96):
+            np.testing.assert_allclose(outline_at(self.shot, steady, index), seen(index), atol=1e-6)
+        # with its foot out of the picture it is taken for far away, where the camera's turns alone count
+        high = msgspec.structs.replace(steady, shape=Keyed(()).with_key(10, (600.0, 500.0, 600.0, 900.0, 700.0, 900.0, 700.0, 500.0), "linear"))
+        moved = outline_at(self.shot, high, 30) - np.array(high.shape.at(10)).reshape(-1, 2)
+        self.assertGreater(np.abs(moved).max(), 1.0)
+        self.assertLess(np.ptp(moved, axis=0).max(), 12.0, "all of it alike")
+        unsolved = msgspec.structs.replace(make_shot(3, frames=6), objects=())
+        unsolved = with_solve(unsolved, None)
+        np.testing.assert_array_equal(outline_at(unsolved, steady, 5), np.array(steady.shape.at(5)).reshape(-1, 2))
 
     def test_what_cannot_be_carried_is_said_and_what_lost_its_tracks_stays_as_keyed(self):
         sky = Outline(id="s", name="s", shape=Keyed((600.0, 5.0, 640.0, 5.0, 640.0, 20.0)))

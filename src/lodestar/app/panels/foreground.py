@@ -98,6 +98,12 @@ class ForegroundPanel(Panel):
             "It lies on the surface under it and goes with it; only what truly changes is drawn again",
             self._carry,
         )
+        self.steady = tick(
+            "Steadied by the camera",
+            "steady-matte",
+            "Between its keys it goes with the camera, as what stands where its lowest corner is: a hand that shakes needs no keys",
+            lambda on: self._set("Steadied by the camera, on or off", steady=on),
+        )
         self.follow = button(
             "Follow through the shot",
             "follow",
@@ -117,6 +123,7 @@ class ForegroundPanel(Panel):
             self.one.add_wide(widget)
         self.one.add("", self.kept)
         self.one.add("", self.carry)
+        self.one.add("", self.steady)
 
     def _fill_kinds(self) -> None:
         """What only one kind of matte has."""
@@ -306,6 +313,9 @@ class ForegroundPanel(Panel):
         self.unkey.setVisible(drawn)
         self.carry.setVisible(drawn and self.session.shot.solve is not None)
         self.carry.setChecked(drawn and bool(current.carried))
+        self.steady.setVisible(drawn and self.session.shot.solve is not None)
+        self.steady.setEnabled(drawn and not current.carried)
+        self.steady.setChecked(drawn and current.steady)
         for section in (self.line, self.feather):
             section.setVisible(drawn)
         self.wide.setVisible(drawn and not current.closed)

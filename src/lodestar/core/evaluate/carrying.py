@@ -1,5 +1,7 @@
 """Outlines that the solved camera carries: they lie on a plane of the scene, and only what truly changes is keyed."""
 
+from collections.abc import Callable
+
 import cv2
 import msgspec
 import numpy as np
@@ -14,6 +16,8 @@ from ..shot.document import Shot
 from .cameras import camera_at, scene_frame
 from .ground import trusted_points
 
+PlaneAt = Callable[[Camera, F64], tuple[F64, F64]]  # centre and normal of the plane on which corners lie that a camera sees
+FARTHEST = 200.0  # heights of the camera over the ground: what stands farther off is as good as far away
 FAR = 1e5  # where everything lies for a camera that only turns
 LEAST_POINTS = 4
 REACH_PX = 60.0  # round an outline in which no points lie: from so near they are taken
@@ -30,9 +34,10 @@ def outline_at(shot: Shot, outline: Outline, frame: float) -> F64:
     """(n, 2) corners in plate px at a frame: by its keys, and carried by the camera between and beyond them where it is said so."""
     plain = np.array(outline.shape.at(frame)).reshape(-1, 2)
     plane = plane_of(shot, outline)
-    if plane is None or shot.solve is None or not (shot.solve.frames[0] <= frame <= shot.solve.frames[-1]):
+    steady = outline.steady and not outline.carried
+    if (plane is None and not steady) or shot.solve is None or not (shot.solve.frames[0] <= frame <= shot.solve.frames[-1]):
         return plain
-    shape = _on_plane(shot, outline, plane)
+    shape = _in_scene(shot, outline, (lambda camera, corners: plane) if plane is not None else _standing)
     if shape is None:
         return plain
     points = np.array(shape.at(frame)).reshape(-1, 3)
@@ -73,7 +78,24 @@ def _plane(shot: Shot, tracks: tuple[int, ...]) -> tuple[F64, F64] | None:
     return np.median(points, 0), flat / max(float(np.linalg.norm(flat)), 1e-9)
 
 
-def _on_plane(shot: Shot, outline: Outline, plane: tuple[F64, F64]) -> Keyed | None:
+def _standing(camera: Camera, corners: F64) -> tuple[F64, F64]:
+    """The upright plane that faces the camera at what stands on the ground where the lowest of corners (n, 2) px is; far away where that is not seen:
+    the camera's turns are known there all the same, which make most of a hand's shake."""
+    foot = corners[np.argmax(corners[:, 1])]
+    far = np.zeros(3), np.zeros(3)
+    if not 0 <= foot[1] <= 2 * camera.lens.cy:  # beyond the picture: what is seen of it is no foot
+        return far
+    ray = camera.rays(foot)
+    away = float(meet_plane(camera.centre, ray, np.zeros(3), np.array([0.0, 0.0, 1.0])))
+    if not np.isfinite(away) or not 0 < away < FARTHEST * max(abs(float(camera.centre[2])), 1e-6):
+        return far
+    place = camera.centre + away * ray
+    normal = (camera.centre - place) * [1, 1, 0]
+    size = float(np.linalg.norm(normal))
+    return (place, normal / size) if size > 1e-9 else far
+
+
+def _in_scene(shot: Shot, outline: Outline, plane: PlaneAt) -> Keyed | None:
     """The outline's keys as points of the scene (x, y, z of each corner), with the easing that they have; None where one cannot be laid there."""
     assert shot.solve is not None
     name = (id(shot.solve), shot.ground, outline.carried, id(outline.shape))
@@ -85,12 +107,13 @@ def _on_plane(shot: Shot, outline: Outline, plane: tuple[F64, F64]) -> Keyed | N
     return hit[2]
 
 
-def _laid(shot: Shot, outline: Outline, plane: tuple[F64, F64]) -> Keyed | None:
+def _laid(shot: Shot, outline: Outline, plane: PlaneAt) -> Keyed | None:
     assert shot.solve is not None
     first, last = float(shot.solve.frames[0]), float(shot.solve.frames[-1])
     keys = []
     for key in outline.shape.keys or (Key(first, outline.shape.value),):
-        points = laid_on(camera_at(shot, min(max(key.frame, first), last)), np.array(key.value).reshape(-1, 2), plane)
+        camera, corners = camera_at(shot, min(max(key.frame, first), last)), np.array(key.value).reshape(-1, 2)
+        points = laid_on(camera, corners, plane(camera, corners))
         if points is None:
             return None
         keys.append(msgspec.structs.replace(key, value=tuple(float(v) for v in points.ravel())))
@@ -102,8 +125,8 @@ def laid_on(camera: Camera, corners: F64, plane: tuple[F64, F64]) -> F64 | None:
     rays, (centre, normal) = camera.rays(corners), plane
     if not normal.any():
         return camera.centre + FAR * rays
-    away = np.array([float(meet_plane(camera.centre, ray, centre, normal)) for ray in rays])
-    return camera.centre + away[:, None] * rays if np.isfinite(away).all() and (away > 0).all() else None
+    away = meet_plane(camera.centre, rays, centre, normal)
+    return camera.centre + away[:, None] * rays if np.isfinite(away).all() else None
 
 
 def tracks_under(shot: Shot, outline: Outline, frame: int) -> tuple[int, ...]:

@@ -21,7 +21,8 @@ class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
     """A line over the picture. shape: x, y pairs in plate pixels. closed: it covers what it surrounds, else itself, as wide as `width`.
     sharp: numbers of its corners that are not smooth. feather, inward: px over which its edge fades; feathers: shares of both at each corner, 1
     beyond its end. carried: tracks on whose plane in the scene it lies, so that the solved camera carries it from each key on; none
-    for one that is keyed alone.
+    for one that is keyed alone. steady: between its keys one that is not carried goes with the solved camera as something upright does that stands on
+    the ground at its lowest corner.
 
     As a region it keeps the tracker away; as a matte what it covers passes in front.
     """
@@ -34,6 +35,7 @@ class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
     inward: Annotated[Keyed, Row("Inward", "px", 0.1, 1, 0, 60, tip="How far the edge fades inward")] = constant(0.0)
     feathers: tuple[float, ...] = ()
     carried: tuple[int, ...] = ()
+    steady: bool = False
 
 
 Channel = Literal["alpha", "brightness", "red", "green", "blue"]

@@ -243,6 +243,7 @@ class DrawOutline(Tool):
             shape=Keyed(value).with_key(self.session.frame, value, "linear"),
             closed=closed,
             sharp=tuple(self.sharp),
+            steady=self.kind == "mattes" and self.session.shot.solve is not None,
         )
         self.session.edit(f"Draw {self.noun}", lambda s: msgspec.structs.replace(s, **{self.kind: (*getattr(s, self.kind), outline)}))
         self.session.select(outline.id)
