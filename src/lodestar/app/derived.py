@@ -5,6 +5,7 @@ those in `waiting` are told when they can be drawn again.
 """
 
 import contextlib
+import logging
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, NamedTuple
@@ -20,6 +21,7 @@ from lodestar.core.solve.pieces import pieces
 from lodestar.core.solve.report import Report, report, residuals
 from lodestar.core.solve.spread import point_covariances
 
+log = logging.getLogger(__name__)
 MOST_KEPT = 3  # pairs of tracks and solve: undo and redo go between some
 QUICK = 60_000  # observations: up to so many take less than a tenth of a second
 
@@ -84,7 +86,11 @@ def _worked(shot: Shot) -> Worked | None:
             kept["worked"] = None
 
             def work() -> None:
-                kept["worked"] = work_out(shot)
+                try:
+                    kept["worked"] = work_out(shot)
+                except Exception:
+                    log.exception("what a solve tells could not be worked out")
+                    return
                 kept.pop("means", None)
                 for tell in tuple(waiting):
                     with contextlib.suppress(RuntimeError):  # of a window that is gone meanwhile

@@ -30,6 +30,7 @@ class DrawWordsPath(Tool):
     def __init__(self, canvas) -> None:
         super().__init__(canvas)
         self.places: list[np.ndarray] = []  # of the path that is being drawn, in the scene
+        self.of = ""  # the title that it is drawn for
         self.normal = np.array([0.0, 0.0, 1.0])
         self.freehand = self.pressed = False
         self.start = QPointF()
@@ -106,8 +107,11 @@ class DrawWordsPath(Tool):
             self.held = self.marked = int(np.nanargmin(away)) if near else None
             self.group = object()
             return
+        if self.of != title.id:
+            self.places = []
         place = self._place(event)
         if place is not None:
+            self.of = title.id
             self.places.append(place)
             self.pressed, self.freehand, self.start = True, False, event.position()
 
@@ -176,7 +180,7 @@ class DrawWordsPath(Tool):
 
     def _end(self) -> None:
         title, camera = self.title(), self.canvas.camera()
-        if title is None or camera is None:
+        if title is None or camera is None or title.id != self.of:
             self.places = []
             return
         if len(self.places) < 2:
@@ -199,7 +203,7 @@ class DrawWordsPath(Tool):
         if camera is None:
             return
         p.setBrush(Qt.BrushStyle.NoBrush)
-        if self.places:
+        if self.places and title is not None and title.id == self.of:
             line = [*self.places]
             if self.pointer is not None and not self.pressed and (to := self._on_plane(self.pointer, self.places[-1], self.normal)) is not None:
                 line.append(to)
