@@ -10,7 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 WORKERS = 2
-PARTS = 6  # of the core and of the window each: with few parts one worker idles at the end, with many each pays its start
+PARTS = 8  # of the core and of the window each: with few parts one worker idles at the end, with many each pays its start
 
 
 def run_all(root: Path, names: list[str]) -> int:

@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMessageBox, QWidget
 from lodestar.core.basics.errors import UserError
 from lodestar.core.exchange.camera_file import write_camera
 from lodestar.core.media.deliveries import outputs_of
-from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES, PlateInfo, probe
+from lodestar.core.media.plates import MOVIE_SUFFIXES, PlateInfo, probe
+from lodestar.core.media.stills import SEQUENCE_SUFFIXES
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, found_again, with_plate
 

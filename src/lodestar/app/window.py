@@ -19,7 +19,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from lodestar.core.media.plates import MOVIE_SUFFIXES, SEQUENCE_SUFFIXES
+from lodestar.core.media.plates import MOVIE_SUFFIXES
+from lodestar.core.media.stills import SEQUENCE_SUFFIXES
 from lodestar.core.shape.face_files import ENDINGS as FACE_ENDINGS
 from lodestar.core.shape.fonts import system_faces
 from lodestar.core.solve.views import triangulate

@@ -16,7 +16,7 @@ import numpy as np
 from ..basics.colour import Colour, tags_of
 from ..basics.errors import OutputError, PlateError, writing_problem
 from ..basics.paths import check_writable, clear_parts, part_of
-from .plates import file_url
+from .stills import file_url
 from .yuv import Planes, frame_from, planes_of, with_untouched
 
 HERTZ, BLOCK = 48000, 1024  # of the sound that is written, and samples of one block of it

@@ -8,8 +8,8 @@ import numpy as np
 
 from ..basics.colour import decode
 from ..basics.errors import PlateError
-from .plates import read_picture
 from .sizes import check_size, size_in_header
+from .stills import read_picture
 
 WIDE, HIGH = 1024, 512  # px that are kept: a third of a degree each
 MOST_LIGHT = 1e5  # of what one px may have, white 1: the sun itself is some 60,000 times as bright as white in its light

@@ -8,8 +8,9 @@ import av
 import numpy as np
 
 from ..basics.errors import PlateError
-from .plates import SEQUENCE_SUFFIXES, Plate, PlateInfo, file_url, open_plate, probe, sequence_files
+from .plates import Plate, PlateInfo, open_plate, probe, sequence_files
 from .sizes import check_size, size_in_header
+from .stills import SEQUENCE_SUFFIXES, file_url
 from .trial import refuse_known
 
 CARD_SIDE = 8192  # px; with its halvings it takes 360 MB

@@ -16,11 +16,11 @@ import numpy as np
 
 from ..basics.colour import LINEAR_PICTURE, SRGB_PICTURE, Colour, encode, from_tags
 from ..basics.errors import PlateError
-from .sizes import check_size, size_in_header
+from .sizes import check_size
+from .stills import SEQUENCE_SUFFIXES, file_url, read_picture
 from .trial import refuse_known
 from .yuv import Planes, planes_in, rgb_of
 
-SEQUENCE_SUFFIXES = {".png", ".jpg", ".jpeg", ".tif", ".tiff", ".exr"}
 MOVIE_SUFFIXES = {".mp4", ".mov", ".mkv", ".webm", ".m4v", ".avi", ".mts", ".mxf"}
 KEPT_FRAMES = 4
 
@@ -62,11 +62,6 @@ class PlateInfo(msgspec.Struct, frozen=True):
     @property
     def seconds(self) -> float:
         return self.count / self.fps
-
-
-def file_url(path: str | Path) -> str:
-    """A file as the decoder is to open it: 'take:1.mp4' alone would be a protocol named 'take'."""
-    return f"file:{path}"
 
 
 def probe(path: str | Path, fps: Fraction = Fraction(25)) -> PlateInfo:
@@ -248,29 +243,6 @@ def _probe_sequence(path: Path, fps: Fraction) -> PlateInfo:
 
 def _size_sentence(name: str, picture: np.ndarray, width: int, height: int) -> str:
     return f"{name} is {picture.shape[1]} × {picture.shape[0]}, but the clip began with {width} × {height}."
-
-
-def read_picture(path: Path) -> np.ndarray:
-    """(h, w, 3) red, green, blue: uint8, uint16, or float32 linear for EXR."""
-    check_size(path, *size_in_header(path))
-    if path.suffix.lower() == ".exr":
-        import OpenEXR
-
-        try:
-            with OpenEXR.File(str(path)) as file:
-                channels = file.channels()
-                pixels = channels["RGB"].pixels if "RGB" in channels else channels["RGBA"].pixels[..., :3]
-                return np.ascontiguousarray(pixels, np.float32)
-        except (RuntimeError, KeyError, TypeError, ValueError, MemoryError, IndexError) as error:
-            raise PlateError(f"{path.name} cannot be read as an EXR picture.", "It needs channels R, G and B.") from error
-    try:
-        # from memory: a name may hold what the library's own reader cannot open
-        picture = cv2.imdecode(np.fromfile(path, np.uint8), cv2.IMREAD_COLOR | cv2.IMREAD_ANYDEPTH)
-    except (cv2.error, OSError, MemoryError):
-        picture = None
-    if picture is None or picture.dtype not in (np.uint8, np.uint16):
-        raise PlateError(f"{path.name} cannot be read as a picture of 8 or 16 bits.", "It may be damaged; save it again.")
-    return cv2.cvtColor(picture, cv2.COLOR_BGR2RGB)
 
 
 class SequencePlate:

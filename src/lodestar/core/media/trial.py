@@ -1,6 +1,6 @@
 """Media that a decoder may die of or never come back from: each file is tried first in a child process, which can be ended.
 
-Decoders are large programs in C that read what anybody made. A trial costs some 0.6 s for each file, once; decoding all frames in a
+Decoders are large programs in C that read what anybody made. A trial costs some 0.3 s for each file, once; decoding all frames in a
 child would cost a copy of every frame and a second decoder's memory.
 """
 
@@ -12,6 +12,7 @@ import av
 
 from ..basics.apart import apart
 from ..basics.errors import PlateError, UserError
+from .stills import SEQUENCE_SUFFIXES, file_url, read_picture
 
 MOST_BYTES = 4 * 2**30  # a decoder's threads keep several large frames each
 ATTEMPT = "lodestar.core.media.trial:attempt"
@@ -63,8 +64,6 @@ def refuse_known(path: str | Path) -> None:
 
 def attempt(data: bytes) -> dict:
     """In the child: a picture, or pictures of a movie from its beginning, middle and end. What cannot be read is no matter here."""
-    from .plates import SEQUENCE_SUFFIXES, file_url, read_picture
-
     path = Path(data.decode("utf-8", "surrogateescape"))
     try:
         if path.suffix.lower() in SEQUENCE_SUFFIXES:

@@ -12,7 +12,8 @@ from ..basics.errors import OutputError, PlateError
 from ..basics.job import Job
 from ..basics.paths import refuse_sources
 from ..media.deliveries import PICTURES, open_delivery, outputs_of
-from ..media.plates import SEQUENCE_SUFFIXES, PlateInfo, sequence_files
+from ..media.plates import PlateInfo, sequence_files
+from ..media.stills import SEQUENCE_SUFFIXES
 from ..picture.composite import codes_of, light_of
 from ..picture.frame import OF_LIGHT, frame
 from ..picture.workshop import own_workshop
