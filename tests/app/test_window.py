@@ -389,7 +389,7 @@ class FinderTest(WindowCase):
         finder.show()
         QTest.keyClicks(finder.text, "write output")
         rows = [finder.list.item(i) for i in range(finder.list.count())]
-        self.assertTrue(rows and rows[0].text().endswith("not now"))
+        self.assertTrue(rows and rows[0].text().endswith("needs a clip"))
         with mock.patch.object(self.window.shot, "write_output") as run:
             QTest.keyClick(finder.text, Qt.Key.Key_Return)
         self.assertEqual(run.call_count, 0)
@@ -398,6 +398,12 @@ class FinderTest(WindowCase):
         able = [bool(finder.list.item(i).flags() & Qt.ItemFlag.ItemIsEnabled) for i in range(finder.list.count())]
         self.assertEqual(able, sorted(able, reverse=True))
         finder.close()
+        # whatever cannot be done says what it waits for, with an empty window and with a shot
+        for open_ in (lambda: None, self.window.shot.open_demo):
+            open_()
+            self.settle()
+            for command in self.window.commands.all.values():
+                self.assertEqual(command.enabled(), not command.enabled.why(), command.id)
 
     def test_the_finder_runs_commands(self):
         self.window.shot.open_demo()

@@ -7,6 +7,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QMainWindow, QMenu, QVBoxLayout
 
+from .needs import Needs
+
 
 class Command(NamedTuple):
     id: str
@@ -14,7 +16,7 @@ class Command(NamedTuple):
     label: str
     act: Callable[[], object]
     keys: str = ""
-    enabled: Callable[[], bool] = lambda: True
+    enabled: Needs = Needs()
     tip: str = ""
     divided: bool = False  # a line stands before it in its menu
 
@@ -83,7 +85,7 @@ class Commands:
 
 
 class Finder(QDialog):
-    """Type a few letters of any command; Enter runs it. What cannot be done now is listed after the rest, in grey."""
+    """Type a few letters of any command; Enter runs it. What cannot be done now is listed after the rest, in grey, with what it needs."""
 
     def __init__(self, commands: Commands) -> None:
         super().__init__(commands.window)
@@ -117,7 +119,7 @@ class Finder(QDialog):
             item.setToolTip(command.tip)
             if not now:
                 item.setFlags(Qt.ItemFlag.NoItemFlags)
-                item.setText(f"{item.text()}    not now")
+                item.setText(f"{item.text()}    needs {command.enabled.why()}")
             self.list.addItem(item)
         self.list.setCurrentRow(0)
 

@@ -15,6 +15,7 @@ from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, found_again, with_plate
 
 from .commands import Command
+from .needs import Needs, a_clip, a_solve, no_work
 from .panels.output import OutputPanel
 from .session import Session
 from .unsaved import UnsavedWork
@@ -45,7 +46,7 @@ class ShotCommands:
         self.output: OutputPanel  # which says how output is written; set once there are panels
 
     def commands(self) -> list[Command]:
-        s, has = self.session, lambda: self.session.shot.plate is not None
+        s, has = self.session, a_clip(self.session)
         return [
             Command("new", "Shot", "New shot", self.new_shot, "Ctrl+N"),
             Command("choose", "Shot", "Open a shot…", self.choose_shot, "Ctrl+O"),
@@ -66,7 +67,7 @@ class ShotCommands:
                     "Shot",
                     f"Open again: {RANKS[k]}",
                     lambda k=k: self.open_path(s.files.recent()[k]),
-                    enabled=lambda k=k: len(s.files.recent()) > k,
+                    enabled=Needs((lambda k=k: len(s.files.recent()) > k, "a shot that was open before")),
                 )
                 for k in range(len(RANKS))
             ],
@@ -75,13 +76,13 @@ class ShotCommands:
                 "Shot",
                 "Unsaved work…",
                 lambda: UnsavedWork(s, self.window).exec(),
-                enabled=lambda: bool(s.files.left()),
+                enabled=Needs((lambda: bool(s.files.left()), "unsaved work that was left behind")),
                 tip="of windows that are gone",
             ),
             Command("save", "Shot", "Save", self.save, "Ctrl+S", divided=True),
             Command("save-as", "Shot", "Save as…", self.save_as, "Ctrl+Shift+S"),
-            Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=lambda: s.shot.solve is not None),
-            Command("write-output", "Shot", "Write output…", self.write_output, "Ctrl+E", enabled=lambda: has() and not s.jobs.busy),
+            Command("export-camera", "Shot", "Export the camera…", self.export_camera, enabled=a_solve(s)),
+            Command("write-output", "Shot", "Write output…", self.write_output, "Ctrl+E", enabled=has & no_work(s)),
             Command("quit", "Shot", "Quit", self.window.close, "Ctrl+Q", divided=True),
         ]
 

@@ -32,6 +32,7 @@ from .course import Course
 from .errors import Log, Strip
 from .fields import FocusFrame, button
 from .help import ABOUT, KEYS, Help
+from .needs import Needs, a_clip, a_solve
 from .panels.finish import FinishPanel
 from .panels.foreground import ForegroundPanel
 from .panels.ground import GroundPanel
@@ -172,11 +173,11 @@ class Window(QMainWindow):
         self.menuBar().setCornerWidget(corner)
 
     def _add_commands(self) -> None:
-        s, has = self.session, lambda: self.session.shot.plate is not None
+        s, has = self.session, a_clip(self.session)
         add = self.commands.add
         add(
-            Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", lambda: s.history.undo_label is not None),
-            Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", lambda: s.history.redo_label is not None),
+            Command("undo", "Edit", "Undo", s.undo, "Ctrl+Z", Needs((lambda: s.history.undo_label is not None, "a step to take back"))),
+            Command("redo", "Edit", "Redo", s.redo, "Ctrl+Shift+Z", Needs((lambda: s.history.redo_label is not None, "a step that was undone"))),
             Command("steps", "Edit", "What was done…", lambda: StepsTaken(s, self).show(), "Ctrl+Alt+Z", tip="the list of steps, to go back to any"),
             Command("preferences", "Edit", "Preferences…", lambda: Preferences(s, self.pictures, self).show(), "Ctrl+;", divided=True),
             Command("choose-all", "Edit", "Choose all", self._choose_all, "Ctrl+A", has, "tracks in Track and Solve, objects elsewhere", True),
@@ -205,7 +206,7 @@ class Window(QMainWindow):
             Command("last", "Go", "Last frame", lambda: s.show_frame(s.shot.last), "End", has),
             Command("in", "Go", "In point here", lambda: s.set("Set in", first=min(s.frame, s.shot.last)), "Alt+,", has, divided=True),
             Command("out", "Go", "Out point here", lambda: s.set("Set out", last=max(s.frame, s.shot.first)), "Alt+.", has),
-            Command("worst", "Go", "Weakest frame", self._weakest, enabled=lambda: s.shot.solve is not None),
+            Command("worst", "Go", "Weakest frame", self._weakest, enabled=a_solve(s)),
         )
         add(
             Command("help", "Help", "About this step", lambda: self.show_help(s.step), "F1"),

@@ -24,6 +24,7 @@ from lodestar.core.work.measuring import measure_edge
 from ..commands import Command
 from ..fields import Choice, Line, button, quiet, tick
 from ..measures import figure
+from ..needs import Needs
 from ..readings import plural
 from .mattes import MatteChoice, Names
 from .new_sky import NewSky
@@ -38,12 +39,18 @@ class ForegroundPanel(Panel):
     step = "Foreground"
 
     def own_commands(self) -> list[Command]:
-        brushed = lambda: isinstance(self._current(), Brushed)
+        brushed = Needs((lambda: isinstance(self._current(), Brushed), "a chosen matte that is painted"))
         work = self.session.work
         return [
             Command("follow-matte", "Object", "Follow the painted subject", lambda: work.follow_matte(self.session.selected), enabled=brushed),
             Command("follow-due", "Object", "Follow what is not followed yet", work.follow_due),
-            Command("measure-edge", "Object", "Measure the edge of the matte", self._measure, enabled=lambda: self._current() is not None),
+            Command(
+                "measure-edge",
+                "Object",
+                "Measure the edge of the matte",
+                self._measure,
+                enabled=Needs((lambda: self._current() is not None, "a chosen matte")),
+            ),
             Command("next-unsure", "Go", "Next unsure frame of the matte", self._next_unsure, enabled=brushed),
         ]
 

@@ -20,6 +20,7 @@ from .. import theme
 from ..commands import Command
 from ..fields import Swatch, icon_button, quiet
 from ..measures import figure, length
+from ..needs import a_clip
 from .entries import Entries
 from .letters import combo
 from .mattes import MatteChoice
@@ -166,7 +167,7 @@ class LightPanel(Panel):
         self.session.edit("Change the order of lamps", move)
 
     def own_commands(self) -> list[Command]:
-        has = lambda: self.session.shot.plate is not None
+        has = a_clip(self.session)
         add = lambda kind: lambda: (self.session.show_step("Light"), self.add_lamp(kind))
         return [
             Command(f"add-{kind.lower().replace(' ', '-')}", "Object", f"Add a lamp: {kind.lower()}", add(kind), "", has, tip)

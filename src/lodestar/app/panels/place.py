@@ -43,7 +43,6 @@ from lodestar.core.shot.objects import (
     Object,
     Solid,
     Thing,
-    Title,
     Tube,
 )
 
@@ -51,6 +50,7 @@ from ..commands import Command
 from ..derived import slip_of
 from ..fields import Line, Section, Swatch, button, quiet, tick
 from ..measures import figure
+from ..needs import Needs, a_clip, a_title, an_object, two_objects
 from ..surfaces import SurfaceChooser
 from ..viewer.tools.place import DRAWINGS, DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
 from .letters import LetterPanel, combo
@@ -66,8 +66,8 @@ class PlacePanel(LetterPanel):
     step = "Place"
 
     def own_commands(self) -> list[Command]:
-        s, has = self.session, lambda: self.session.shot.plate is not None
-        title = lambda: s.object() is not None
+        s, has = self.session, a_clip(self.session)
+        title = an_object(s)
         pose = lambda label, change, *more: lambda: self.arrange(label, change, *more)
         return [
             Command("place", "Object", "Place a title", self._place, "Ctrl+Shift+T", has),
@@ -86,7 +86,7 @@ class PlacePanel(LetterPanel):
             Command("copy", "Edit", "Copy objects", self._copy, "Ctrl+C", title),
             Command("cut", "Edit", "Cut objects", self._cut, "Ctrl+X", title),
             Command("paste", "Edit", "Paste objects", self._paste, "Ctrl+V", has),
-            Command("delete", "Edit", "Delete", s.delete_chosen, "", lambda: bool(s.selected)),
+            Command("delete", "Edit", "Delete", s.delete_chosen, "", Needs((lambda: bool(s.selected), "something that is chosen"))),
             Command("up", "Object", "Stand up", pose("Stand up", stood), enabled=title, divided=True),
             Command("lie", "Object", "Lie down", pose("Lie down", stood, -90.0), enabled=title),
             Command("face", "Object", "Face the camera", pose("Face the camera", facing_camera), enabled=title),
@@ -98,14 +98,14 @@ class PlacePanel(LetterPanel):
                     "Object",
                     f"{'Leave' if leaves else 'Arrive'}: {kind.lower()}",
                     lambda kind=kind, leaves=leaves: self.pass_by(kind, leaves),
-                    enabled=lambda: isinstance(s.object(), Title),
+                    enabled=a_title(s),
                     tip="letter by letter, as a mover that can be changed",
                 )
                 for leaves in (False, True)
                 for kind in letters.PASSAGES
             ],
-            Command("row", "Object", "Arrange in a row", lambda: self._in_row(), enabled=lambda: len(s.chosen_objects()) > 1),
-            Command("along-path", "Object", "Arrange along a path", lambda: self._place("path"), enabled=lambda: len(s.chosen_objects()) > 1),
+            Command("row", "Object", "Arrange in a row", lambda: self._in_row(), enabled=two_objects(s)),
+            Command("along-path", "Object", "Arrange along a path", lambda: self._place("path"), enabled=two_objects(s)),
         ]
 
     def _place(self, name: str = "title") -> None:

@@ -16,6 +16,7 @@ from ..commands import Command
 from ..derived import mean_errors, report_of
 from ..fields import Choice, button, quiet
 from ..measures import figure
+from ..needs import a_clip, no_work
 from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
 
@@ -63,7 +64,7 @@ class SolvePanel(Panel):
     step = "Solve"
 
     def own_commands(self) -> list[Command]:
-        idle = lambda: self.session.shot.plate is not None and not self.session.jobs.busy
+        idle = a_clip(self.session) & no_work(self.session)
         return [Command("solve", "Edit", "Solve", self.solve, "Ctrl+Return", idle)]
 
     def solve(self) -> None:

@@ -13,6 +13,7 @@ from ..commands import Command
 from ..derived import errors_of, mean_errors, pieces_of
 from ..fields import Choice, button, icon_button, quiet
 from ..measures import figure
+from ..needs import Needs, a_clip, a_solve, marks, no_work
 from ..viewer.tools.marks import delete_tracks, join_tracks, reject_tracks
 from ..viewer.tools.outlines import remove_outline
 from .panel import Panel
@@ -39,19 +40,19 @@ class TrackPanel(Panel):
     step = "Track"
 
     def own_commands(self) -> list[Command]:
-        s, has = self.session, lambda: self.session.shot.plate is not None
-        idle = lambda: has() and not s.jobs.busy
+        s, has = self.session, a_clip(self.session)
+        idle = has & no_work(s)
         return [
-            Command("reject", "Edit", "Reject chosen marks", lambda: reject_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
-            Command("restore", "Edit", "Restore chosen marks", lambda: reject_tracks(s, s.tracks, True), "", lambda: bool(s.tracks)),
-            Command("delete-marks", "Edit", "Delete chosen marks", lambda: delete_tracks(s, s.tracks), "", lambda: bool(s.tracks)),
-            Command("join-marks", "Edit", "Chosen marks are the same point", lambda: join_tracks(s, s.tracks), "", lambda: len(s.tracks) > 1),
-            Command("join-found", "Edit", "Find marks that are one point", s.work.join_found, "", lambda: idle() and s.shot.solve is not None),
-            Command("suggest", "Edit", "Suggest regions to keep out", s.work.suggest_regions, "", lambda: s.shot.solve is not None),
+            Command("reject", "Edit", "Reject chosen marks", lambda: reject_tracks(s, s.tracks), "", marks(s)),
+            Command("restore", "Edit", "Restore chosen marks", lambda: reject_tracks(s, s.tracks, True), "", marks(s)),
+            Command("delete-marks", "Edit", "Delete chosen marks", lambda: delete_tracks(s, s.tracks), "", marks(s)),
+            Command("join-marks", "Edit", "Chosen marks are the same point", lambda: join_tracks(s, s.tracks), "", marks(s, 2)),
+            Command("join-found", "Edit", "Find marks that are one point", s.work.join_found, "", idle & a_solve(s)),
+            Command("suggest", "Edit", "Suggest regions to keep out", s.work.suggest_regions, "", a_solve(s)),
             Command("more-here", "Edit", "More tracks in one place", lambda: self._marks_tool("more"), "", has),
             Command("place-track", "Edit", "Place a track by hand", lambda: self._marks_tool("hand"), "", has),
             Command("track", "Edit", "Track", self.track, "Ctrl+T", idle),
-            Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", lambda: s.jobs.busy),
+            Command("cancel", "Edit", "Cancel the running work", s.jobs.cancel, "", Needs((lambda: s.jobs.busy, "running work"))),
         ]
 
     def track(self) -> None:

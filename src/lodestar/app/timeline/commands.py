@@ -4,6 +4,7 @@ from lodestar.core.shot import motion
 from lodestar.core.shot.document import Marker, with_marker, without_marker
 
 from ..commands import Command
+from ..needs import Needs, a_clip, chosen_keys, keys
 from ..session import Session
 from .curves import EASINGS
 from .lanes import key_frames, move_keys, set_keys
@@ -16,7 +17,7 @@ class TimeCommands:
 
     def commands(self) -> list[Command]:
         s = self.session
-        has, keyed = lambda: s.shot.plate is not None, lambda: bool(s.keys_or_all())
+        has, keyed = a_clip(s), keys(s)
         loop = lambda how: lambda: s.change_keys("Loop", lambda value, frames: motion.looped(value, frames, float(s.shot.last), how))
         return [
             Command(
@@ -25,7 +26,7 @@ class TimeCommands:
                 "Set key here",
                 self._key_here,
                 "K",
-                lambda: s.object() is not None or bool(s.keys),
+                Needs((lambda: s.object() is not None or bool(s.keys), "a chosen object, or chosen keys")),
                 "of the values whose keys are chosen, or of the position",
             ),
             Command("keying", "Time", "Drags set keys, on or off", lambda: s.set_keying(not s.keying), "Ctrl+Alt+K"),
@@ -37,8 +38,8 @@ class TimeCommands:
                 "Ctrl+Alt+L",
                 tip="in place of keys at this frame; Alt does it while it is held",
             ),
-            Command("copy-keys", "Time", "Copy chosen keys to here", self._copy_keys, "Ctrl+Shift+K", lambda: bool(s.keys)),
-            Command("delete-keys", "Time", "Delete chosen keys", s.delete_keys, "", lambda: bool(s.keys)),
+            Command("copy-keys", "Time", "Copy chosen keys to here", self._copy_keys, "Ctrl+Shift+K", chosen_keys(s)),
+            Command("delete-keys", "Time", "Delete chosen keys", s.delete_keys, "", chosen_keys(s)),
             Command("next-key", "Time", "Next key", lambda: self._next_of(key_frames(s), 1), "Shift+.", keyed),
             Command("previous-key", "Time", "Previous key", lambda: self._next_of(key_frames(s), -1), "Shift+,", keyed),
             *[
@@ -89,10 +90,31 @@ class TimeCommands:
             ),
             Command("play-from", "Time", "Play from here on", lambda: self._play_only(s.frame, None), "", has, "over and over; in and out stay"),
             Command("play-to", "Time", "Play up to here", lambda: self._play_only(None, s.frame), "", has, "over and over; in and out stay"),
-            Command("play-all", "Time", "Play all from in to out", lambda: s.play_only(None), "", lambda: s.loop is not None),
+            Command(
+                "play-all",
+                "Time",
+                "Play all from in to out",
+                lambda: s.play_only(None),
+                "",
+                Needs((lambda: s.loop is not None, "a part that plays over and over")),
+            ),
             Command("zoom-time-in", "Time", "Zoom into the time", lambda: self._zoom(2.0), "Ctrl+Alt+=", has),
-            Command("zoom-time-out", "Time", "Zoom out of the time", lambda: self._zoom(0.5), "Ctrl+Alt+-", lambda: s.time_shown is not None),
-            Command("show-all-time", "Time", "Show all of the time", lambda: s.show_time(None), "Ctrl+Alt+0", lambda: s.time_shown is not None),
+            Command(
+                "zoom-time-out",
+                "Time",
+                "Zoom out of the time",
+                lambda: self._zoom(0.5),
+                "Ctrl+Alt+-",
+                Needs((lambda: s.time_shown is not None, "a time that is zoomed")),
+            ),
+            Command(
+                "show-all-time",
+                "Time",
+                "Show all of the time",
+                lambda: s.show_time(None),
+                "Ctrl+Alt+0",
+                Needs((lambda: s.time_shown is not None, "a time that is zoomed")),
+            ),
             Command("curves", "Time", "Curves or lanes", lambda: self.time.show_curves(not self.time.on_curves), "Ctrl+L"),
             Command("marker", "Time", "Marker here", self._marker, "M", has, "again: takes it away"),
             Command(
@@ -101,7 +123,7 @@ class TimeCommands:
                 "Name the marker here",
                 lambda: self.time.ruler.name_marker(s.frame),
                 "Shift+M",
-                lambda: any(m.frame == s.frame for m in s.shot.markers),
+                Needs((lambda: any(m.frame == s.frame for m in s.shot.markers), "a marker at this frame")),
             ),
             Command(
                 "next-marker",
@@ -109,7 +131,7 @@ class TimeCommands:
                 "Next marker",
                 lambda: self._next_of([m.frame for m in s.shot.markers], 1),
                 "Ctrl+.",
-                lambda: bool(s.shot.markers),
+                Needs((lambda: bool(s.shot.markers), "a marker")),
             ),
             Command(
                 "previous-marker",
@@ -117,7 +139,7 @@ class TimeCommands:
                 "Previous marker",
                 lambda: self._next_of([m.frame for m in s.shot.markers], -1),
                 "Ctrl+,",
-                lambda: bool(s.shot.markers),
+                Needs((lambda: bool(s.shot.markers), "a marker")),
             ),
         ]
 
