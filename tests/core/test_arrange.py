@@ -1,4 +1,4 @@
-"""Where objects stand and what hangs on what: poses, pivots, parents, copies, rows, and stand-ins made from points."""
+"""Where objects stand and which is the parent of which: poses, pivots, parents, copies, rows, and stand-ins made from points."""
 
 import unittest
 

@@ -345,8 +345,8 @@ class PlacePanel(LetterPanel):
         self.locked.setToolTip("Locked objects cannot be moved in picture or scene")
         self.locked.clicked.connect(lambda on: self._set("Lock", locked=on))
         when.add("", self.visible, self.locked)
-        self.copy = button("Duplicate", "duplicate", "A second one beside it, with all that hangs on it", self.duplicate)
-        self.delete = button("Delete", "delete-title", "Take it away; what hangs on it stays", self.remove)
+        self.copy = button("Duplicate", "duplicate", "A second one beside it, with all of its children", self.duplicate)
+        self.delete = button("Delete", "delete-title", "Take it away; its children stay", self.remove)
         when.add("", self.copy, self.delete)
 
     def _stand_ins(self) -> None:

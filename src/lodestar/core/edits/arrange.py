@@ -208,12 +208,16 @@ def _over_keys(value: Keyed, frames: list[float], at: Callable[[float], tuple[fl
 
 
 def reparented(shot: Shot, id_: str, parent: str) -> Shot:
-    """Hung on another object ('' for the scene), kept where it is. Raises UserError for a ring."""
+    """With another object as its parent ('' for the scene), kept where it is. Raises UserError for a ring."""
     item = find(shot, id_)
     if parent:
         above = find(shot, parent)
-        if parent == id_ or any(a.id == id_ for a in ancestors(shot.objects, above)):
-            raise UserError(f"{above.name} hangs on {item.name} already, so {item.name} cannot hang on it.", "Take it off first.")
+        if parent == id_:
+            raise UserError(f"{item.name} cannot be its own parent.", "Choose another object.")
+        if any(a.id == id_ for a in ancestors(shot.objects, above)):
+            raise UserError(
+                f"{item.name} is above {above.name} already, so {above.name} cannot be its parent.", "Give that another parent first, or none."
+            )
     fresh = msgspec.structs.replace(item, parent=parent)
 
     def local(frame: float) -> np.ndarray:
@@ -250,7 +254,7 @@ def copies(items: Sequence[Object]) -> tuple[Object, ...]:
 
 
 def with_children(shot: Shot, ids: Sequence[str]) -> list[Object]:
-    """These objects and all that hangs on them, in the order of the shot."""
+    """These objects and all of their children, in the order of the shot."""
     return [o for o in shot.objects if o.id in ids or any(a.id in ids for a in ancestors(shot.objects, o))]
 
 
@@ -269,7 +273,7 @@ def duplicated(shot: Shot, ids: Sequence[str], frame: float) -> tuple[Shot, tupl
 
 
 def packed(shot: Shot, ids: Sequence[str]) -> str:
-    """Objects as text, for the clipboard; what they hang on that is not among them is let go, where they are."""
+    """Objects as text, for the clipboard; a parent that is not among them is let go, and they stay where they are."""
     items = with_children(shot, ids)
     for item in items:
         if item.parent and item.parent not in {o.id for o in items}:

@@ -297,7 +297,7 @@ def _turned_sun(sun: Sun, whole: Similarity) -> Sun:
 
 
 def _moved_object(item: Object, how: Similarity | None, scale: float, keep_level: bool, shot: Shot) -> Object:
-    """An object after its world was turned, moved and sized; how: None for one that hangs on another, which moves already."""
+    """An object after its world was turned, moved and sized; how: None for one that has a parent, which moves already."""
     lengths = (*item.LENGTHS, *(item.SURFACE_LENGTHS if isinstance(item, Solid) else ())) if scale != 1.0 else ()
     fields: dict = {name: _each(getattr(item, name), lambda v: [x * scale for x in v]) for name in lengths}
     fields["pivot"] = tuple(x * scale for x in item.pivot)

@@ -13,7 +13,7 @@ from ..solve.known import Span, size_of
 from ..solve.result import Solve
 
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
-LINE_DEG, ROUNDS = 0.8, 8  # a line that leans so far against the others has half of its say; rounds of weighting them
+LINE_DEG, ROUNDS = 0.8, 8  # a line that leans so far against the others counts by half; rounds of weighting them
 LINE_PX = 1.5  # how far the ends of a line drawn by hand are off
 SLOPE_DEG = 1.0  # uprights that lean less against the ground's plane bear it out
 FOUND_DEG = 2.0  # how far the level that was found by itself may be off (from the demo shots and other seeds: 1.6 at most)
@@ -142,7 +142,7 @@ def _up(
             weight = share * float(np.hypot(line.b[0] - line.a[0], line.b[1] - line.a[1])) / LINE_PX
             rows += [e * weight for e in _across(normal)] if is_horizon else [normal * weight]
         up = np.linalg.svd(np.array(rows))[2][2]
-        # a line that does not agree with the others, as one along a shadow, loses its say
+        # a line that does not agree with the others, as one along a shadow, counts for nothing
         off = np.array([0.0 if is_horizon else np.arcsin(np.clip(normal @ up, -1, 1)) for _, normal, is_horizon in lines])
         trust = 1 / (1 + (off / np.deg2rad(LINE_DEG)) ** 2)
     return up if up @ camera_up > 0 else -up

@@ -89,7 +89,7 @@ def with_things(shot: Shot, changed: dict[str, msgspec.Struct]) -> Shot:
 
 
 def without_thing(shot: Shot, id_: str) -> Shot:
-    """The shot less the thing with this id of one of its lists; `edits.arrange.removed` is for objects, which hang on each other."""
+    """The shot less the thing with this id of one of its lists; `edits.arrange.removed` is for objects, which have parents among each other."""
     fields: dict = {kind: tuple(x for x in getattr(shot, kind) if x.id != id_) for kind in LISTS if any(x.id == id_ for x in getattr(shot, kind))}
     owner = owner_of(shot, id_)
     if owner:

@@ -37,7 +37,7 @@ class Thing(msgspec.Struct, frozen=True, kw_only=True):
     label: str = ""
     space: Literal["scene"] = "scene"
     position: Annotated[
-        Keyed, Row("Position", "m", 0.01, 2, tip="Where its pivot is, in the scene or in what it hangs on", names=("x", "y", "z"))
+        Keyed, Row("Position", "m", 0.01, 2, tip="Where its pivot is, in the scene, or in the axes of its parent", names=("x", "y", "z"))
     ] = constant(0.0, 0.0, 0.0)
     turn: Annotated[Keyed, Row("Turn", "°", 0.5, 1, tip="Heading, pitch and roll", names=("heading", "pitch", "roll"))] = constant(0.0, 0.0, 0.0)
     size: Annotated[Keyed, Row("Size", "×", 0.005, 3, 0.001, tip="Size as a factor, which can be keyed")] = constant(1.0)

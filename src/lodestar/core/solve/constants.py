@@ -53,7 +53,7 @@ class Constants(NamedTuple):
     )  # share of its error that a track has in common with neighbours to be taken apart; two motions 0.02 to 0.2, noise -0.05 to -0.008
     neighbours: int = 3  # neighbours that are looked at; by trial
     compared: int = 100  # frames in which they are looked at; for speed
-    suits_noises: float = 1.3  # noises (rms) up to which tracks that were led apart have their say; by trial
+    suits_noises: float = 1.3  # noises (rms) up to which tracks that were led apart count; by trial
     rival_cost: float = 0.045  # cost by which a part led apart is still about as likely as another; by trial on seeded clips with water
     start_cost: float = 0.015  # cost by which a start is still about as likely as another; by trial on seeded clips with water
     most_apart: int = 3  # times that a solve is taken apart; for speed
@@ -78,9 +78,7 @@ class Constants(NamedTuple):
     )
     zoom_worse: float = 1.4  # times as unlike: constant lenses up to 1.9 (1.35 on a flat scene), never with the speed; a zoom by 1.1 1.75 or more
     # who has a say
-    spread: float = (
-        2.5  # times that a track's rms goes into what one observation may be off, to have its say; what drifts along with water is within one
-    )
+    spread: float = 2.5  # times that a track's rms goes into what one observation may be off, to count; what drifts along with water is within one
     loose_spread: float = 1.5  # the same, to have a place in the end; by trial
     # the adjustment
     inner_rounds: int = 3  # rounds of each point for every step of the cameras; for speed

@@ -360,7 +360,7 @@ class FreeSolver:
 
     @staticmethod
     def say_px(noise_px: float) -> float:
-        """Error (rms) up to which tracks that have been led apart have their say."""
+        """Error (rms) up to which tracks that have been led apart count."""
         return float(np.sqrt(2) * SOLVER.suits_noises * noise_px)
 
     def _ranked(self, parts: list[Part]) -> list[tuple[float, Part]]:

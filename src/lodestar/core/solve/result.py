@@ -13,7 +13,7 @@ class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     otherwise. refine: start from the solve there is. reference: frame of the clip from which the solve grows, or None.
     rolling: whether the readout time of the sensor's rows is estimated. zoom: 'auto', 'none' or 'zooms': whether the
     focal length changes from frame to frame. hold: whether what is known of the place (distances,
-    directions) has its say.
+    directions) counts.
     """
 
     focal_px: float = 0.0

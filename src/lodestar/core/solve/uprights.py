@@ -10,7 +10,7 @@ WIDTH_PX = 960  # pictures are looked at no larger than this
 SHORTEST = 0.02  # of the picture's width
 LEAN_DEG = 40.0  # of a line in the picture off its upright: a camera that looks down sees them meet far below
 ROLL_DEG, PITCH_DEG = 12.0, 65.0  # how far cameras are held off level
-FIT_DEG, LOOSE_DEG = 0.6, 0.8  # within which a line agrees; at which its say is halved and halved again
+FIT_DEG, LOOSE_DEG = 0.6, 0.8  # within which a line agrees; at which its weight is halved and halved again
 TRIALS, LEAST_LINES, LEAST_SHARE, LEAST_SPREAD = 1500, 10, 0.15, 0.12
 KEPT, COLUMNS = 60, 6
 
