@@ -1,5 +1,6 @@
 """Outlines that the solved camera carries: they lie on a plane of the scene, and only what truly changes is keyed."""
 
+import functools
 from collections.abc import Callable
 
 import cv2
@@ -37,7 +38,7 @@ def outline_at(shot: Shot, outline: Outline, frame: float) -> F64:
     steady = outline.steady and not outline.carried
     if (plane is None and not steady) or shot.solve is None or not (shot.solve.frames[0] <= frame <= shot.solve.frames[-1]):
         return plain
-    shape = _in_scene(shot, outline, (lambda camera, corners: plane) if plane is not None else _standing)
+    shape = _in_scene(shot, outline, (lambda camera, corners: plane) if plane is not None else functools.partial(_standing, shot.solve.height))
     if shape is None:
         return plain
     points = np.array(shape.at(frame)).reshape(-1, 3)
@@ -78,12 +79,12 @@ def _plane(shot: Shot, tracks: tuple[int, ...]) -> tuple[F64, F64] | None:
     return np.median(points, 0), flat / max(float(np.linalg.norm(flat)), 1e-9)
 
 
-def _standing(camera: Camera, corners: F64) -> tuple[F64, F64]:
-    """The upright plane that faces the camera at what stands on the ground where the lowest of corners (n, 2) px is; far away where that is not seen:
+def _standing(height: int, camera: Camera, corners: F64) -> tuple[F64, F64]:
+    """In a picture of `height` px the upright plane that faces the camera at what stands on the ground where the lowest of corners (n, 2) px is; far away where that is not seen:
     the camera's turns are known there all the same, which make most of a hand's shake."""
     foot = corners[np.argmax(corners[:, 1])]
     far = np.zeros(3), np.zeros(3)
-    if not 0 <= foot[1] <= 2 * camera.lens.cy:  # beyond the picture: what is seen of it is no foot
+    if not 0 <= foot[1] < height:  # beyond the picture: what is seen of it is no foot
         return far
     ray = camera.rays(foot)
     away = float(meet_plane(camera.centre, ray, np.zeros(3), np.array([0.0, 0.0, 1.0])))

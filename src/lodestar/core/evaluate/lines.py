@@ -75,7 +75,7 @@ def _ways(points: F64, long: F64, at: F64) -> F64:
 def path_line(path: tuple[float, ...]) -> tuple[F64, F64]:
     """(n, 3) a smooth line through the points of a path (x, y, z of each, in metres), and how far along it each of them is (n,).
 
-    A cubic spline through them by the square root of their distances, which neither overshoots nor loops between near points. Source:
+    A cubic spline through them by the square root of their distances, which overshoots little between near points. Source:
     E. Lee, Choosing nodes in parametric curve interpolation, Computer-Aided Design 21, 1989 (centripetal).
     """
     corners = np.array(path, float).reshape(-1, 3)

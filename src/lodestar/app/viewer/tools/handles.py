@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from lodestar.core.basics.geometry import meet_plane, turn_matrix, vector
+from lodestar.core.basics.geometry import turn_matrix, vector
 from lodestar.core.edits.arrange import dropped, find, place_of, repivoted, stood, turn_of, with_pose
 from lodestar.core.edits.sides import side_moved, to_the_ground
 from lodestar.core.evaluate.kinds import kind_of
@@ -229,7 +229,7 @@ class MoveObject(Tool):
         m, at = pose_of(shot, item, frame), place_of(shot, item, frame)
         R = m[:3, :3] / size_of(m)
         normal = self._normal(R)
-        return Grip(item, at, R, turn_of(shot, item, frame), item.size.at(frame)[0], normal, self._on_plane(self.start, at, normal))
+        return Grip(item, at, R, turn_of(shot, item, frame), item.size.at(frame)[0], normal, self.on_plane(self.start, at, normal))
 
     def _normal(self, R: np.ndarray) -> np.ndarray:
         """The normal of the plane in which this drag moves, for an object with the axes R."""
@@ -246,14 +246,6 @@ class MoveObject(Tool):
         if camera is not None and abs(camera.rays(self.canvas.to_plate(self.start)) @ level) < 0.06:
             return R[:, 1]
         return level
-
-    def _on_plane(self, at: QPointF, point: np.ndarray, normal: np.ndarray) -> np.ndarray | None:
-        camera = self.canvas.camera()
-        if camera is None:
-            return None
-        ray = camera.rays(self.canvas.to_plate(at))
-        distance = float(meet_plane(camera.centre, ray, point, normal))
-        return camera.centre + distance * ray if np.isfinite(distance) and distance < 1e4 else None
 
     def _axis_shift(self, at: np.ndarray, axis: np.ndarray, pointer: QPointF) -> float:
         """How far along an axis through `at` the pointer was dragged, in scene units, by its picture."""
@@ -286,7 +278,7 @@ class MoveObject(Tool):
         else:
 
             def to(g: Grip) -> np.ndarray | None:
-                now = self._on_plane(pointer, g.at, g.normal)
+                now = self.on_plane(pointer, g.at, g.normal)
                 return None if now is None or g.grip is None else g.at + now - g.grip
 
             self._move_to(item, to, snap)
@@ -307,7 +299,7 @@ class MoveObject(Tool):
         return self._axis_shift(moved(m, side.at), g.R @ side.along, pointer)
 
     def _angle(self, g: Grip, pointer: QPointF, modifiers) -> float | None:
-        now = self._on_plane(pointer, g.at, g.normal)
+        now = self.on_plane(pointer, g.at, g.normal)
         if now is None or g.grip is None:
             return None
         a, b = g.grip - g.at, now - g.at

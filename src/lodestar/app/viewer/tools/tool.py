@@ -1,11 +1,14 @@
 """What every tool on the picture is: it takes mouse and keys from the canvas, draws what is in hand, and edits through the session."""
 
+import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter
 
+from lodestar.core.basics.geometry import meet_plane
+
 from ...measures import shown
 
-REACH_PX = 9.0
+REACH_PX, FARTHEST = 9.0, 1e4
 NUMBER = "0123456789.,-"
 
 
@@ -53,6 +56,15 @@ class Tool:
 
     def write(self, text: str) -> None:
         """Words come from an input method."""
+
+    def on_plane(self, at: QPointF, point: np.ndarray, normal: np.ndarray) -> np.ndarray | None:
+        """(3,) where the ray of a place of the view meets a plane in the scene; None where it does not before the camera, or very far off."""
+        camera = self.canvas.camera()
+        if camera is None:
+            return None
+        ray = camera.rays(self.canvas.to_plate(at))
+        distance = float(meet_plane(camera.centre, ray, point, normal))
+        return camera.centre + distance * ray if np.isfinite(distance) and distance < FARTHEST else None
 
     def number(self) -> float | None:
         """What was typed so far, once it is a number."""

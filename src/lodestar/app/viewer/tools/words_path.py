@@ -5,7 +5,6 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from lodestar.core.basics.geometry import meet_plane
 from lodestar.core.edits import letters
 from lodestar.core.evaluate.lines import path_line
 from lodestar.core.evaluate.objects import pose_of
@@ -19,7 +18,6 @@ from .. import overlays
 from .tool import REACH_PX, Tool
 
 STEP_PX, SIMPLER_PX, SNAP_PX = 8.0, 3.0, 22.0
-FARTHEST = 1e4
 
 
 class DrawWordsPath(Tool):
@@ -63,21 +61,13 @@ class DrawWordsPath(Tool):
         away = np.where(depth > 0, np.linalg.norm(self.canvas.to_widget(xy) - [at.x(), at.y()], axis=1), np.inf)
         return points[away.argmin()] if away.min() < SNAP_PX else None
 
-    def _on_plane(self, at: QPointF, through: np.ndarray, normal: np.ndarray) -> np.ndarray | None:
-        camera = self.canvas.camera()
-        if camera is None:
-            return None
-        ray = camera.rays(self.canvas.to_plate(at))
-        distance = float(meet_plane(camera.centre, ray, through, normal))
-        return camera.centre + distance * ray if np.isfinite(distance) and 0 < distance < FARTHEST else None
-
     def _place(self, event) -> np.ndarray | None:
         """Where the next point is: on a point of the scene, on the plane of those before it, or on the surface that the first one finds."""
         shot, at, camera = self.session.shot, event.position(), self.canvas.camera()
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier and (snapped := self._snapped(at)) is not None:
             return snapped
         if self.places:
-            return self._on_plane(at, self.places[-1], self.normal)
+            return self.on_plane(at, self.places[-1], self.normal)
         if camera is None:
             return None
         points = Points(points_of(shot), covariances_of(shot))
@@ -121,7 +111,7 @@ class DrawWordsPath(Tool):
         if self.held is not None and title is not None:
             self._drag(title, event)
         elif self.pressed and (event.position() - self.start).manhattanLength() > STEP_PX:
-            place = self._on_plane(event.position(), self.places[-1], self.normal)
+            place = self.on_plane(event.position(), self.places[-1], self.normal)
             if place is not None:
                 self.places.append(place)
                 self.freehand, self.start = True, event.position()
@@ -134,7 +124,7 @@ class DrawWordsPath(Tool):
         ctrl = event.modifiers() & Qt.KeyboardModifier.ControlModifier
         to = self._snapped(event.position()) if ctrl else None
         if to is None:
-            to = self._on_plane(event.position(), here, m[:3, :3] @ np.array(title.path_normal))
+            to = self.on_plane(event.position(), here, m[:3, :3] @ np.array(title.path_normal))
         if to is not None:
             number = self.held
             self.session.edit(
@@ -153,10 +143,6 @@ class DrawWordsPath(Tool):
     def double(self, event) -> None:
         if len(self.places) > 1:
             self._end()
-
-    def leave(self) -> None:
-        self.pointer = None
-        self.canvas.update()
 
     def takes(self, event) -> bool:
         keys = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Backspace, Qt.Key.Key_Escape)
@@ -205,7 +191,7 @@ class DrawWordsPath(Tool):
         p.setBrush(Qt.BrushStyle.NoBrush)
         if self.places and title is not None and title.id == self.of:
             line = [*self.places]
-            if self.pointer is not None and not self.pressed and (to := self._on_plane(self.pointer, self.places[-1], self.normal)) is not None:
+            if self.pointer is not None and not self.pressed and (to := self.on_plane(self.pointer, self.places[-1], self.normal)) is not None:
                 line.append(to)
             self._paint_line(p, camera, path_line(tuple(np.array(line).ravel().tolist()))[0])
             self._paint_points(p, self.canvas.to_widget(camera.project(np.array(self.places))[0]))
