@@ -161,6 +161,7 @@ class PreferencesTest(WindowCase):
             self.session.show_step("Solve")
             self.settle()
             self.assertRegex(self.window.panels["Solve"].rows["Average"][0].text(), r"^\d+,\d\d px$")
+            self.assertRegex(self.window.panels["Solve"].verdict.text(), r"\d,\d+ px")
             self.window.commands.run("undo")
             self.window.commands.run("undo")
             self.assertEqual(self.session.object().height.value[0], metres)

@@ -1,5 +1,7 @@
 """Numbers and lengths as the user reads them: the decimal sign, metres or feet. Documents and the core keep points and metres."""
 
+import re
+
 from PyQt6.QtCore import QLocale
 
 from lodestar.core.basics.units import parse
@@ -27,6 +29,11 @@ def figure(value: float, decimals: int | str = "g") -> str:
     """With so many decimals, or by a format of Python's, with the user's decimal sign and a true minus."""
     text = f"{value:.{decimals}f}" if isinstance(decimals, int) else f"{value:{decimals}}"
     return text.replace(".", _Shown.sign).replace("-", "−")
+
+
+def sentence(text: str) -> str:
+    """A sentence of the core, which writes numbers with a point, with the user's decimal sign."""
+    return re.sub(r"(?<=\d)\.(?=\d)", _Shown.sign, text)
 
 
 def shown(unit: str) -> tuple[str, float]:

@@ -15,7 +15,7 @@ from lodestar.core.solve.report import WORDS
 from lodestar.core.work.matting import due_mattes
 
 from .derived import report_of
-from .measures import figure, length
+from .measures import figure, length, sentence
 
 EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
 
@@ -79,9 +79,7 @@ def solve(shot: Shot) -> Reading:
         # common practice, no source: under 1 px is usable
         state = GOOD if s.mean_px < 0.6 else DOUBTFUL if s.mean_px < 1 else BAD
         return Reading(state, f"{figure(s.mean_px, 2)} px · {WORDS[state]}", second)
-    hover = (
-        f"{told.verdict} {told.action}\nWorst in time: frame {worst}, {figure(s.frame_error.max(), 2)} px. Worst in the picture: {told.worst_place}."
-    )
+    hover = f"{sentence(told.verdict)} {sentence(told.action)}\nWorst in time: frame {worst}, {figure(s.frame_error.max(), 2)} px. Worst in the picture: {told.worst_place}."
     return Reading(told.state, f"{figure(s.mean_px, 2)} px · {told.word}", second, hover=hover)
 
 

@@ -15,7 +15,7 @@ from .. import theme
 from ..commands import Command
 from ..derived import mean_errors, report_of
 from ..fields import Choice, button, quiet
-from ..measures import figure
+from ..measures import figure, sentence
 from ..needs import a_clip, no_work
 from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
@@ -307,8 +307,8 @@ class SolvePanel(Panel):
             return
         fps = shot.plate.fps if shot.plate else 25
         worst = int(solve.frame_error.argmax())
-        self.verdict.setText(told.verdict)
-        self.action.setText(told.action)
+        self.verdict.setText(sentence(told.verdict))
+        self.action.setText(sentence(told.action))
         self.action.setVisible(bool(told.action))
         slides = (
             (f"{figure(max(told.slip_px, 0.05), 2)} px", f"95 %: {figure(max(told.slip_p95_px, 0.05), 2)} px")
@@ -331,7 +331,7 @@ class SolvePanel(Panel):
         for name, (value, note) in values.items():
             self.rows[name][0].setText(value)
             self.rows[name][1].setText(note)
-        self.why.setText((solve.why[:1].upper() + solve.why[1:] + ".") if solve.why else "")
+        self.why.setText(sentence(solve.why[:1].upper() + solve.why[1:] + ".") if solve.why else "")
         self.well.fact.setText("stale" if solve_is_stale(shot) else told.state)
         lens, dev = solve.lens, solve.lens_deviation
         across = 2 * np.rad2deg(np.arctan(abs(lens.undistort(np.array([0.0, lens.cy]))[0])))
