@@ -220,15 +220,15 @@ def hidden_share(shot: Shot, item: Object, frame: float) -> float:
     if not (shot.ground.hides and item.drawn and len(mesh.vertices) and (uneven or len(ground.triangles))) or eye[2] <= 1e-6:
         return 0.0
     model = model_of(shot, item, frame)
+    heights = moved(model, box_corners(mesh))[:, 2]
+    if uneven is None and heights.min() > -TOLD_SHARE * np.ptp(heights):
+        return 0.0
     points = moved(model, mesh.vertices.astype(float))
     if uneven is not None:
         # as seen from above: where the ground is known, what is lower than it is out of sight
         deep = uneven.heights(points[:, :2]) - points[:, 2]
         told = deep.max() > TOLD_SHARE * np.ptp(points[:, 2])
         return float(((deep > 0) & uneven.knows(points[:, :2])).sum() / len(points)) if told else 0.0
-    heights = moved(model, box_corners(mesh))[:, 2]
-    if heights.min() > -TOLD_SHARE * np.ptp(heights):
-        return 0.0
     low = points[points[:, 2] < 0]
     if not len(low):
         return 0.0

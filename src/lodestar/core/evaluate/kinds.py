@@ -3,6 +3,7 @@
 A new kind of object is a struct in `shot/objects.py` and a `Kind` here.
 """
 
+import functools
 from typing import Any, NamedTuple
 
 import msgspec
@@ -12,12 +13,14 @@ from ..basics.errors import UserError
 from ..basics.geometry import turn_matrix
 from ..basics.keyed import constant
 from ..media.pictures import picture_frame
+from ..shape.deform import Deformation, deformed, deformed_then
 from ..shape.drawings import drawing_outlines, logo_mesh
 from ..shape.extrude import Mesh
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
 from .counting import counted
-from .lettering import LEAST, Part, deepened, deformed_parts, layers_at, letters_move, shifted, title_box, title_parts, title_places, title_problem
+from .deforming import LEAST, changes, deformations
+from .lettering import Part, deepened, layers_at, letters_move, shifted, title_box, title_parts, title_places, title_problem
 
 EMPTY = Mesh(np.zeros((0, 3), np.float32), np.zeros((0, 3), np.float32), np.zeros((0, 3), np.int32))
 OVERSHOOT = 0.04  # cap heights (common practice, no source)
@@ -97,11 +100,25 @@ class Extrusions(Kind):
 
     def deformed(self, item: Title | Logo, parts: list[Part], frame: float) -> list[Part]:
         """The solids with what deforms the object."""
-        if not item.deforms:
+
+        @functools.cache
+        def by(at: float) -> tuple[Deformation, ...]:
+            height = self.sizes(item, at)[0]
+            low, high = self.box(item, at)
+            return deformations(item, (low / height, high / height), at)
+
+        if not item.deforms or not by(frame):
             return parts
-        low, high = self.box(item, frame)
-        height = self.sizes(item, frame)[0]
-        return deformed_parts(item, parts, (low / height, high / height), frame)
+        places = functools.cache(lambda at: self.places(item, at))
+        # what moves through a deformation that stands still has another form at each time, too
+        moves = changes(item) or places(frame) is not None
+
+        def one(part: Part) -> Part:
+            place = lambda at: part.place if (all_ := places(at)) is None else all_[part.number]
+            later = lambda at: deformed_then(part.mesh, part.place, by(frame), place(at), by(at))
+            return part._replace(mesh=deformed(part.mesh, part.place, by(frame)), later=later if moves else None)
+
+        return [one(part) for part in parts]
 
     @staticmethod
     def sizes(item: Title | Logo, frame: float) -> tuple[float, float]:

@@ -3,23 +3,23 @@
 import contextlib
 import functools
 import unicodedata
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import F64, turn_matrix
-from ..shape.deform import Bent, Deformation, Pulled, Smeared, Twisted, Waved, deformed
+from ..basics.identity import Same
 from ..shape.extrude import MOST_HEIGHT, Edge, Form, Mesh, solid
 from ..shape.fonts import SHIPPED, Face, face_of, faces_with
 from ..shape.outlines import axes_in, cap_height, has_feature, has_letter
 from ..shape.setting import Piece, Setting, Style, letters_of, piece_box, pieces_of
-from ..shot.objects import AXES, Bend, Deforming, Extruded, Layer, Mover, Pull, Relief, Rgb, Smear, Title, Twist, Wave
+from ..shot.objects import Extruded, Layer, Mover, Relief, Rgb, Title
 from ..shot.objects import Style as TextStyle
-from .lines import Line
+from .deforming import LEAST, deformations
+from .lines import Line, line_of
 
-LEAST = 1e-4  # metres; nothing is thinner
 IN_PLACE = np.eye(4)
 SMALL_CAPITALS, SMALL_SIZE = "smcp", 0.78  # of the capitals (common practice, no source)
 AXIS_STEPS = 250  # of an axis of a variable face
@@ -28,7 +28,8 @@ STEPS = 50  # in which a bevel that changes letter by letter is made
 
 class Part(NamedTuple):
     """One solid of an object: place (4, 4) in the axes that `Kind.stretch` takes. colour: code values of sRGB, None for the object's own.
-    number: its row in what `Kind.places` gives, by which it is found at other times. look: whose surface it has, None for the object's own."""
+    number: its row in what `Kind.places` gives, by which it is found at other times. look: whose surface it has, None for the object's own. later:
+    the same triangles at another frame, where their corners move."""
 
     mesh: Mesh
     place: F64 = IN_PLACE
@@ -36,6 +37,7 @@ class Part(NamedTuple):
     opacity: float = 1.0
     number: int = 0
     look: Relief | None = None
+    later: Callable[[float], Mesh] | None = None
 
 
 def shifted(x: float, y: float, z: float) -> F64:
@@ -93,40 +95,6 @@ def layers_at(item: Extruded, frame: float) -> Iterator[tuple[Form, F64, Rgb | N
                 layer.colour,
                 layer.opacity.at(frame)[0],
             )
-
-
-def deformed_parts(item: Extruded, parts: list[Part], box: tuple[F64, F64], frame: float) -> list[Part]:
-    """The solids with what deforms the object at a frame. box: low and high corner (3,) of the object as it is without, in heights."""
-    by = _deformations(item, box, frame)
-    return [part._replace(mesh=deformed(part.mesh, part.place, by)) for part in parts] if by else parts
-
-
-def _deformations(item: Extruded, box: tuple[F64, F64], frame: float) -> tuple[Deformation, ...]:
-    return tuple(found for one in item.deforms if one.on and (found := _deformation(one, box, frame)) is not None)
-
-
-def _deformation(one: Deforming, box: tuple[F64, F64], frame: float) -> Deformation | None:
-    """In steps that cannot be seen, by which deformed solids are kept; None where it does nothing."""
-    at = lambda value: tuple(round(v, 4) for v in value.at(frame))
-    low, high = box
-    middle, extent = tuple(float(round(v, 4)) for v in (low + high) / 2), [max(round(float(v), 4), LEAST) for v in high - low]
-    match one:
-        case Smear():
-            by = tuple(b - a for a, b in zip(at(one.point), at(one.to)))
-            return Smeared(at(one.point), by, max(at(one.radius)[0], LEAST), at(one.soft)[0]) if any(by) else None
-        case Pull():
-            return Pulled(at(one.point), at(one.amount)[0], max(at(one.radius)[0], LEAST), at(one.soft)[0]) if at(one.amount)[0] else None
-        case Wave():
-            return Waved(at(one.swing), max(at(one.length)[0], LEAST), at(one.phase)[0]) if any(at(one.swing)) else None
-        case Twist():
-            axis = AXES.index(one.axis)
-            return Twisted(axis, at(one.angle)[0], middle, extent[axis]) if at(one.angle)[0] else None
-        case Bend():
-            along, towards = {"up": (0, 1), "away": (0, 2), "across": (2, 1)}[one.axis]
-            # a title that leans stays on its base line; one that is curved, in its middle
-            about = (*middle[:2], 0.0) if along == 2 else middle
-            return Bent(along, towards, at(one.angle)[0], about, extent[along]) if abs(at(one.angle)[0]) > 1e-3 else None
-    return None
 
 
 # setting -----------------------------------------------------------------------------------------------------------------------
@@ -224,6 +192,7 @@ def setting_of(title: Title, frame: float) -> Setting:
     )
 
 
+@functools.lru_cache(maxsize=256)
 def lacking(face: Face, text: str) -> str:
     """The characters of a text for which a face has no glyph, each once."""
     return "".join(dict.fromkeys(c for c in text if not has_letter(face, c)))
@@ -274,8 +243,7 @@ class Moves(NamedTuple):
 def title_parts(title: Title, frame: float) -> list[Part]:
     """The solids of a title at a frame, in cap heights. Raises UserError where no face can be read."""
     pieces, setting = title_pieces(title, frame)
-    moves = moved_by(title, pieces, setting, frame)
-    places = _places(title, pieces, moves, setting, frame)
+    moves, places = _moved_places(Same(title), Same(pieces), setting, frame)
     there = np.abs(np.linalg.det(places[:, :3, :3])) > 1e-9
     parts = []
     for n, (form, layer, colour, opacity) in enumerate(layers_at(title, frame)):
@@ -293,7 +261,7 @@ def title_parts(title: Title, frame: float) -> list[Part]:
 def title_places(title: Title, frame: float) -> F64:
     """(m, 4, 4) where the solids of a title are at a time, also those that `title_parts` leaves out; a part's `number` is its row."""
     pieces, setting = title_pieces(title, frame)
-    places = _places(title, pieces, moved_by(title, pieces, setting, frame), setting, frame)
+    places = _moved_places(Same(title), Same(pieces), setting, frame)[1]
     return np.concatenate([layer @ places for _, layer, _, _ in layers_at(title, frame)])
 
 
@@ -304,12 +272,15 @@ def letters_move(title: Title) -> bool:
     return bool(title.movers) or any(value.keys for value in (*keyed, *layers))
 
 
-def _places(title: Title, pieces: tuple[Piece, ...], moves: Moves, setting: Setting, frame: float) -> F64:
-    """(n, 4, 4) from the axes of each solid to those of the title."""
-    places = _on_line(title, pieces, moves.aside, frame) @ moves.place
+@functools.lru_cache(maxsize=16)
+def _moved_places(of: Same, set_: Same, setting: Setting, frame: float) -> tuple[Moves, F64]:
+    """What movers do to the pieces of a title, and (n, 4, 4) from the axes of each solid to those of the title; asked for more than once a picture."""
+    title, pieces = of.of, set_.of
+    moves = moved_by(title, pieces, setting, frame)
+    places = _placed_on(line_of(title, pieces, frame), pieces, moves.aside) @ moves.place
     deep = moves.depth * np.array([_style_of(title, piece).depth for piece in pieces])
     places[:, :, 1] *= deep[:, None]
-    return places
+    return moves, places
 
 
 def title_pieces(title: Title, frame: float) -> tuple[tuple[Piece, ...], Setting]:
@@ -354,9 +325,9 @@ def caret_ends(title: Title, frame: float, low: float = -0.12, high: float = 1.1
     flat, (pieces, _) = carets(title, frame), title_pieces(title, frame)
     front = -title.depth.at(frame)[0] / 2 / max(title.height.at(frame)[0], LEAST)
     own = np.array([[0.0, front, low, 1.0], [0.0, front, high, 1.0]])
-    places = Line(title, pieces, frame).places(flat[:, 0], flat[:, 1])
+    places = line_of(title, pieces, frame).places(flat[:, 0], flat[:, 1])
     ends = np.einsum("nij,kj->nki", places, own)[..., :3].reshape(-1, 3)
-    for deformation in _deformations(title, title_box(title, frame), frame):
+    for deformation in deformations(title, title_box(title, frame), frame):
         ends = deformation(ends)
     return ends.reshape(-1, 2, 3)
 
@@ -370,8 +341,15 @@ def title_box(title: Title, frame: float) -> tuple[F64, F64]:
         pieces = ()
     if not pieces:
         return np.array([-0.5, -deep, 0.0]), np.array([0.5, deep, 1.0])
-    boxes = _boxes(pieces)
-    places = _on_line(title, pieces, np.zeros(len(pieces)), frame)
+    low, high = _box_on(Same(pieces), line_of(title, pieces, frame), round(deep, 6))
+    return low.copy(), high.copy()
+
+
+@functools.lru_cache(maxsize=64)
+def _box_on(of: Same, line: Line, deep: float) -> tuple[F64, F64]:
+    pieces = of.of
+    boxes = _boxes(Same(pieces))
+    places = _placed_on(line, pieces, np.zeros(len(pieces)))
     one = np.ones(len(boxes))
     corners = [places @ np.stack([boxes[:, a], y * one, boxes[:, b], one], 1)[..., None] for a in (0, 2) for b in (1, 3) for y in (-deep, deep)]
     found = np.concatenate(corners)[:, :3, 0]
@@ -379,9 +357,9 @@ def title_box(title: Title, frame: float) -> tuple[F64, F64]:
 
 
 @functools.lru_cache(maxsize=64)
-def _boxes(pieces: tuple[Piece, ...]) -> F64:
-    """(n, 4) low and high corner of each outline, from its own origin."""
-    return np.array([[*low, *high] for low, high in (piece_box(piece) for piece in pieces)]).reshape(-1, 4)
+def _boxes(of: Same) -> F64:
+    """(n, 4) low and high corner of the outline of each piece, from its own origin."""
+    return np.array([[*low, *high] for low, high in (piece_box(piece) for piece in of.of)]).reshape(-1, 4)
 
 
 def _style_of(title: Title, piece: Piece) -> TextStyle:
@@ -402,11 +380,11 @@ def _bevelled(form: Form, factor: float) -> Form:
     return form._replace(front=edge(form.front), back=edge(form.back))
 
 
-def _on_line(title: Title, pieces: tuple[Piece, ...], aside: F64, frame: float) -> F64:
+def _placed_on(line: Line, pieces: tuple[Piece, ...], aside: F64) -> F64:
     """(n, 4, 4) from the axes of each solid to where it stands: its middle on the line, so that it stays a solid of its own."""
     x, y = np.array([piece.x for piece in pieces]) + aside, np.array([piece.y for piece in pieces])
-    half = _boxes(pieces)[:, [0, 2]].mean(1)
-    places = Line(title, pieces, frame).places(x + half, y)
+    half = _boxes(Same(pieces))[:, [0, 2]].mean(1)
+    places = line.places(x + half, y)
     places[:, :3, 3] -= places[:, :3, 0] * half[:, None]
     return places
 
@@ -433,7 +411,7 @@ def _moved(moves: Moves, pieces: tuple[Piece, ...], mover: Mover, setting: Setti
     reach, soft = at(mover.reach)[:, 0], at(mover.soft)[:, 0]
     share = _shares(reach, soft, ranks, mover.ease)[units, None]
     of_unit = lambda value: (found := at(value))[units if len(found) > 1 else np.zeros(len(units), int)]
-    boxes, x = _boxes(pieces), np.array([piece.x for piece in pieces])
+    boxes, x = _boxes(Same(pieces)), np.array([piece.x for piece in pieces])
     # what moves by word or line turns about the middle of that
     left, right = np.full(len(ranks), np.inf), np.full(len(ranks), -np.inf)
     np.minimum.at(left, units, x + boxes[:, 0])
@@ -500,7 +478,7 @@ def ranks_of(order: str, seed: int, point: tuple[float, float, float], pieces: t
         case "shuffled":
             return np.random.default_rng(seed).permutation(count) / max(count - 1, 1)
         case "from a point":
-            boxes, number = _boxes(pieces), np.array(units)
+            boxes, number = _boxes(Same(pieces)), np.array(units)
             middle = np.array([[p.x, p.y + 0.5] for p in pieces]) + np.c_[(boxes[:, 0] + boxes[:, 2]) / 2, np.zeros(len(pieces))]
             away = np.array([np.linalg.norm(middle[number == k].mean(0) - (point[0], point[2])) for k in range(count)])
             return (away - away.min()) / max(float(np.ptp(away)), 1e-9)

@@ -1,11 +1,13 @@
 """The line that letters stand on: straight, bent to a circle, or along a path; a title's own axes, in cap heights."""
 
 import functools
+from typing import NamedTuple
 
 import numpy as np
 from scipy.interpolate import CubicSpline
 
 from ..basics.geometry import F64
+from ..basics.identity import Same
 from ..shape.setting import Piece
 from ..shot.objects import Title
 
@@ -14,20 +16,23 @@ LEAST = 1e-4  # metres
 STEEP = 0.05  # a path that runs nearer along the normal of its surface has no side of its own
 
 
-class Line:
-    """Of a title with these pieces at a frame."""
+class Line(NamedTuple):
+    """degrees: of a circle; ends: first and last x of the straight line; path: its points (x, y, z of each, in metres), none for a straight line or a
+    circle; normal: of the surface that it runs on; lying: on that, not standing; height: of the letters, in metres; along: how far the words lie
+    from the middle of the path, in its lengths; lift: of what lies."""
 
-    def __init__(self, title: Title, pieces: tuple[Piece, ...], frame: float) -> None:
-        self.title = title
-        self.degrees = title.bend.at(frame)[0]
-        self.ends = min((p.x for p in pieces), default=0.0), max((p.letters[-1].x + p.letters[-1].advance for p in pieces), default=1.0)
-        self.height = max(title.height.at(frame)[0], LEAST)
-        self.along = title.along.at(frame)[0]
-        self.lift = title.depth.at(frame)[0] / 2 / self.height if title.lying else 0.0
+    degrees: float
+    ends: tuple[float, float]
+    path: tuple[float, ...]
+    normal: tuple[float, ...]
+    lying: bool
+    height: float
+    along: float
+    lift: float
 
     def places(self, x: F64, y: F64) -> F64:
         """(n, 4, 4) from axes with their origin at x (n,), y (n,) of the straight line, to where that stands on this one."""
-        if len(self.title.path) >= 6 and len(x):
+        if len(self.path) >= 6 and len(x):
             return self._on_path(x, y)
         places = np.tile(np.eye(4), (len(x), 1, 1))
         if abs(self.degrees) < 1e-3 or not len(x):
@@ -42,7 +47,7 @@ class Line:
 
     def _on_path(self, x: F64, y: F64) -> F64:
         """The words lie about the middle of the path, or farther along it; beyond its ends they go straight on."""
-        points, long = path_line(self.title.path)
+        points, long = path_line(self.path)
         at = (x - sum(self.ends) / 2) * self.height + long[-1] * (0.5 + self.along)
         # beyond an end along its last piece
         k = np.clip(np.searchsorted(long, at, "right") - 1, 0, len(long) - 2)
@@ -50,17 +55,32 @@ class Line:
         size = np.maximum(long[k + 1] - long[k], 1e-12)[:, None]
         foot = (begin + piece * ((at - long[k])[:, None] / size)) / self.height
         way = _ways(points, long, at)
-        up = np.broadcast_to(np.array(self.title.path_normal, float), way.shape)
+        up = np.broadcast_to(np.array(self.normal, float), way.shape)
         up = up - (up * way).sum(1, keepdims=True) * way
         flat = np.linalg.norm(up, axis=1) < STEEP
         up[flat] = np.cross(way[flat], [0.0, 1.0, 0.0]) + 1e-9
         up /= np.linalg.norm(up, axis=1, keepdims=True)
         aside = np.cross(up, way)
-        away, high = (-up, aside) if self.title.lying else (aside, up)
+        away, high = (-up, aside) if self.lying else (aside, up)
         places = np.tile(np.eye(4), (len(x), 1, 1))
         places[:, :3, 0], places[:, :3, 1], places[:, :3, 2] = way, away, high
         places[:, :3, 3] = foot + high * y[:, None] - away * self.lift
         return places
+
+
+def line_of(title: Title, pieces: tuple[Piece, ...], frame: float) -> Line:
+    """That of a title with these pieces at a frame."""
+    height = max(title.height.at(frame)[0], LEAST)
+    if len(title.path) < 6:
+        return Line(title.bend.at(frame)[0], _ends(Same(pieces)), (), (), False, 1.0, 0.0, 0.0)
+    lift = title.depth.at(frame)[0] / 2 / height if title.lying else 0.0
+    return Line(0.0, _ends(Same(pieces)), title.path, title.path_normal, title.lying, height, title.along.at(frame)[0], lift)
+
+
+@functools.lru_cache(maxsize=64)
+def _ends(of: Same) -> tuple[float, float]:
+    pieces: tuple[Piece, ...] = of.of
+    return min((p.x for p in pieces), default=0.0), max((p.letters[-1].x + p.letters[-1].advance for p in pieces), default=1.0)
 
 
 def _ways(points: F64, long: F64, at: F64) -> F64:

@@ -179,9 +179,12 @@ def _part_item(whole: Item, part: Part, model: Callable[[float], np.ndarray], pl
     # letters are cut from places of their own, so that a pattern stays with a letter that moves; a gradient goes over all of them
     scaled = whole.scaled
     if scaled is not None and part.place is not IN_PLACE:
-        graded = any(look.texture is not None and look.texture.kind in (UPWARD, ALONG) for look in whole.finishes)
+        graded = any(look.texture is not None and look.texture.kind in (UPWARD, ALONG) for look in whole.looks)
         scaled = scaled @ (part.place if graded else shifted(1.37 * part.number, 0.71 * part.number, 0.0))
-    return whole._replace(scaled=scaled, mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity, parts=parts)
+    later = None if part.later is None else lambda share: part.later(index + share)  # type: ignore[misc]
+    return whole._replace(
+        scaled=scaled, mesh=part.mesh, model=how, base=(red, green, blue), opacity=whole.opacity * part.opacity, parts=parts, later=later
+    )
 
 
 def _placed(model: Callable[[float], np.ndarray], place: np.ndarray, share: float) -> np.ndarray:

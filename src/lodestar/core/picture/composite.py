@@ -1,16 +1,48 @@
 """Our layers over the plate, and linear light to and from the plate's code values. Where there is nothing of ours, the plate's
 code values pass untouched."""
 
+import functools
+import math
+from typing import NamedTuple
+
 import numba as nb
 import numpy as np
 
 from ..basics.colour import SRGB, TRANSFERS, to_code, to_light
-from ..basics.jit import parallel_kernel
+from ..basics.jit import inlined, parallel_kernel
 
 FULL = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0}  # what stands for 1; in floats it is 1 itself
 UNCHANGED = 0.0005  # a shade that differs less from 1 is not worth a pixel
 LEAST_LIGHT = 1e-6
-NOTHING = np.zeros(0, np.float32)
+GUESSES = 1024  # of code values, evenly by the root of light: each is right or one less
+
+
+class Table(NamedTuple):
+    """Of 8 bits, for which curves are not worked out at each px. light (256,): of each code value; guess (GUESSES + 1,): the code value of light at the
+    square of each step; least (257,): light from which on it rounds to each code value. All empty for other kinds of numbers."""
+
+    light: np.ndarray
+    guess: np.ndarray
+    least: np.ndarray
+
+
+@functools.lru_cache(maxsize=32)
+def _table(transfer: str, eight_bits: bool) -> Table:
+    if not eight_bits:
+        return Table(np.zeros(0, np.float32), np.zeros(0, np.uint8), np.zeros(0))
+    known = light_of(np.arange(256, dtype=np.uint8)[:, None, None], transfer).ravel()
+    least = np.array([-np.inf, *(to_light(k / 255, TRANSFERS[transfer]) for k in np.arange(0.5, 255)), np.inf])
+    guess = np.searchsorted(least, (np.arange(GUESSES + 1) / GUESSES) ** 2, side="right") - 1
+    return Table(known, np.minimum(guess, 255).astype(np.uint8), least)
+
+
+@inlined
+def _eight_bits(light, table):
+    """The code value of light, as `to_code` rounded."""
+    code = int(table.guess[int(math.sqrt(min(max(light, 0.0), 1.0)) * GUESSES)])
+    while light >= table.least[code + 1]:
+        code += 1
+    return code
 
 
 @parallel_kernel
@@ -29,7 +61,7 @@ def shade_of(light_with: np.ndarray, light_without: np.ndarray, density: float, 
 
 
 @parallel_kernel
-def _over(plate, full, curve, whole, known, colour, shade, before_things, before_shadow, top, left, out):
+def _over(plate, full, curve, whole, table, colour, shade, before_things, before_shadow, top, left, out):
     for row in nb.prange(colour.shape[0]):
         for column in range(colour.shape[1]):
             y, x = row + top, column + left
@@ -42,8 +74,12 @@ def _over(plate, full, curve, whole, known, colour, shade, before_things, before
                 continue
             for c in range(3):
                 s = 1.0 - (1.0 - shade[row, column, c]) * shown
-                behind = known[int(plate[y, x, c])] if len(known) else to_light(plate[y, x, c] / full, curve)
+                eight = len(table.light) > 0
+                behind = table.light[int(plate[y, x, c])] if eight else to_light(plate[y, x, c] / full, curve)
                 light = behind * s * (1.0 - alpha) + colour[row, column, c] * seen
+                if eight:
+                    out[y, x, c] = _eight_bits(light, table)
+                    continue
                 value = to_code(light, curve) * full
                 out[y, x, c] = min(value + 0.5, full) if whole else value
 
@@ -58,8 +94,8 @@ def over_plate(
     """
     out = plate.copy()
     curve, full = TRANSFERS[transfer], FULL.get(plate.dtype, 1.0)
-    known = light_of(np.arange(256, dtype=np.uint8)[:, None, None], transfer).ravel() if plate.dtype == np.uint8 else NOTHING
-    _over(plate, full, curve, plate.dtype in FULL, known, colour, shade, before_things, before_shadow, top, left, out)
+    table = _table(transfer, plate.dtype == np.uint8)
+    _over(plate, full, curve, plate.dtype in FULL, table, colour, shade, before_things, before_shadow, top, left, out)
     return out
 
 

@@ -1,5 +1,6 @@
 """Our layers in a frame, and what passes in front of them."""
 
+import functools
 from collections.abc import Callable
 from typing import NamedTuple
 
@@ -119,7 +120,7 @@ def light_pass(shot: Shot, workshop: Workshop, index: int, size: Size, quality: 
     direct = render({name: [item._replace(mirrored=False) for item in own] for name, own in items.items()})
     if what == "depth":
         if direct is not None:
-            result[_part(direct)] = direct.depth
+            result[_part(direct)] = direct.depth()
         return result
     whole = render(items)
     if whole is not None:
@@ -212,6 +213,7 @@ def _render(
     items: dict[str, list[Item]],
     check: Callable[[], None],
 ) -> Layers | None:
+    @functools.cache
     def camera(share: float) -> Camera:
         return camera_at(shot, index + share).scaled(size.scale)
 

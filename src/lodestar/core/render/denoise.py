@@ -40,30 +40,32 @@ class Sheet(NamedTuple):
     noise: np.ndarray
 
 
-def smoothed(film: Film, spare: bool, check: Callable[[], None]) -> tuple[np.ndarray, np.ndarray]:
+def smoothed(
+    film: Film, spare: bool, check: Callable[[], None], room: Callable[[tuple[int, ...], type], np.ndarray]
+) -> tuple[np.ndarray, np.ndarray]:
     """(3, h, w) each: what our things leave of the light on what receives it, and the even part of ours where they fill a pixel. A
-    picture of one sample knows nothing of its noise: where light was hidden it is blurred within planes, and not as far."""
+    picture of one sample knows nothing of its noise: where light was hidden it is blurred within planes, and not as far. room(shape, kind): gives
+    arrays of any content."""
     height, width = film.taken.shape
     parts = [(k, min(k + ROWS, height)) for k in range(0, height, ROWS)]
-    planes = lambda *deep: np.empty((*deep, height, width), np.float32)
+    planes = lambda *deep: room((*deep, height, width), np.float32)
     sheets = [Sheet(planes(4), planes(), planes(6), planes()) for _ in range(2)]
     pool.spread(lambda part: spread_out(film, *part, *sheets), parts, spare, check)
+    # that of one tile says little; that of a single px counts all the same, where it is more
+    around = lambda sheet: np.maximum(sheet.noise, cv2.blur(sheet.noise, (3 * TILE, 3 * TILE)), out=sheet.noise)
+    pool.spread(around, sheets, spare, check)
     guessed = bool(film.taken[0, 0] == 1)
-    found = []
-    for sheet in sheets:
-        # that of one tile says little; that of a single px counts all the same, where it is more
-        np.maximum(sheet.noise, cv2.blur(sheet.noise, (3 * TILE, 3 * TILE)), out=sheet.noise)
-        value, quiet = sheet.value, ONE
-        for down, across, reach in PASSES[: 2 if guessed else 4]:
-            into = np.empty_like(value)
+    values, quiet = [sheet.value for sheet in sheets], ONE
+    for down, across, reach in PASSES[: 2 if guessed else 4]:
+        into = [planes(4) for _ in sheets]
 
-            def work(part: tuple[int, int], sheet=sheet, value=value, into=into, quiet=quiet, down=down, across=across, reach=reach) -> None:
-                blend(sheet, value, into, *part, down, across, reach, quiet, guessed)
+        def work(part: tuple[int, int], values=values, into=into, quiet=quiet, down=down, across=across, reach=reach) -> None:
+            for sheet, value, result in zip(sheets, values, into, strict=True):
+                blend(sheet, value, result, *part, down, across, reach, quiet, guessed)
 
-            pool.spread(work, parts, spare, check)
-            value, quiet = into, np.float32(quiet * QUIETER)
-        found.append(value[:3])
-    return found[0], found[1]
+        pool.spread(work, parts, spare, check)
+        values, quiet = into, np.float32(quiet * QUIETER)
+    return values[0][:3], values[1][:3]
 
 
 @kernel

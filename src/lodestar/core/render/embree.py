@@ -143,8 +143,11 @@ class Solid(_Handle):
         super().__init__()
         lib, handle = device()
         geometry = lib.rtcNewGeometry(handle, TRIANGLES)
-        for kind, form, values, dtype in ((VERTEX, FLOAT3, mesh.vertices, np.float32), (INDEX, UINT3, mesh.triangles, np.uint32)):
-            buffer = lib.rtcSetNewGeometryBuffer(geometry, kind, 0, form, 12, len(values))  # Embree's own memory has the room it wants at the end
+        corners = [form.vertices for form in mesh.steps] or [mesh.vertices]
+        lib.rtcSetGeometryTimeStepCount(geometry, len(corners))
+        rows = [(VERTEX, k, FLOAT3, values, np.float32) for k, values in enumerate(corners)]
+        for kind, slot, form, values, dtype in (*rows, (INDEX, 0, UINT3, mesh.triangles, np.uint32)):
+            buffer = lib.rtcSetNewGeometryBuffer(geometry, kind, slot, form, 12, len(values))  # Embree's own memory has the room it wants at the end
             whole = np.ascontiguousarray(values, dtype)
             ctypes.memmove(buffer, whole.ctypes.data, whole.nbytes)
         lib.rtcSetGeometryMask(geometry, NONE)  # what sees what is said by the instances

@@ -1,5 +1,7 @@
 """The renderer behind one small interface: things, lights, camera and quality to layers in filmed pixels."""
 
+import functools
+import math
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
@@ -12,7 +14,7 @@ from ..projection.camera import Camera
 from . import denoise, lighting, pool, rays
 from . import near as near_lamps
 from .eye import Nets, eye_of
-from .geometry import SENT, SENT_SUM, check_solids, sent_light, sent_middles, stage
+from .geometry import SENT, SENT_SUM, check_solids, over_exposure, sent_light, sent_middles, stage
 from .items import Item
 from .region import footprint
 from .sampling import samples
@@ -22,6 +24,7 @@ from .sphere import sphere_of
 from .vectors import bright
 
 GLASS_WIDE = 4096  # px of the plate at most that are kept for what is seen through glass
+MOST_ROOM = 24_000_000  # numbers: of a draft in a window of 1500 x 850 px
 TILES_AT_ONCE = 96  # that one thread takes: 2 to 20 ms, so that stopping is soon
 
 
@@ -47,14 +50,14 @@ class Layers(NamedTuple):
     """What our things are over the part of the picture that they touch, which begins at (left, top).
 
     colour (h, w, 4): of our things, premultiplied linear light. light_with, light_without (h, w, 3): light on what receives it,
-    with our things there and without them, linear sums; both 0 where nothing receives any. depth (h, w): of what is seen of ours,
+    with our things there and without them, linear sums; both 0 where nothing receives any. depth() gives (h, w): of what is seen of ours,
     along the view, in the scene's units; infinite where nothing is.
     """
 
     colour: np.ndarray
     light_with: np.ndarray
     light_without: np.ndarray
-    depth: np.ndarray
+    depth: Callable[[], np.ndarray]
     left: int
     top: int
 
@@ -63,7 +66,7 @@ class Engine:
     """A renderer and what it keeps from frame to frame; it belongs to one thread."""
 
     def __init__(self) -> None:
-        self._nets = Nets()
+        self._nets, self._room = Nets(), Room()
 
     def render(
         self,
@@ -88,7 +91,7 @@ class Engine:
             coarse = (max(round(size[0] * quality.detail), 1), max(round(size[1] * quality.detail), 1))
             scale = coarse[0] / size[0]
             layers = self._render(items, lights, lambda share: camera(share).scaled(scale), coarse, quality, check, plate)
-            return layers and _enlarged(layers, scale, size)
+            return layers and _enlarged(layers, scale, size, quality.spare, check)
         return self._render(items, lights, camera, size, quality, check, plate)
 
     def _render(
@@ -102,15 +105,18 @@ class Engine:
         plate: Callable[[], np.ndarray] | None,
     ) -> Layers | None:
         span = quality.shutter + abs(quality.readout)
+        items = over_exposure(items, span)
         area = footprint(items, lights, camera, size, span, quality.error, quality.aperture, quality.focus)
         if area is None:
             return None
         left, top, right, bottom = area
         here = stage(items, span)
         eye = eye_of(self._nets, camera, area, size, quality.shutter, quality.readout, here.origin, here.scale, quality.aperture, quality.focus)
-        film = _film(bottom - top, right - left)
+        # what is drawn smaller is enlarged into arrays of its own, so that its film may be drawn over by the next one
+        room: Callable[[tuple[int, ...], type], np.ndarray] = self._room.taken() if quality.detail != 1 else np.empty
+        film = _film(bottom - top, right - left, room)
         sent = sent_light(items, here.origin, here.scale)
-        glass = any(look.clear > 0 for i in items if i.drawn for look in i.finishes)
+        glass = any(look.clear > 0 for i in items if i.drawn for look in i.looks)
         wide = GLASS_WIDE if glass else MIRRORED_WIDE
         seen = seen_of(plate() if plate is not None and (glass or _mirrors(items)) else None, camera(0.0), size, here.origin, here.scale, wide)
         table, lit, stop = samples(quality.most), _lights(lights, sent, here.origin, here.scale, seen), np.zeros(1, np.uint8)
@@ -119,12 +125,13 @@ class Engine:
         numbers = [np.arange(k, min(k + TILES_AT_ONCE, count)) for k in range(0, count, TILES_AT_ONCE)]
         shoot = lambda some: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, some, film, stop, seed)
         pool.spread(shoot, numbers, quality.spare, check, lambda: stop.fill(1))
-        shade, even = denoise.smoothed(film, quality.spare, check)
+        shade, even = denoise.smoothed(film, quality.spare, check, room)
         rays.join(film, shade, even)
-        return Layers(film.colour, film.lit, film.bare, _depth(film.ours, camera(0.0), here.origin, here.scale), left, top)
+        depth = functools.partial(_depth, film.ours, camera(0.0), here.origin, here.scale)
+        return Layers(film.colour, film.lit, film.bare, depth, left, top)
 
 
-def _enlarged(layers: Layers, scale: float, size: tuple[int, int]) -> Layers | None:
+def _enlarged(layers: Layers, scale: float, size: tuple[int, int], spare: bool, check: Callable[[], None]) -> Layers | None:
     """Layers of a smaller picture, with `scale` px for each px of one of `size`."""
     h, w = layers.colour.shape[:2]
     left, top = (int(np.floor(side / scale)) for side in (layers.left, layers.top))
@@ -135,9 +142,15 @@ def _enlarged(layers: Layers, scale: float, size: tuple[int, int]) -> Layers | N
     across, down = ((begin + 0.5) * scale - 0.5 - off for begin, off in ((left, layers.left), (top, layers.top)))
     turn = np.array([[scale, 0, across], [0, scale, down]])
     flags, border = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP, cv2.BORDER_REPLICATE
-    larger = lambda one: cv2.warpAffine(one, turn, (right - left, bottom - top), flags=flags, borderMode=border)
-    deep = cv2.warpAffine(layers.depth, turn, (right - left, bottom - top), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP, borderMode=border)
-    return Layers(larger(layers.colour), larger(layers.light_with), larger(layers.light_without), deep, left, top)
+    found: dict[str, np.ndarray] = {}
+
+    def enlarge(name: str) -> None:
+        found[name] = cv2.warpAffine(getattr(layers, name), turn, (right - left, bottom - top), flags=flags, borderMode=border)
+
+    pool.spread(enlarge, ("colour", "light_with", "light_without"), spare, check)
+    nearest = cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP
+    deep = lambda: cv2.warpAffine(layers.depth(), turn, (right - left, bottom - top), flags=nearest, borderMode=border)
+    return Layers(**found, depth=deep, left=left, top=top)
 
 
 def _depth(ours: np.ndarray, camera: Camera, origin: np.ndarray, scale: float) -> np.ndarray:
@@ -149,12 +162,39 @@ def _depth(ours: np.ndarray, camera: Camera, origin: np.ndarray, scale: float) -
 
 def _mirrors(items: Sequence[Item]) -> bool:
     """Whether something of ours shows what stands before it: as `lighting.shaded` tells."""
-    return any(look.metal > 0 or look.coat > 0 or look.roughness < lighting.SHINY for i in items if i.drawn for look in i.finishes)
+    return any(look.metal > 0 or look.coat > 0 or look.roughness < lighting.SHINY for i in items if i.drawn for look in i.looks)
 
 
-def _film(height: int, width: int) -> rays.Film:
-    blank = lambda *deep: np.zeros((height, width, *deep), np.float32)
-    return rays.Film(blank(4), blank(3), blank(5), blank(3), blank(3), blank(7), blank(7), blank(3), np.zeros((height, width), np.int32), blank(12))
+class Room:
+    """Memory for the film of a small picture, kept for the next one: to get it from the system each time takes as long as a third of a draft
+    (measured)."""
+
+    def __init__(self) -> None:
+        self._kept = np.zeros(0, np.float32)
+
+    def taken(self) -> Callable[[tuple[int, ...], type], np.ndarray]:
+        """A function of shape and kind of 32-bit numbers that gives arrays one after another, of any content; those of the last time are gone."""
+        used = 0
+
+        def take(shape: tuple[int, ...], kind: type) -> np.ndarray:
+            nonlocal used
+            count = math.prod(shape)
+            if used + count > MOST_ROOM:
+                return np.empty(shape, kind)
+            if used + count > len(self._kept):
+                # what is in use stays in the old one
+                self._kept, used = np.empty(min(2 * (used + count), MOST_ROOM), np.float32), 0
+            part = self._kept[used : used + count]
+            used += count
+            return part.view(kind).reshape(shape)
+
+        return take
+
+
+def _film(height: int, width: int, room: Callable[[tuple[int, ...], type], np.ndarray]) -> rays.Film:
+    """Of any content: each tile is made blank when it is drawn."""
+    plane = lambda *deep: room((height, width, *deep), np.float32)
+    return rays.Film(plane(4), plane(3), plane(5), plane(3), plane(3), plane(7), plane(7), plane(3), room((height, width), np.int32), plane(12))
 
 
 def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origin: np.ndarray, scale: float, seen: Seen) -> lighting.Lights:

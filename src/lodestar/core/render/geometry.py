@@ -1,7 +1,7 @@
 """The solids of a picture as kernels see them: Embree's tree over all of them, and flat tables of corners, surfaces and pictures."""
 
 import functools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import cv2
@@ -20,7 +20,7 @@ SEEN, OPAQUE, PICTURED, PLACE, MIRRORED = 1, 2, 4, 8, 16
 EVERY = 0xFFFFFFFF
 
 # columns of `Things.number`
-FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, PICTURE, NUMBERS = range(10)
+FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, PICTURE, SHAPES, CORNERS, NUMBERS = range(12)
 # columns of `Things.value`, of which each instance has a row for each part of its mesh; FADE is the distance from the eye within which a
 # solid becomes thin air
 BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, COAT, GLOW = 0, 3, 4, 5, 6, 7, 8, 9
@@ -34,17 +34,20 @@ SENT_SUM, SENT_CORNER, SENT_ACROSS, SENT_UP, SENT_COLOUR, SENT = 0, 1, 4, 7, 10,
 BEGIN, WIDE, HIGH = range(3)
 MOST_LEVELS = 14
 
+NO_PATTERN = np.zeros(FADES - TEXTURE)
 MOST_BOXES = 8  # that each ray is held against before the tree is asked
 
 FADE_SHARE = 0.2  # of the middle one of a solid's three sides, so that only what all but touches the lens becomes thin
 STEP_DEG = 4.0  # a turn is cut into steps of this, so that the arc between them is true to 0.06 %
 USUAL_STEPS = 5  # of something that moves without turning: keyed paths bend
+FORMS = 3  # of a mesh whose corners move, over an exposure; between them they go straight
 
 
 class Things(NamedTuple):
     """scale, origin: rays are in axes whose point p is (world - origin) / scale, so that single precision holds at any size.
 
-    scene: Embree's. corners, normals (n, 3) float32, triangles (m, 3) int32 and parts (m,) uint8 of all meshes in their own axes; number
+    scene: Embree's. corners, normals (n, 3) float32, triangles (m, 3) int32 and parts (m,) uint8 of all meshes in their own axes, of one whose
+    corners move all CORNERS of them for each of its SHAPES; number
     (k, NUMBERS) int64 and value (k * PARTS, VALUES) of each instance; matrices (s, 3, 4) from its axes to those of the rays; boxes (b, 6) low and high
     corners round instances over the exposure, with their masks (b,) int64; levels (p, MOST_LEVELS, 3)
     int64 and texels (t, 4) uint8, straight alpha, code values of sRGB. levelled, level: whether level ground receives, and its height.
@@ -91,7 +94,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
     into[:3] = np.c_[np.eye(3), -origin] / scale
     matrices = _over_time(solid, span, into)
     pictures = list({id(i.picture): i.picture for i in solid if i.picture is not None and i.drawn}.values())
-    laid = [look.texture.picture for i in solid if i.drawn for look in i.finishes if look.texture is not None and look.texture.picture is not None]
+    laid = [look.texture.picture for i in solid if i.drawn for look in i.looks if look.texture is not None and look.texture.picture is not None]
     pictures += [p for p in {id(p): p for p in laid}.values() if all(p is not other for other in pictures)]
     number_of_picture = {id(p): n for n, p in enumerate(pictures)}
     levels, texels = _pictures(tuple(Same(p) for p in pictures))
@@ -101,10 +104,10 @@ def stage(items: Sequence[Item], span: float) -> Stage:
         pictured = item.drawn and item.picture is not None
         picture = next((n for n, p in enumerate(pictures) if pictured and p is item.picture), -1)
         flat, shape = not item.mesh.closed, number_of[id(item.mesh)]
-        number[k] = first_triangle[shape], first_corner[shape], item.drawn, item.receives, item.hides, flat, first_step, len(matrices[k]), picture
+        first, sort = (first_triangle[shape], first_corner[shape]), (item.drawn, item.receives, item.hides, flat)
+        number[k] = *first, *sort, first_step, len(matrices[k]), picture, max(len(item.mesh.steps), 1), len(item.mesh.vertices)
         fade, reflects = _fade(item, matrices[k][0], scale), 0.0 if item.drawn else item.reflects
-        looks = item.finishes if item.parts else item.finishes[:1]
-        for part, look in enumerate(looks):
+        for part, look in enumerate(item.looks):
             value[k * PARTS + part : (k + 1) * PARTS] = (  # one look for all parts fills the rows of the others, too
                 *look.base,
                 look.roughness,
@@ -137,7 +140,7 @@ def sent_light(items: Sequence[Item], origin: np.ndarray, scale: float) -> list[
     """For each thing that glows its triangles (k, SENT), in the axes of a stage, from which it sends light."""
     found: dict[str, list[tuple[Item, np.ndarray]]] = {}
     for k, item in enumerate(items):
-        if item.drawn and item.opacity > 0 and len(item.mesh.triangles) and any(look.glow > 0 for look in item.finishes):
+        if item.drawn and item.opacity > 0 and len(item.mesh.triangles) and any(look.glow > 0 for look in item.looks):
             found.setdefault(item.of or f"#{k}", []).append((item, item.model(0.0)))
     return [rows for parts in found.values() if len(rows := _sent(parts, origin, scale))]
 
@@ -198,7 +201,7 @@ def check_solids(items: Sequence[Item]) -> None:
 def mask_of(item: Item) -> int:
     """Which rays meet the item: the eye's, mirrored ones, and those that ask for light."""
     if item.drawn:
-        thin = item.picture is not None or item.opacity < 1 or any(look.clear > 0 for look in item.finishes)
+        thin = item.picture is not None or item.opacity < 1 or any(look.clear > 0 for look in item.looks)
         casts = 0 if not item.casts else PICTURED if thin else OPAQUE
         return casts | (MIRRORED if item.mirrored else 0) | (SEEN if item.seen else 0)
     solid = item.hides or item.reflects > 0
@@ -224,26 +227,40 @@ def over_time(item: Item, span: float) -> list[np.ndarray]:
     return [item.model(span * share) for share in np.linspace(-0.5, 0.5, steps)]
 
 
+def over_exposure(items: Sequence[Item], span: float) -> list[Item]:
+    """The items with the forms that their meshes have over an exposure of `span` frames' time, where these change."""
+    return [item if item.later is None or span <= 0 else _with_forms(item, item.later, span) for item in items]
+
+
+def _with_forms(item: Item, later: Callable[[float], Mesh], span: float) -> Item:
+    forms = tuple(later(span * share) for share in np.linspace(-0.5, 0.5, FORMS))
+    middle = forms[FORMS // 2]
+    if all(np.array_equal(form.vertices, middle.vertices) for form in forms):
+        return item
+    return item._replace(mesh=middle._replace(steps=forms))
+
+
 def _turned_deg(a: np.ndarray, b: np.ndarray) -> float:
     """By how much the axes of b are turned against those of a, at most."""
     units = [m[:3, :3] / np.maximum(np.linalg.norm(m[:3, :3], axis=0), 1e-300) for m in (a, b)]
     return float(np.rad2deg(np.arccos(np.clip((units[0] * units[1]).sum(0), -1, 1)).max()))
 
 
-def _pattern(look: Finish, item: Item, pictures: dict[int, int]) -> np.ndarray:
+def _pattern(look: Item | Finish, item: Item, pictures: dict[int, int]) -> np.ndarray:
     """Columns of `Things.value` from TEXTURE on. pictures: their numbers by their identity; one that is laid over stands for the other colour."""
+    if look.texture is None or not (item.drawn or item.reflects > 0):
+        return NO_PATTERN
     row = np.zeros(FADES - TEXTURE)
-    if look.texture is not None and (item.drawn or item.reflects > 0):
-        to = (np.eye(4) if item.scaled is None else item.scaled)[:3] / max(look.texture.size, 1e-6)
-        if look.texture.kind == RIPPLES:
-            to[2] = 0  # on a plane, so that the third way is time
-        to[:, 3] += look.texture.shift
-        row[0] = look.texture.kind
-        row[TO_PATTERN - TEXTURE : SECOND - TEXTURE] = to.ravel()
-        row[SECOND - TEXTURE : AMOUNT - TEXTURE] = look.texture.second
-        if look.texture.picture is not None:
-            row[SECOND - TEXTURE] = pictures[id(look.texture.picture)]
-        row[AMOUNT - TEXTURE], row[RELIEF - TEXTURE] = look.texture.amount, look.texture.relief
+    to = (np.eye(4) if item.scaled is None else item.scaled)[:3] / max(look.texture.size, 1e-6)
+    if look.texture.kind == RIPPLES:
+        to[2] = 0  # on a plane, so that the third way is time
+    to[:, 3] += look.texture.shift
+    row[0] = look.texture.kind
+    row[TO_PATTERN - TEXTURE : SECOND - TEXTURE] = to.ravel()
+    row[SECOND - TEXTURE : AMOUNT - TEXTURE] = look.texture.second
+    if look.texture.picture is not None:
+        row[SECOND - TEXTURE] = pictures[id(look.texture.picture)]
+    row[AMOUNT - TEXTURE], row[RELIEF - TEXTURE] = look.texture.amount, look.texture.relief
     return row
 
 
@@ -261,10 +278,11 @@ def _meshes(meshes: tuple[Same, ...]) -> tuple[tuple[np.ndarray, np.ndarray, np.
     of: list[Mesh] = [m.of for m in meshes]
     join = lambda parts, kind: np.ascontiguousarray(np.concatenate([*parts, np.zeros((0, 3))]), kind)
     begins = lambda sizes: [0, *np.cumsum(sizes)[:-1].tolist()]
-    joined = join([m.vertices for m in of], np.float32), join([m.normals for m in of], np.float32), join([m.triangles for m in of], np.int32)
+    forms = [form for m in of for form in (m.steps or (m,))]
+    joined = join([m.vertices for m in forms], np.float32), join([m.normals for m in forms], np.float32), join([m.triangles for m in of], np.int32)
     parts = [m.parts if len(m.parts) else np.zeros(len(m.triangles), np.uint8) for m in of]
     whole = (*joined, np.ascontiguousarray(np.concatenate([*parts, np.zeros(0, np.uint8)]), np.uint8))
-    return whole, begins([len(m.triangles) for m in of]), begins([len(m.vertices) for m in of])
+    return whole, begins([len(m.triangles) for m in of]), begins([len(m.vertices) * max(len(m.steps), 1) for m in of])
 
 
 @functools.lru_cache(maxsize=4)

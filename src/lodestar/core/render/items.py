@@ -51,7 +51,8 @@ class Item(NamedTuple):
     behind it, where it is drawn or hides. of: the thing that it is a part of, with others; thickness: the middle one of that one's
     sides, 0 for that of the item's own. opacity: of what is drawn. coat, glow, clear: as in Finish; parts: how its edges, sides and back look (in
     the order of the mesh's parts), where they differ. mirrored: seen in mirrors, where it is drawn. texture: of its face; scaled (4, 4): from the mesh's axes to the thing's own in the
-    scene's units, in which textures lie. fades: distance from a mirror by which what it shows halves, 0 for none.
+    scene's units, in which textures lie. fades: distance from a mirror by which what it shows halves, 0 for none. later(share): the mesh at that
+    share of the frame's time, with the same triangles, where its corners move.
     """
 
     mesh: Mesh
@@ -77,12 +78,18 @@ class Item(NamedTuple):
     scaled: np.ndarray | None = None
     fades: float = 0.0
     clear: float = 0.0
+    later: Callable[[float], Mesh] | None = None
 
     @property
     def finishes(self) -> tuple[Finish, ...]:
         """How face, edges, sides and back look."""
         own = Finish(self.base, self.roughness, self.metal, self.coat, self.glow, self.texture, self.clear)
         return (own, *self.parts) if self.parts else (own,) * PARTS
+
+    @property
+    def looks(self) -> tuple["Item | Finish", ...]:
+        """What says how a part of it looks: each once."""
+        return (self, *self.parts)
 
     def only_hiding(self) -> "Item":
         """The same as something that is not seen itself."""
@@ -121,7 +128,9 @@ def box_corners(mesh: Mesh) -> np.ndarray:
     kept = _boxes.get(id(mesh))
     if kept is not None and kept[0] is mesh:
         return kept[1]
-    low, high = (mesh.vertices.min(0), mesh.vertices.max(0)) if len(mesh.vertices) else (np.zeros(3), np.zeros(3))
+    shapes = [step.vertices for step in mesh.steps] or [mesh.vertices]
+    low = np.min([v.min(0) for v in shapes], axis=0) if len(mesh.vertices) else np.zeros(3)
+    high = np.max([v.max(0) for v in shapes], axis=0) if len(mesh.vertices) else np.zeros(3)
     corners = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)], float)
     if len(_boxes) >= KEPT_BOXES:
         _boxes.clear()

@@ -7,7 +7,24 @@ import numpy as np
 from ..basics.jit import inlined
 from ..shape.extrude import PARTS
 from . import embree
-from .geometry import BASE, BEGIN, CLEAR, FIRST_CORNER, FIRST_STEP, FIRST_TRIANGLE, FLAT, HIGH, MOST_LEVELS, OPACITY, PICTURE, PICTURED, STEPS, WIDE
+from .geometry import (
+    BASE,
+    BEGIN,
+    CLEAR,
+    CORNERS,
+    FIRST_CORNER,
+    FIRST_STEP,
+    FIRST_TRIANGLE,
+    FLAT,
+    HIGH,
+    MOST_LEVELS,
+    OPACITY,
+    PICTURE,
+    PICTURED,
+    SHAPES,
+    STEPS,
+    WIDE,
+)
 from .vectors import along, bright, dot, normalised
 
 FAR = 1e30
@@ -76,8 +93,8 @@ def hit(things, ray, words, at):
     u, v = ray[15], ray[16]
     w = 1.0 - u - v
     ia, ib, ic = number[FIRST_CORNER] + triangle[0], number[FIRST_CORNER] + triangle[1], number[FIRST_CORNER] + triangle[2]
-    a, b, c = things.corners[ia], things.corners[ib], things.corners[ic]
-    na, nb, nc = things.normals[ia], things.normals[ib], things.normals[ic]
+    a, b, c = _then(things.corners, ia, number, at), _then(things.corners, ib, number, at), _then(things.corners, ic, number, at)
+    na, nb, nc = _then(things.normals, ia, number, at), _then(things.normals, ib, number, at), _then(things.normals, ic, number, at)
     p = (w * a[0] + u * b[0] + v * c[0], w * a[1] + u * b[1] + v * c[1], w * a[2] + u * b[2] + v * c[2])
     n = (w * na[0] + u * nb[0] + v * nc[0], w * na[1] + u * nb[1] + v * nc[1], w * na[2] + u * nb[2] + v * nc[2])
     e, f = (b[0] - a[0], b[1] - a[1], b[2] - a[2]), (c[0] - a[0], c[1] - a[1], c[2] - a[2])
@@ -109,6 +126,19 @@ def hit(things, ray, words, at):
     normal = normalised((c00 * n[0] + c01 * n[1] + c02 * n[2], c10 * n[0] + c11 * n[1] + c12 * n[2], c20 * n[0] + c21 * n[1] + c22 * n[2]))
     face = normalised((c00 * g[0] + c01 * g[1] + c02 * g[2], c10 * g[0] + c11 * g[1] + c12 * g[2], c20 * g[0] + c21 * g[1] + c22 * g[2]))
     return k, place, normal, face, start, p, math.sqrt(r0 * r0 + s0 * s0 + t0 * t0)
+
+
+@inlined
+def _then(rows, i, number, at):
+    """A row (3) of the corners or normals of a mesh at a time."""
+    p = rows[i]
+    shapes = number[SHAPES]
+    if shapes <= 1:
+        return p[0], p[1], p[2]
+    low = min(int(at * (shapes - 1)), shapes - 2)
+    share = at * (shapes - 1) - low
+    p, q = rows[i + low * number[CORNERS]], rows[i + (low + 1) * number[CORNERS]]
+    return p[0] + share * (q[0] - p[0]), p[1] + share * (q[1] - p[1]), p[2] + share * (q[2] - p[2])
 
 
 @inlined

@@ -271,6 +271,7 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
         y0, x0 = (number // across) * TILE, (number % across) * TILE
         y1, x1 = min(y0 + TILE, height), min(x0 + TILE, width)
         done, until, plain = 0, min(most, PLAIN_SAMPLES), True
+        _blank(film, y0, x0, y1, x1)
         while True:
             middle = max(until // 2, 1) if done == 0 else done
             for y in range(y0, y1):
@@ -415,6 +416,14 @@ def _close_enough(half, film, y0, x0, y1, x1, middle, done, target, open_sky):
     count = (y1 - y0) * (x1 - x0)
     of_shade = max(shift * shift / count, of_shade / FILTERED) / (SHADE * SHADE)
     return max(of_colour, of_shade) <= target * target * count
+
+
+@inlined
+def _blank(film, y0, x0, y1, x1):
+    for y in range(y0, y1):
+        for x in range(x0, x1):
+            film.colour[y, x, :], film.soft[y, x, :], film.sky[y, x, :], film.lit[y, x, :], film.bare[y, x, :] = 0.0, 0.0, 0.0, 0.0, 0.0
+            film.ours[y, x, :], film.place[y, x, :], film.noise[y, x, :], film.round[y, x, :] = 0.0, 0.0, 0.0, 0.0
 
 
 @inlined

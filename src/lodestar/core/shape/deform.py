@@ -181,12 +181,22 @@ def deformed(mesh: Mesh, place: F64, by: tuple[Deformation, ...]) -> Mesh:
     return _deformed(Same(mesh), np.ascontiguousarray(place).tobytes(), by)
 
 
+def deformed_then(mesh: Mesh, place: F64, by: tuple[Deformation, ...], place_then: F64, by_then: tuple[Deformation, ...]) -> Mesh:
+    """The mesh that stands at `place` and is deformed so, at another time within the exposure: with the triangles that it has now."""
+    finest = _finer(Same(mesh), np.ascontiguousarray(place).tobytes(), tuple(one.cut() for one in by))
+    return _moved(finest, place_then, by_then)
+
+
 @functools.lru_cache(maxsize=KEPT)
 def _deformed(same: Same, place: bytes, by: tuple[Deformation, ...]) -> Mesh:
-    m = np.frombuffer(place).reshape(4, 4)
     mesh = _finer(same, place, tuple(one.cut() for one in by))
-    if not len(mesh.vertices):
-        return mesh
+    moved = _moved(mesh, np.frombuffer(place).reshape(4, 4), by)
+    # a letter that nothing reaches stays the one it was, for all that is kept by its identity
+    return same.of if moved is mesh else moved
+
+
+def _moved(mesh: Mesh, m: F64, by: tuple[Deformation, ...]) -> Mesh:
+    """The corners of a mesh that stands at m where deformations take them; itself where they take none."""
     there = mesh.vertices.astype(float) @ m[:3, :3].T + m[:3, 3]
 
     def whole(p: F64) -> F64:
@@ -196,8 +206,8 @@ def _deformed(same: Same, place: bytes, by: tuple[Deformation, ...]) -> Mesh:
 
     moved = whole(there)
     rows = np.flatnonzero((np.abs(moved - there) > LEAST).any(1))
-    if not len(rows):  # a letter that nothing reaches stays the one it was, for all that is kept by its identity
-        return same.of
+    if not len(rows):
+        return mesh
     inverse = np.linalg.inv(m[:3, :3])
     # columns of the Jacobian, in the object's axes
     jacobian = np.stack([whole(there[rows] + step) - whole(there[rows] - step) for step in STEP * np.eye(3)], 2) / (2 * STEP)

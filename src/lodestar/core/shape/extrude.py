@@ -24,7 +24,8 @@ class Mesh(NamedTuple):
     """vertices (n, 3) and normals (n, 3) float32, triangles (m, 3) int32, counter-clockwise from outside.
 
     closed: it has an inside, so that of its triangles only those that face the eye are ever seen. parts (m,) uint8: FACE, EDGE,
-    SIDE or BACK of each triangle; empty where it has one part.
+    SIDE or BACK of each triangle; empty where it has one part. steps: the same triangles at even times over an exposure, an odd number of which
+    this is the middle one; empty where its corners stay.
     """
 
     vertices: np.ndarray
@@ -32,6 +33,7 @@ class Mesh(NamedTuple):
     triangles: np.ndarray
     closed: bool = False
     parts: np.ndarray = NO_PART
+    steps: "tuple[Mesh, ...]" = ()
 
 
 class Edge(NamedTuple):
