@@ -25,7 +25,7 @@ from lodestar.core.edits.arrange import (
     mixed_depths,
     packed,
     pasted,
-    pivot_at,
+    pivots_of,
     place_of,
     post_card,
     removed,
@@ -128,10 +128,10 @@ class PoseTest(unittest.TestCase):
     def test_a_pivot_is_chosen_without_the_object_moving(self):
         shot = some_shot()
         for name in PIVOTS:
-            after = repivoted(shot, "t", pivot_at(find(shot, "t"), name, 0))
+            after = repivoted(shot, "t", pivots_of(find(shot, "t"), 0)[name])
             for frame in (0.0, 44.0):
                 np.testing.assert_allclose(pose_of(after, find(after, "t"), frame), pose_of(shot, find(shot, "t"), frame), atol=1e-9, err_msg=name)
-        middle = repivoted(shot, "b", pivot_at(find(shot, "b"), "middle", 0))
+        middle = repivoted(shot, "b", pivots_of(find(shot, "b"), 0)["middle"])
         np.testing.assert_allclose(find(middle, "b").position.at(0), (4, 0, 1.5), atol=1e-9)
         np.testing.assert_allclose(pose_of(middle, find(middle, "b"), 9), pose_of(shot, find(shot, "b"), 9), atol=1e-12)
 

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QCheckBox
 
-from lodestar.core.picture.frame import QUALITIES
+from lodestar.core.picture.frame import DELIVERED
 
 from ..fields import Choice, button, quiet
 from .mattes import MatteChoice, Names
@@ -23,7 +23,7 @@ class OutputPanel(Panel):
         for box, name, items, tip in (
             (self.kind, "output-kind", KINDS, "A movie plays anywhere; pictures keep every detail"),
             (self.layer, "output-layer", LAYERS, "The finished picture, or one part of it for another program"),
-            (self.quality, "output-quality", {q: q for q in QUALITIES}, "Final: antialiased, soft shadows, motion blur; draft: one pass"),
+            (self.quality, "output-quality", {q: q for q in DELIVERED}, "Final: antialiased, soft shadows, motion blur; draft: one pass"),
         ):
             box.setObjectName(name)
             box.setAccessibleName(name.replace("-", " "))

@@ -20,7 +20,7 @@ from lodestar.core.edits.arrange import (
     mixed_depths,
     packed,
     pasted,
-    pivot_at,
+    pivots_of,
     post_card,
     reparented,
     repivoted,
@@ -396,7 +396,7 @@ class PlacePanel(LetterPanel):
     def _pivot(self, name: str) -> None:
         item, frame = self.session.object(), self.session.frame
         if item is not None:
-            self.session.edit("Choose pivot", lambda s: repivoted(s, item.id, pivot_at(find(s, item.id), name, frame)))
+            self.session.edit("Choose pivot", lambda s: repivoted(s, item.id, pivots_of(find(s, item.id), frame)[name]))
 
     def _reparent(self, parent: str) -> None:
         ids = [i for i in self.session.chosen_objects() if i != parent]
@@ -491,9 +491,11 @@ class PlacePanel(LetterPanel):
             part.setVisible(item is not None and item.BODY)
         self.mirror.show(item)
         self.new.setEnabled(shot.plate is not None)
-        self.new.setProperty("role", "main" if item is None else "")
-        self.new.style().unpolish(self.new)
-        self.new.style().polish(self.new)
+        role = "main" if item is None else ""
+        if self.new.property("role") != role:
+            self.new.setProperty("role", role)
+            self.new.style().unpolish(self.new)
+            self.new.style().polish(self.new)
         many = len(self.session.chosen_objects())
         self.title.setText(f"{many} objects" if many > 1 else item.name if item is not None else "Place")
         count = len(self.session.tracks)
@@ -542,7 +544,8 @@ class PlacePanel(LetterPanel):
             box.setChecked(getattr(item, name))
             box.setEnabled(item.BODY)
         shot, frame = self.session.shot, self.session.frame
-        names = {tuple(round(v, 5) for v in pivot_at(item, name, frame)): i for i, name in reversed(list(enumerate(PIVOTS)))}
+        pivots = pivots_of(item, frame)
+        names = {tuple(round(v, 5) for v in pivots[name]): i for i, name in reversed(list(enumerate(PIVOTS)))}
         self.pivot.setCurrentIndex(names.get(tuple(round(v, 5) for v in item.pivot), -1))
         self._list_parents(item)
         self.row.setEnabled(len(self.session.chosen_objects()) > 1)

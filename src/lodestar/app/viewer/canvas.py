@@ -132,10 +132,12 @@ class PictureCanvas(QWidget):
 
     # the picture --------------------------------------------------------------------------------------------------------------
 
-    def request(self, quality: str = "draft", layer: str = "picture") -> Request | None:
+    def request(self, quality: str = "", layer: str = "picture") -> Request | None:
+        """What is to be shown now; without a quality, one that keeps up with the hand while something is dragged, and a draft else."""
         shot = self.session.shot
         if shot.plate is None:
             return None
+        quality = quality or ("sketch" if self.session.dragging else "draft")
         sharp = self.scale * self.devicePixelRatioF()
         # fitted: just the pixels that are shown, since drawing at nearly the same size makes bands; else in steps, so that a
         # little zooming does not make the picture anew
@@ -182,7 +184,7 @@ class PictureCanvas(QWidget):
         else:
             same = self.shown is not None and self.shown.index == request.index and self.shown.shot is request.shot
             if not (
-                same and self.shown is not None and self.shown.quality == "final" and request.quality == "draft" and self.shown[3:] == request[3:]
+                same and self.shown is not None and self.shown.quality == "final" and request.quality != "final" and self.shown[3:] == request[3:]
             ):
                 self.image, self.shown = image, request
             bare = self.request("draft", "plate") if self.before_after else None

@@ -221,7 +221,7 @@ class SceneCanvas(QWidget):
             self._fitted = shot.solve
             self.fit()
             return
-        if self._ask("draft"):
+        if self._ask("sketch"):
             self._still.start()
         else:
             self._solids = None

@@ -170,15 +170,12 @@ def dropped(shot: Shot, id_: str, frame: float, how: How) -> Shot:
     return replaced(shot, with_pose(shot, item, frame, how, at=at + [0, 0, ground_under(shot, at, frame) - lowest]))
 
 
-def pivot_at(item: Object, name: str, frame: float) -> tuple[float, float, float]:
-    """Where a pivot of that name (PIVOTS) lies in the object's own axes."""
-    low, high = box_of(item, frame)
-    if name == "base line":
-        return 0.0, 0.0, 0.0
-    if name == "middle":
-        return tuple(float(v) for v in (low + high) / 2)  # type: ignore[return-value]
-    x, y, z = ("right" in name, "back" in name, "top" in name)
-    return float((low, high)[x][0]), float((low, high)[y][1]), float((low, high)[z][2])
+def pivots_of(item: Object, frame: float) -> dict[str, tuple[float, float, float]]:
+    """Where each of PIVOTS lies in the object's own axes."""
+    low, high = (tuple(float(v) for v in corner) for corner in box_of(item, frame))
+    found = {name: ((low, high)["right" in name][0], (low, high)["back" in name][1], (low, high)["top" in name][2]) for name in PIVOTS}
+    middle = (low[0] + high[0]) / 2, (low[1] + high[1]) / 2, (low[2] + high[2]) / 2
+    return found | {"base line": (0.0, 0.0, 0.0), "middle": middle}
 
 
 def repivoted(shot: Shot, id_: str, pivot: tuple[float, float, float]) -> Shot:

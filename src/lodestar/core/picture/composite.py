@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numba as nb
 import numpy as np
 
-from ..basics.colour import SRGB, TRANSFERS, to_code, to_light
+from ..basics.colour import TRANSFERS, to_code, to_light
 from ..basics.jit import inlined, parallel_kernel
 
 FULL = {np.dtype(np.uint8): 255.0, np.dtype(np.uint16): 65535.0}  # what stands for 1; in floats it is 1 itself
@@ -130,13 +130,17 @@ def codes_of(light: np.ndarray, transfer: str, dtype: np.dtype) -> np.ndarray:
     return out
 
 
-@parallel_kernel
 def over_nothing(colour: np.ndarray, shade: np.ndarray, shadow: float) -> np.ndarray:
     """(h, w, 4) uint8 red, green, blue, alpha, premultiplied, code values of sRGB: our layers where there is no plate.
 
     colour (h, w, 4): premultiplied linear light; shade (h, w, 3): factor on the light of the ground, seen as black that covers
     `shadow` of it at most.
     """
+    return _over_nothing(colour, shade, shadow, _table("srgb", True))
+
+
+@parallel_kernel
+def _over_nothing(colour, shade, shadow, table):
     out = np.zeros((colour.shape[0], colour.shape[1], 4), np.uint8)
     for y in nb.prange(colour.shape[0]):
         for x in range(colour.shape[1]):
@@ -147,6 +151,6 @@ def over_nothing(colour: np.ndarray, shade: np.ndarray, shadow: float) -> np.nda
             dark = max(dark, 0.0)
             cover = alpha + shadow * dark * (1.0 - alpha)
             for c in range(3):
-                out[y, x, c] = np.uint8(min(to_code(colour[y, x, c], SRGB), cover) * 255.0 + 0.5)
+                out[y, x, c] = min(_eight_bits(colour[y, x, c], table), int(cover * 255.0 + 0.5))
             out[y, x, 3] = np.uint8(min(cover, 1.0) * 255.0 + 0.5)
     return out

@@ -27,8 +27,14 @@ from .ours import Ours, light_pass, matte, matte_named, ours
 from .plate import Size, plate_codes
 from .workshop import Workshop, workshop
 
-# a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged
-QUALITIES = {"draft": Quality(0.25, 1, detail=0.66, spare=True), "final": Quality(0.06, 64), "fine": Quality(0.015, 512)}
+# a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged; a sketch, for what is under the hand, a quarter
+QUALITIES = {
+    "sketch": Quality(0.25, 1, detail=0.5, spare=True),
+    "draft": Quality(0.25, 1, detail=0.66, spare=True),
+    "final": Quality(0.06, 64),
+    "fine": Quality(0.015, 512),
+}
+DELIVERED = ("draft", "final", "fine")
 OF_LIGHT = ("with", "without", "reflection", "depth")  # what goes into the picture, told apart
 PASSES = (
     "picture",

@@ -2,19 +2,21 @@
 
 import functools
 import math
+from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import cv2
 import numpy as np
 
+from ..basics.identity import Same
 from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
 from ..light.surroundings import BOUNCE, AroundLight
 from ..projection.camera import Camera
 from . import denoise, lighting, pool, rays
 from . import near as near_lamps
 from .eye import Nets, eye_of
-from .geometry import SENT, SENT_SUM, check_solids, over_exposure, sent_light, sent_middles, stage
+from .geometry import SENT, SENT_SUM, Stage, check_solids, over_exposure, sent_light, sent_middles, stage
 from .items import Item
 from .region import footprint
 from .sampling import samples
@@ -25,6 +27,7 @@ from .vectors import bright
 
 GLASS_WIDE = 4096  # px of the plate at most that are kept for what is seen through glass
 MOST_ROOM = 24_000_000  # numbers: of a draft in a window of 1500 x 850 px
+KEPT_STAGES = 2  # one for the picture, one for the scene beside it
 TILES_AT_ONCE = 96  # that one thread takes: 2 to 20 ms, so that stopping is soon
 
 
@@ -67,6 +70,7 @@ class Engine:
 
     def __init__(self) -> None:
         self._nets, self._room = Nets(), Room()
+        self._stages: OrderedDict[tuple, Stage] = OrderedDict()
 
     def render(
         self,
@@ -94,6 +98,15 @@ class Engine:
             return layers and _enlarged(layers, scale, size, quality.spare, check)
         return self._render(items, lights, camera, size, quality, check, plate)
 
+    def _stage(self, items: Sequence[Item], span: float) -> Stage:
+        """The items as kernels see them; kept for the same items, as in a view that turns."""
+        key = (span, *(Same(item) for item in items))
+        found = self._stages.pop(key, None) or stage(items, span)
+        self._stages[key] = found
+        while len(self._stages) > KEPT_STAGES:
+            self._stages.popitem(last=False)
+        return found
+
     def _render(
         self,
         items: Sequence[Item],
@@ -110,7 +123,7 @@ class Engine:
         if area is None:
             return None
         left, top, right, bottom = area
-        here = stage(items, span)
+        here = self._stage(items, span)
         eye = eye_of(self._nets, camera, area, size, quality.shutter, quality.readout, here.origin, here.scale, quality.aperture, quality.focus)
         # what is drawn smaller is enlarged into arrays of its own, so that its film may be drawn over by the next one
         room: Callable[[tuple[int, ...], type], np.ndarray] = self._room.taken() if quality.detail != 1 else np.empty
