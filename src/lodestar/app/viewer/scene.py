@@ -321,25 +321,29 @@ class SceneCanvas(QWidget):
         points, solve = points_of(self.session.shot), self.session.shot.solve
         if solve is None or not len(points):
             return
-        xy, depth = camera.project(points)
         ratio = self.devicePixelRatioF()
         width, height = int(self.width() * ratio), int(self.height() * ratio)
         size = max(1, round(self.point_px * ratio))
-        at = np.round(xy * ratio).astype(int)
-        ok = (depth > 0.02 * self.distance) & (at >= 0).all(1) & (at[:, 0] < width - size) & (at[:, 1] < height - size) & self.near_points()
-        pixels = np.zeros((height, width), np.uint32)
-        order = np.flatnonzero(ok)[np.argsort(-depth[ok])]  # the nearest drawn last
-        x, y = at[order].T
+        # by columns and in single precision, which is a quarter of the work; a view has no distortion
+        across, down, depth = camera.R.astype(np.float32) @ points.T.astype(np.float32) + camera.t.astype(np.float32)[:, None]
+        away = np.maximum(depth, np.float32(0.02 * self.distance))
+        f, cx, cy = (np.float32(v * ratio) for v in (camera.lens.fx, camera.lens.cx, camera.lens.cy))
+        x, y = across / away * f + cx, down / away * f + cy
+        ok = (depth > 0.02 * self.distance) & (x >= 0) & (y >= 0) & (x < width - size - 1) & (y < height - size - 1) & self.near_points()
+        pixels = np.zeros(height * width, np.uint32)
+        order = np.flatnonzero(ok)
+        order = order[np.argsort(-depth[order])]  # the nearest drawn last
+        at = np.rint(y[order]).astype(np.int64) * width + np.rint(x[order]).astype(np.int64)
         tint = self._point_colours()[order]
         for dx in range(size):
             for dy in range(size):
-                pixels[y + dy, x + dx] = tint
+                pixels[at + (dy * width + dx)] = tint
         p.drawImage(QRectF(self.rect()), QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_ARGB32_Premultiplied))
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(QColor("#FFFFFF"))
         if self.session.tracks:
-            for q in xy[ok & np.isin(solve.point_ids, list(self.session.tracks))]:
-                p.drawEllipse(QPointF(*q), 4, 4)
+            for k in np.flatnonzero(ok & np.isin(solve.point_ids, list(self.session.tracks))):
+                p.drawEllipse(QPointF(x[k] / ratio, y[k] / ratio), 4, 4)
 
     def _point_colours(self) -> np.ndarray:
         """(m,) 32-bit colours: from the plate, or by error where these are asked for or no colours are known."""

@@ -5,7 +5,7 @@ from types import FunctionType
 from typing import Any
 
 import numba
-from numba.core import cgutils
+from numba.core import cgutils, types
 from numba.extending import intrinsic
 
 WIDE = 12_000  # rows from which a second thread gains more than waking it costs (measured; on a busy machine it costs 1 ms)
@@ -51,3 +51,16 @@ def _unmanaged(typing_context, array):  # type: ignore[no-untyped-def]
 
 
 unmanaged: Any = intrinsic(_unmanaged)
+
+
+def _taken(typing_context, next_):  # type: ignore[no-untyped-def]
+    """In a kernel: the number in next_ (1,) int64, to which 1 is added at the same moment, whichever threads ask."""
+
+    def make(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        place = context.make_array(signature.args[0])(context, builder, arguments[0]).data
+        return builder.atomic_rmw("add", place, context.get_constant(types.int64, 1), "monotonic")
+
+    return types.int64(next_), make
+
+
+taken: Any = intrinsic(_taken)

@@ -6,13 +6,14 @@ Adaptive Rendering with Non-Local Means Filtering, SIGGRAPH Asia 2012, for patch
 farther, those of H. Dammertz and others, Edge-Avoiding A-Trous Wavelet Transform, HPG 2010, across and down in turn.
 """
 
+import functools
 from collections.abc import Callable
 from typing import NamedTuple
 
 import cv2
 import numpy as np
 
-from ..basics.jit import inlined, kernel
+from ..basics.jit import inlined, kernel, taken
 from . import pool, vectors
 from .rays import TILE, Film
 
@@ -47,30 +48,35 @@ def smoothed(
     picture of one sample knows nothing of its noise: where light was hidden it is blurred within planes, and not as far. room(shape, kind): gives
     arrays of any content."""
     height, width = film.taken.shape
-    parts = [(k, min(k + ROWS, height)) for k in range(0, height, ROWS)]
+    parts = -(-height // ROWS)
     planes = lambda *deep: room((*deep, height, width), np.float32)
-    sheets = [Sheet(planes(4), planes(), planes(6), planes()) for _ in range(2)]
-    pool.spread(lambda part: spread_out(film, *part, *sheets), parts, spare, check)
+    sheets = place, ours = [Sheet(planes(4), planes(), planes(6), planes()) for _ in range(2)]
+    pool.spread(lambda next_: spread_out(film, place, ours, next_, parts), parts, spare, check)
     # that of one tile says little; that of a single px counts all the same, where it is more
     around = lambda sheet: np.maximum(sheet.noise, cv2.blur(sheet.noise, (3 * TILE, 3 * TILE)), out=sheet.noise)
-    pool.spread(around, sheets, spare, check)
+    pool.each(around, sheets, spare, check)
     guessed = bool(film.taken[0, 0] == 1)
-    values, quiet = [sheet.value for sheet in sheets], ONE
+    values, quiet = (place.value, ours.value), ONE
     for down, across, reach in PASSES[: 2 if guessed else 4]:
-        into = [planes(4) for _ in sheets]
-
-        def work(part: tuple[int, int], values=values, into=into, quiet=quiet, down=down, across=across, reach=reach) -> None:
-            for sheet, value, result in zip(sheets, values, into, strict=True):
-                blend(sheet, value, result, *part, down, across, reach, quiet, guessed)
-
-        pool.spread(work, parts, spare, check)
+        into = planes(4), planes(4)
+        one_pass = functools.partial(blend, place, ours, values, into, down, across, reach, quiet, guessed)
+        pool.spread(lambda next_, one_pass=one_pass: one_pass(next_, parts), 2 * parts, spare, check)  # type: ignore[misc]
         values, quiet = into, np.float32(quiet * QUIETER)
     return values[0][:3], values[1][:3]
 
 
 @kernel
-def spread_out(film, first, last, place, ours):
-    """Rows first to last of a film as sheets: shade and light on what receives it, and what is even in ours."""
+def spread_out(film, place, ours, next_, parts):
+    """A film as sheets: shade and light on what receives it, and what is even in ours; by parts of ROWS, whose numbers are taken from next_."""
+    while True:
+        part = taken(next_)
+        if part >= parts:
+            break
+        _spread_rows(film, part * ROWS, min((part + 1) * ROWS, film.lit.shape[0]), place, ours)
+
+
+@inlined
+def _spread_rows(film, first, last, place, ours):
     w = film.lit.shape[1]
     for y in range(first, last):
         for x in range(w):
@@ -96,10 +102,25 @@ def _guide(seen, guide, y, x):
 
 
 @kernel
-def blend(sheet, value, into, first, last, down, across, reach, quiet, guessed):
-    """Rows first to last of one pass: see PASSES; quiet: what share of the first squared noise is left."""
+def blend(place, ours, values, into, down, across, reach, quiet, guessed, next_, parts):
+    """One pass over both sheets, see PASSES, by parts of ROWS, whose numbers are taken from next_; quiet: what share of the first squared noise is
+    left."""
+    sums = np.empty((5, place.weight.shape[1]), np.float32)
+    while True:
+        part = taken(next_)
+        if part >= 2 * parts:
+            break
+        first = part % parts * ROWS
+        if part < parts:
+            _blend_rows(place, values[0], into[0], sums, first, down, across, reach, quiet, guessed)
+        else:
+            _blend_rows(ours, values[1], into[1], sums, first, down, across, reach, quiet, guessed)
+
+
+@kernel
+def _blend_rows(sheet, value, into, sums, first, down, across, reach, quiet, guessed):
     h, w = sheet.weight.shape
-    sums = np.empty((5, w), np.float32)
+    last = min(first + ROWS, h)
     for y in range(first, last):
         busy = False
         for x in range(w):

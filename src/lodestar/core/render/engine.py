@@ -28,7 +28,6 @@ from .vectors import bright
 GLASS_WIDE = 4096  # px of the plate at most that are kept for what is seen through glass
 MOST_ROOM = 24_000_000  # numbers: of a draft in a window of 1500 x 850 px
 KEPT_STAGES = 2  # one for the picture, one for the scene beside it
-TILES_AT_ONCE = 96  # that one thread takes: 2 to 20 ms, so that stopping is soon
 
 
 class Quality(NamedTuple):
@@ -132,12 +131,11 @@ class Engine:
         glass = any(look.clear > 0 for i in items if i.drawn for look in i.looks)
         wide = GLASS_WIDE if glass else MIRRORED_WIDE
         seen = seen_of(plate() if plate is not None and (glass or _mirrors(items)) else None, camera(0.0), size, here.origin, here.scale, wide)
-        table, lit, stop = samples(quality.most), _lights(lights, sent, here.origin, here.scale, seen), np.zeros(1, np.uint8)
+        table, lit = samples(quality.most), _lights(lights, sent, here.origin, here.scale, seen)
         seed = np.uint32(quality.seed * 0x9E3779B1 & 0xFFFFFFFF)
         count = -(-(right - left) // rays.TILE) * -(-(bottom - top) // rays.TILE)
-        numbers = [np.arange(k, min(k + TILES_AT_ONCE, count)) for k in range(0, count, TILES_AT_ONCE)]
-        shoot = lambda some: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, some, film, stop, seed)
-        pool.spread(shoot, numbers, quality.spare, check, lambda: stop.fill(1))
+        shoot = lambda next_: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, next_, count, film, seed)
+        pool.spread(shoot, count, quality.spare, check)
         shade, even = denoise.smoothed(film, quality.spare, check, room)
         rays.join(film, shade, even)
         depth = functools.partial(_depth, film.ours, camera(0.0), here.origin, here.scale)
@@ -160,7 +158,7 @@ def _enlarged(layers: Layers, scale: float, size: tuple[int, int], spare: bool, 
     def enlarge(name: str) -> None:
         found[name] = cv2.warpAffine(getattr(layers, name), turn, (right - left, bottom - top), flags=flags, borderMode=border)
 
-    pool.spread(enlarge, ("colour", "light_with", "light_without"), spare, check)
+    pool.each(enlarge, ("colour", "light_with", "light_without"), spare, check)
     nearest = cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP
     deep = lambda: cv2.warpAffine(layers.depth(), turn, (right - left, bottom - top), flags=nearest, borderMode=border)
     return Layers(**found, depth=deep, left=left, top=top)

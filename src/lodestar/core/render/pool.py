@@ -6,6 +6,8 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
 from typing import Any
 
+import numpy as np
+
 CHECK_S = 0.02  # how often whoever waits asks whether it should stop
 
 _lock = threading.Lock()
@@ -25,29 +27,19 @@ def threads() -> int:
     return _threads
 
 
-def spread(
-    work: Callable[[Any], None], parts: Sequence[Any], spare: bool, check: Callable[[], None], stop: Callable[[], None] = lambda: None
-) -> None:
-    """work(part) for each part, on all threads at once; with `spare`, one of three or more is left alone: one of two is missed more than
-    the window misses it (a drag shows a quarter fewer pictures, measured). check is called meanwhile and may raise; then `stop` is
-    called, which may make the rest end sooner, and what was raised goes on when all have ended."""
+def spread(work: Callable[[np.ndarray], Any], count: int, spare: bool, check: Callable[[], None]) -> None:
+    """work(next_) on all threads at once, for `count` parts: kernels take the number of one after another from next_ (1,) by `jit.taken`. Were the
+    parts handed out here, each would wait for the interpreter lock, which a busy window gives back late (a drag showed a quarter fewer pictures,
+    measured). With `spare`, one of three threads or more is left alone: one of two is missed more than the window misses it. check is
+    called meanwhile and may raise; then no more parts are taken, and what was raised goes on when those under way have ended."""
     global _pool
     with _lock:
         if _pool is None:
             _pool = ThreadPoolExecutor(_threads, thread_name_prefix="rays")
         pool = _pool
-    left, take, given_up = iter(parts), threading.Lock(), threading.Event()
-
-    def some() -> None:
-        while True:
-            with take:
-                part = next(left, None)
-            if part is None or given_up.is_set():
-                return
-            work(part)
-
     check()
-    running = [pool.submit(some) for _ in range(min(_threads - (spare and _threads > 2), len(parts)))]
+    next_ = np.zeros(1, np.int64)
+    running = [pool.submit(work, next_) for _ in range(min(_threads - (spare and _threads > 2), count))]
     try:
         while True:
             done, still = wait(running, CHECK_S)
@@ -57,7 +49,12 @@ def spread(
                 return
             check()
     except BaseException:
-        given_up.set()
-        stop()
+        next_[0] = count
         wait(running)
         raise
+
+
+def each(work: Callable[[Any], Any], parts: Sequence[Any], spare: bool, check: Callable[[], None]) -> None:
+    """work(part) for each part, on all threads at once; for what is no kernel of ours."""
+    left = iter(parts)
+    spread(lambda _: [work(part) for part in left], len(parts), spare, check)

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.jit import inlined, kernel, unmanaged
+from ..basics.jit import inlined, kernel, taken, unmanaged
 from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
 from .geometry import DRAWN, FADES, FLAT, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE, Things
@@ -252,12 +252,12 @@ def _uncounted(things, eye, lights, film, table):
 
 
 @kernel
-def tiles(things, eye, lights, table, target, most, left, top, numbers, film, stop, seed):
-    """Fill the tiles of these numbers, counted by rows over the part of the picture that begins at (left, top), px.
+def tiles(things, eye, lights, table, target, most, left, top, next_, count, film, seed):
+    """Fill tiles whose numbers are taken from next_ (1,), as long as there are any of `count`, by rows over the part of the picture that begins at
+    (left, top), px.
 
     table: of `sampling.samples`. Each tile takes samples, twice as many from round to round, until the rms error of its colour
-    and of its shade is under `target` or `most` are taken. stop (1,): other than 0, nothing more is done. seed: another one
-    takes other places in the px and other moments.
+    and of its shade is under `target` or `most` are taken. seed: another one takes other places in the px and other moments.
     """
     buffer, halves = np.empty(48, np.float32), np.zeros((TILE * TILE, 12))
     ray, half = unmanaged(buffer[_aligned(buffer) :]), unmanaged(halves)
@@ -265,8 +265,9 @@ def tiles(things, eye, lights, table, target, most, left, top, numbers, film, st
     things, eye, lights, film, table = _uncounted(things, eye, lights, film, table)
     height, width = film.colour.shape[:2]
     across = (left + width - 1) // TILE - left // TILE + 1
-    for number in numbers:
-        if stop[0]:
+    while True:
+        number = taken(next_)
+        if number >= count:
             break
         y0, x0 = (number // across) * TILE, (number % across) * TILE
         y1, x1 = min(y0 + TILE, height), min(x0 + TILE, width)
