@@ -8,11 +8,16 @@ import numpy as np
 from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.evaluate.kinds import kind_of
 from lodestar.core.evaluate.objects import items_of
+from lodestar.core.light.lamps import SunLight
+from lodestar.core.light.sun import direction
+from lodestar.core.render.items import Item
 from lodestar.core.shape.deform import Bent, Pulled, Smeared, Twisted, Waved, deformed, finer
 from lodestar.core.shape.extrude import Contours, bevelled, solid
 from lodestar.core.shape.solids import box_mesh
 from lodestar.core.shot import files
-from lodestar.core.shot.objects import Bend, Smear, Title, Twist, Wave
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Bend, Mover, Smear, Title, Twist, Wave
+from tests.core.test_rays import GROUND, SKY, looking, placed, whole
 from tests.helpers import DEMO
 
 WIDE = np.diag([4.0, 0.6, 1.0, 1.0])  # of a box round the z axis, from z = 0
@@ -108,6 +113,38 @@ class DeformTest(unittest.TestCase):
         places = [np.concatenate([item.mesh.vertices for item in items_of(changed, again, frame)]) for frame in (0, 10, 40)]
         self.assertGreater(float(np.abs(places[0] - places[1]).max()), 0.05)
         np.testing.assert_allclose(places[0], places[2], atol=1e-4)  # one whole wave later
+
+    def test_what_is_keyed_has_its_form_at_each_time_of_the_exposure(self):
+        runs = Keyed((0.0,), (Key(0.0, (0.0,), "linear"), Key(10.0, (1.0,), "linear")))
+        title = Title(id="t", text="OWL", deforms=(Wave(id="w", swing=constant(0.0, 0.0, 0.3), phase=runs),))
+        shot = Shot(objects=(title,))
+        for share in (-0.25, 0.0, 0.25):
+            then = [part.mesh.vertices for part in kind_of(title).parts(title, 5 + share)]
+            for item, vertices in zip(items_of(shot, title, 5), then, strict=True):
+                np.testing.assert_allclose(item.later(share).vertices, vertices, atol=1e-6)
+        self.assertFalse(np.allclose(items_of(shot, title, 5)[0].mesh.vertices, then[0], atol=0.01))
+        still = msgspec.structs.replace(title, deforms=(Wave(id="w"),))
+        self.assertEqual({item.later for item in items_of(shot, still, 5)}, {None})
+        # a letter that a mover takes along a wave that stands changes its form on its way
+        shift = Keyed((0.0, 0.0, 0.0), (Key(0.0, (0.0, 0.0, 0.0), "linear"), Key(10.0, (2.0, 0.0, 0.0), "linear")))
+        driven = msgspec.structs.replace(still, movers=(Mover(id="m", shift=shift, reach=constant(1.0)),))
+        item, then = items_of(shot, driven, 5)[0], kind_of(driven).parts(driven, 5.25)[0]
+        np.testing.assert_allclose(item.later(0.25).vertices, then.mesh.vertices, atol=1e-6)
+
+    def test_corners_that_move_are_seen_as_a_solid_that_moves(self):
+        """The same picture of a box by its corners and by its place: colour, shadow and blur."""
+        mesh, by = box_mesh(), 1.2
+        shifted = lambda share: mesh._replace(vertices=mesh.vertices + np.float32([by * share, 0, 0]))
+        lights = [SunLight(direction(200.0, 40.0), np.ones(3), 0.5), SKY]
+        camera = looking((0.5, -5.0, 3.0), (0.0, 0.0, 0.3), 90.0, (96, 64))
+        by_place = Item(mesh, lambda share: placed(by * share)(0), (0.8, 0.5, 0.3), 0.5, 0.0)
+        by_corners = Item(mesh, placed(), (0.8, 0.5, 0.3), 0.5, 0.0, later=shifted)
+        pictures = [whole([one, GROUND], lights, camera, (96, 64), 256, shutter=0.9) for one in (by_place, by_corners)]
+        for a, b in zip(*pictures):
+            self.assertLess(float(np.abs(a - b).mean()), 1e-3)
+            self.assertLess(float(np.abs(a - b).max()), 0.08)
+        still = whole([by_corners, GROUND], lights, camera, (96, 64), 64)[0]
+        self.assertGreater(float(np.abs(still - pictures[0][0]).mean()), 0.02)
 
 
 if __name__ == "__main__":
