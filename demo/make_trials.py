@@ -20,11 +20,17 @@ from scipy.interpolate import CubicSpline
 from scipy.spatial.transform import Rotation
 
 import make_demo
+import passing
 import raycast
 import scenery
+from lodestar.core.projection.camera import Camera
+from lodestar.core.projection.pinhole import Lens
 from make_demo import FPS, HEIGHT, WIDTH, Film, look, shake
 
 DRONE_BASE_M = -2.8207667  # the height of the drone's land where it begins, whatever the land
+MATTES = ("dark", "cyclist", "van", "leaves")
+MOMENTS, LENS_PX = 16, 0.45  # of a true matte; softness of the lens
+BARE = np.full((scenery.TERRAIN_CELLS, scenery.TERRAIN_CELLS), -1e3, np.float32)  # land that nothing passes behind
 TRUTH_TIMES = np.linspace(-0.8, 0.8, 17)
 
 
@@ -163,6 +169,11 @@ TRIALS = {
     "wide": Trial(108, stairs_path, terrace_ground, terrace, passers, focal=640.0, k1=-0.13, k2=0.025, shutter=0.5, noise=0.014),
     "zooming": Trial(110, walk_path, terrace_ground, terrace, focal=760.0, zoom=1.9),
     "leaning": Trial(109, leaning_path, terrace_ground, terrace, focal=1250.0, k1=-0.02, k2=0.0),
+    # with what passes, for mattes
+    "dark": Trial(121, walk_path, terrace_ground, lambda land, seed: passing.dark_wall(), passing.in_the_dark, end=0.6),
+    "cyclist": Trial(122, walk_path, terrace_ground, terrace, passing.cyclist, end=0.6),
+    "van": Trial(123, walk_path, terrace_ground, terrace, passing.van, end=0.6),
+    "leaves": Trial(124, walk_path, terrace_ground, terrace, passing.leaves, end=0.6),
     "pan": Trial(106, pan_path, terrace_ground, terrace, focal=1080.0),
 }
 
@@ -290,6 +301,45 @@ def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int 
     if film is not None:
         film.close()
         write_truth(folder, name, trial, at, solids, land, frames)
+        if name in MATTES:
+            np.save(folder / f"{name}.mattes.npy", true_mattes(trial, at, solids, land, frames))
+
+
+def true_mattes(trial: Trial, at, solids: Solids, land, frames: int) -> np.ndarray:
+    """(frames, HEIGHT, WIDTH) uint8: what passes covers of each px, over the open shutter and places in the px."""
+    covers = []
+    for i in range(frames):
+        total = np.zeros((HEIGHT, WIDTH), np.float32)
+        times = i + trial.shutter * ((np.arange(MOMENTS) + 0.5) / MOMENTS - 0.5)
+        R, C = at(times)
+        for k, time in enumerate(times):
+            table, lens = (
+                solids(time),
+                Lens(trial.focal_at(i / (frames - 1)), trial.focal_at(i / (frames - 1)), (WIDTH - 1) / 2, (HEIGHT - 1) / 2, trial.k1, trial.k2),
+            )
+            camera, passing_ = Camera(R[k], -R[k] @ C[k], lens), table[solids.fixed :]
+            corners = (
+                (
+                    passing_[:, 9:12, None]
+                    + np.sqrt(passing_[:, 12])[:, None, None] * np.stack(np.meshgrid([-1, 1], [-1, 1], [-1, 1])).reshape(1, 3, 8)
+                )
+                .transpose(0, 2, 1)
+                .reshape(-1, 3)
+            )
+            xy, depth = camera.project(corners)
+            xy = xy[depth > 0.1]
+            low = np.clip(np.floor(xy.min(0)).astype(int) - 2, 0, [WIDTH, HEIGHT])
+            high = np.clip(np.ceil(xy.max(0)).astype(int) + 2, 0, [WIDTH, HEIGHT])
+            y, x = np.mgrid[low[1] : high[1], low[0] : high[0]]
+            if not x.size:
+                continue
+            shift = np.array([(k * 3 % MOMENTS + 0.5) / MOMENTS, (k + 0.5) / MOMENTS]) - 0.5
+            rays = camera.rays(np.stack([x, y], -1).reshape(-1, 2) + shift)
+            near = raycast.meet(passing_, len(passing_), BARE, C[k], rays, -1e6)
+            far = raycast.meet(table[: solids.fixed], solids.fixed, land, C[k], rays, trial.level)
+            total[low[1] : high[1], low[0] : high[0]] += (near < far).reshape(x.shape) / MOMENTS
+        covers.append(np.rint(255 * cv2.GaussianBlur(total, (0, 0), LENS_PX)).astype(np.uint8))
+    return np.array(covers)
 
 
 def write_truth(folder, name, trial, at, solids, land, frames):

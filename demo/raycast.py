@@ -3,7 +3,27 @@
 import numba as nb
 import numpy as np
 
-from scenery import BOX, CAPSULE, CLOTH, CYLINDER, DOME, FLAGS, GRASS, METAL, SKIN, STONE, TERRAIN_SIZE_M, TROUSERS, WATER, WOOD
+from scenery import (
+    BOX,
+    CAPSULE,
+    CLOTH,
+    CYLINDER,
+    DARK,
+    DOME,
+    FLAGS,
+    GRASS,
+    LEAF,
+    METAL,
+    PAINT,
+    RUBBER,
+    SKIN,
+    SLATE,
+    STONE,
+    TERRAIN_SIZE_M,
+    TROUSERS,
+    WATER,
+    WOOD,
+)
 
 JIT = dict(cache=True, nogil=True, fastmath=True)
 FAR = 1e9
@@ -255,6 +275,22 @@ def albedo(material, x, y, z, n, size):
         return k * 0.7, k * 0.85, k * 1.3
     if material == SKIN:
         return 0.46, 0.30, 0.22
+    if material == DARK:
+        k = 0.045 + 0.015 * d + 0.012 * fine
+        return k, k, k * 1.1
+    if material == SLATE:
+        joint, own = joints(x, z, 0.6, 0.3, 0.012 + size * 0.5)
+        k = (0.055 + 0.02 * (own - 0.5) + 0.03 * d + 0.02 * fine) * (1 - 0.4 * joint)
+        return k, k * 1.02, k * 1.08
+    if material == LEAF:
+        k = 0.15 + 0.06 * d + 0.06 * fine
+        return k * 0.75, k * 1.25, k * 0.35
+    if material == PAINT:
+        k = 0.30 + 0.04 * d
+        return k * 0.5, k * 0.85, k * 1.2
+    if material == RUBBER:
+        k = 0.03 + 0.01 * fine
+        return k, k, k
     wild = detail(x, y, z * 0.3, 0.5, size * 0.7, 8)
     k = 0.20 + 0.24 * wild + 0.16 * fine
     dry = min(max(0.5 + 0.9 * d + 0.4 * wild, 0.0), 1.0)

@@ -1,6 +1,7 @@
-"""How well a painted subject is followed: the demo's visitor against its true shape, from strokes on one frame and after corrections.
+"""How well a painted subject is followed: the demo's visitor against its true shape, from strokes on one frame and after corrections; or what
+passes in trial shots.
 
-python tools/trial_mattes.py
+python tools/trial_mattes.py [FOLDER [NAME ...]]      FOLDER holds what demo/make_trials.py wrote with --frames 60
 Strokes are those of a hand in a hurry; corrections paint over the middle of what is wrong, on the frames that are named. Prints overlap
 (the sums of the smaller and of the larger alpha, as a ratio), frames that are far off and whether they were announced, seconds a frame beside the
 plain lower bound of decoding and dense flow, and bytes a frame in the file.
@@ -22,16 +23,20 @@ import raycast
 import scenery
 from lodestar.core.basics.job import Job
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, laid_out
+from lodestar.core.media.plates import probe
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot
+from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.work import matting
+from lodestar.core.work.solving import solve_shot
+from lodestar.core.work.tracking import track_shot
 from make_demo import HEIGHT, WIDTH
 
 KEY, FIRST, SECOND = 46, 22, 75
 INSIDE = (352, 240, 350, 260, 352, 290, 350, 330, 350, 380), (340, 400, 332, 470, 330, 545), (372, 400, 378, 450, 380, 545)
 OUTSIDE = (300, 230, 290, 330, 285, 450, 290, 575), (420, 230, 430, 330, 420, 450, 425, 575, 300, 590), (357, 480, 357, 540)
+PARTS, AWAY = 25, 14  # of a subject that are painted; px outside of it, where it is gone round
 SUB, LENS_PX = 3, 0.45  # by how many moments places in a px are apart; softness of the demo's lens
 
 
@@ -96,7 +101,8 @@ def followed(shot: Shot, source: Brushed, truth: dict[int, np.ndarray], label: s
     values = np.array([fits[f] for f in sorted(fits)])
     far = [f for f, fit in fits.items() if fit < UNSURE]
     announced = sum(found[f].sure < UNSURE for f in far)
-    print(f"{label}: overlap {values.mean():.3f}, over 60 frames {values[16:76].mean():.3f}, least {values.min():.3f}; ", end="")
+    middle = values[(len(values) - 60) // 2 :][:60]
+    print(f"{label}: overlap {values.mean():.3f}, over 60 frames {middle.mean():.3f}, least {values.min():.3f}; ", end="")
     print(f"{len(far)} frames under {UNSURE}, {announced} of them announced; {seconds:.2f} s a frame")
     return found
 
@@ -113,7 +119,49 @@ def lower_bound(shot: Shot) -> float:
     return (time.perf_counter() - began) / 29
 
 
+def solved(clip: Path) -> Shot:
+    """A clip tracked, solved and levelled as a user's."""
+    return solve_shot(track_shot(with_plate(Shot(), probe(clip)), Job()), Job())
+
+
+def painted(true: np.ndarray, frame: int) -> tuple[Stroke, ...]:
+    """Strokes of a hand that takes the larger parts by their middles, and goes once round all of it."""
+    sure = (true > 0.95).astype(np.uint8)
+    count, label, stats, _ = cv2.connectedComponentsWithStats(sure)
+    deep, strokes = cv2.distanceTransform(sure, cv2.DIST_L2, 3), []
+    for part in 1 + np.argsort(-stats[1:, 4])[:PARTS]:
+        x, y, wide, high, _ = stats[part]
+        own = np.where(label[y : y + high, x : x + wide] == part, deep[y : y + high, x : x + wide], 0)
+        lines = own if high >= wide else own.T
+        rows = np.unique(np.linspace(0, len(lines) - 1, 9).round().astype(int))[1:-1]
+        at = [(lines[row].argmax(), row) for row in rows if lines[row].max() > 1.5]
+        points = np.array([p if high >= wide else p[::-1] for p in at], float).reshape(-1, 2) + (x, y)
+        if len(points) > 1:
+            strokes.append(Stroke(frame, tuple(points.ravel()), 3.0))
+    ring = cv2.dilate((true > 0.02).astype(np.uint8), np.ones((2 * AWAY + 1, 2 * AWAY + 1), np.uint8))
+    for line in cv2.findContours(ring, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)[0]:
+        points = line[:: max(len(line) // 40, 1), 0].astype(float)
+        strokes.append(Stroke(frame, tuple(np.concatenate([points, points[:1]]).ravel()), 5.0, False))
+    return tuple(strokes)
+
+
+def trial(folder: Path, name: str) -> None:
+    truth = {f: alpha / np.float32(255) for f, alpha in enumerate(np.load(folder / f"{name}.mattes.npy"))}
+    shot = solved(folder / f"{name}.mp4")
+    key, first, second = (int(share * (len(truth) - 1)) for share in (0.5, 0.2, 0.8))
+    source = Brushed(id=name, name=name, strokes=painted(truth[key], key))
+    found = followed(shot, source, truth, f"{name}: strokes on frame {key}")
+    for frame in (first, second):
+        source = corrected(source, frame, laid_out(found[frame], shot.plate.width, shot.plate.height), truth[frame])
+    followed(shot, source, truth, f"{name}: two corrections")
+
+
 def main() -> None:
+    if len(sys.argv) > 1:
+        folder = Path(sys.argv[1])
+        for name in sys.argv[2:] or sorted(p.name.removesuffix(".mattes.npy") for p in folder.glob("*.mattes.npy")):
+            trial(folder, name)
+        return
     shot = files.read(ROOT / "demo" / "open-night.lode")
     true = Truth()
     truth = {f: true.at(f) for f in shot.frames}

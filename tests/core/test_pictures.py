@@ -4,6 +4,7 @@ import struct
 import unittest
 import zlib
 from fractions import Fraction
+from pathlib import Path
 from unittest import mock
 
 import cv2
@@ -12,12 +13,16 @@ import numpy as np
 
 from lodestar.core.basics.errors import PlateError
 from lodestar.core.basics.keyed import constant
-from lodestar.core.evaluate.objects import problem_of
+from lodestar.core.edits.stone import with_picture
+from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.evaluate.objects import items_of, problem_of
 from lodestar.core.media.pictures import picture_frame, picture_size
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot import files
+from lodestar.core.shot.files import media_of
 from lodestar.core.shot.objects import Card
-from tests.helpers import DEMO, FolderCase, number_of, numbered, write_clip
+from tests.factory import make_shot
+from tests.helpers import FolderCase, number_of, numbered, write_clip
 
 
 class PicturesTest(FolderCase):
@@ -55,8 +60,8 @@ class PicturesTest(FolderCase):
 
     def test_a_card_whose_movie_goes_missing_is_told_and_the_picture_goes_on(self):
         movie = write_clip(self.folder / "m.mp4", numbered(5))
-        card = Card(id="c", pattern="picture", picture=str(movie), position=constant(0.4, -0.6, 0.0), width=constant(1.6), height=constant(1.0))
-        shot = msgspec.structs.replace(files.read(DEMO), objects=(card,), mattes=())
+        card = Card(id="c", pattern="picture", picture=str(movie), position=constant(-1.0, 3.0, 0.0), width=constant(1.6), height=constant(1.0))
+        shot = msgspec.structs.replace(make_shot(clip=self.folder / "clip.mp4"), objects=(card,))
         shown = frame(shot, 3, "draft").pixels
         self.assertEqual(problem_of(card, 3), "")
         movie.unlink()
@@ -65,7 +70,33 @@ class PicturesTest(FolderCase):
         bare = msgspec.structs.replace(card, pattern="plain", picture="")
         plain = frame(msgspec.structs.replace(shot, objects=(bare,)), 3, "draft").pixels
         np.testing.assert_array_equal(frame(shot, 3, "draft").pixels, plain)
-        self.assertGreater((shown != plain).mean(), 0.02)
+        self.assertGreater((shown != plain).mean(), 0.003)
+
+    def test_a_movie_is_laid_over_letters_and_plays_from_their_first_frame(self):
+        shades = [np.full((48, 64, 3), level, np.uint8) for level in (40, 120, 230)]
+        movie = write_clip(self.folder / "m.mp4", shades, gop=1)
+        shot = make_shot(clip=self.folder / "clip.mp4")
+        made = with_picture(shot, "t0", str(movie))
+        title = made.objects[0]
+        self.assertEqual((title.texture, title.texture_movie), ("picture", str(movie)))
+        late = msgspec.structs.replace(title, span=(4, 30))
+        laid = lambda item, index: int(items_of(made, item, index)[0].texture.picture[..., :3].mean())
+        for item, index, level in ((title, 0, 40), (title, 2, 230), (title, 4, 120), (late, 4, 40), (late, 6, 230)):
+            self.assertLess(abs(laid(item, index) - level), 4, (index, level))
+        # it is found beside a shot that is moved with it, and is no place to write to
+        (self.folder / "a").mkdir()
+        files.write(made, self.folder / "a" / "s.lode")
+        self.assertEqual(files.read(self.folder / "a" / "s.lode").objects[0].texture_movie, str(movie))
+        self.assertIn(str(movie), media_of(made))
+        self.assertEqual(problem_of(title, 3), "")
+        movie.unlink()
+        self.assertIn("m.mp4", problem_of(title, 3))
+        self.assertLess(abs(laid(title, 2) - 40), 6, "its first picture, which the shot keeps")
+        self.assertEqual(with_picture(made, "t0", str(self._still())).objects[0].texture_movie, "")
+
+    def _still(self) -> Path:
+        cv2.imwrite(str(self.folder / "still.png"), np.full((20, 20, 3), 99, np.uint8))
+        return self.folder / "still.png"
 
     def test_alpha_cuts_the_card_and_its_shadow(self):
         rgba = np.zeros((64, 64, 4), np.uint8)
@@ -75,17 +106,15 @@ class PicturesTest(FolderCase):
             id="c",
             pattern="picture",
             picture=str(self.folder / "half.png"),
-            position=constant(0.4, -0.6, 0.0),
+            position=constant(-1.0, 3.0, 0.0),
             width=constant(1.6),
             height=constant(1.6),
         )
-        base = msgspec.structs.replace(files.read(DEMO), objects=(), mattes=())
+        base = msgspec.structs.replace(make_shot(clip=self.folder / "clip.mp4"), objects=())
         plate, with_card = (frame(s, 3, "draft").pixels.astype(int) for s in (base, msgspec.structs.replace(base, objects=(card,))))
         pink = (with_card[..., 0] - with_card[..., 1] > 60) & (with_card[..., 2] - with_card[..., 1] > 40)
         rows = np.flatnonzero(pink.any(1))
-        from lodestar.core.evaluate.cameras import camera_at
-
-        top, half, foot = (camera_at(base, 3).project(np.array([0.4, -0.6, z]))[0][1] for z in (1.6, 0.8, 0.0))
+        top, half, foot = (camera_at(base, 3).project(np.array([-1.0, 3.0, z]))[0][1] for z in (1.6, 0.8, 0.0))
         np.testing.assert_allclose([rows[0], rows[-1]], [top, half], atol=6)
         changed = (np.abs(with_card - plate).max(2) > 12) & ~pink
         self.assertGreater(changed[int(foot) - 40 :].sum(), 200, "the seen half throws a shadow on the ground")

@@ -20,7 +20,9 @@ class PatternSection:
         self.texture.activated.connect(lambda i: self._choose(TEXTURES[i]))
         section.add("Pattern", self.texture)
         place = button("Of the place", "texture-place", "Then click a wall or the ground: it is made of that", lambda: session.use_tool("stone"))
-        section.add_buttons(button("A picture…", "texture-picture", "Lay a picture over it; it is kept in the shot", self._ask), place)
+        section.add_buttons(
+            button("A picture…", "texture-picture", "Lay a picture or movie over it; pictures are kept in the shot", self._ask), place
+        )
         self.second = Swatch("second-colour", "The other colour of the pattern")
         self.second.picked.connect(lambda rgb: session.edit_item("Choose colour of the pattern", session.selected, second=rgb))
         section.add("Colour", self.second)

@@ -1,5 +1,6 @@
 """Surfaces from pictures: of the place itself, as a patch of the plate shows it, or of a file."""
 
+from pathlib import Path
 from typing import NamedTuple
 
 import msgspec
@@ -12,6 +13,7 @@ from ..evaluate.cameras import camera_at
 from ..evaluate.lights import light_on, lights_at
 from ..evaluate.pointing import Points, surface_under
 from ..media.pictures import picture_frame
+from ..media.plates import MOVIE_SUFFIXES
 from ..media.tiles import endless, evenly_lit, packed, smaller, straightened
 from ..shot.document import Shot
 from ..shot.motion import with_things
@@ -66,6 +68,7 @@ def with_surface_of_place(shot: Shot, id_: str, light: np.ndarray, frame: int, q
     fields = {
         "texture": "picture",
         "texture_picture": packed(tile),
+        "texture_movie": "",
         "texture_size": constant(round(quad.side, 4)),
         "texture_amount": constant(1.0),
         "relief": constant(RELIEF),
@@ -78,8 +81,10 @@ def with_surface_of_place(shot: Shot, id_: str, light: np.ndarray, frame: int, q
 
 
 def with_picture(shot: Shot, id_: str, path: str) -> Shot:
-    """The thing with a picture of a file laid over it. Raises PlateError where it cannot be read, UserError for a thing without surface."""
+    """The thing with a picture of a file laid over it, or a movie, of which the first picture is kept in the shot. Raises PlateError where it cannot be
+    read, UserError for a thing without surface."""
     item = solid_of(shot, id_)
     codes = smaller(np.ascontiguousarray(picture_frame(path, 0)[..., :3]))
     data = packed(decode(codes / np.float32(255), "srgb"))
-    return with_things(shot, {id_: msgspec.structs.replace(item, texture="picture", texture_picture=data)})
+    movie = path if Path(path).suffix.lower() in MOVIE_SUFFIXES else ""
+    return with_things(shot, {id_: msgspec.structs.replace(item, texture="picture", texture_picture=data, texture_movie=movie)})

@@ -135,7 +135,7 @@ def with_made_of(shot: Shot, id_: str, made_of: dict[str, Any], frame: float) ->
     height = float(high[2] - low[2])
     fields = without_keyed(item, _fields(made_of, height))
     if made_of.get("texture_picture"):
-        fields["texture_picture"] = made_of["texture_picture"]
+        fields |= {"texture_picture": made_of["texture_picture"], "texture_movie": ""}
     if isinstance(item, Extruded):
         parts = made_of.get("parts", {})
         fields["surfaces"] = tuple(Surface(id=new_id(), part=part, **_fields(own, height)) for part, own in parts.items())

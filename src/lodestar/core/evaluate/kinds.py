@@ -17,7 +17,7 @@ from ..shape.deform import Deformation, deformed, deformed_then
 from ..shape.drawings import drawing_outlines, logo_mesh
 from ..shape.extrude import Mesh
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
-from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Title, Tube
+from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Solid, Title, Tube
 from .counting import counted
 from .deforming import LEAST, changes, deformations
 from .lettering import Part, deepened, layers_at, letters_move, shifted, title_box, title_parts, title_places, title_problem
@@ -205,6 +205,11 @@ class Standing(Kind):
         return found
 
 
+def movie_frame(item: Solid, path: str, frame: float) -> np.ndarray:
+    """(h, w, 4) uint8 of the picture, sequence or movie at a path, which plays from the first frame of an object. Raises PlateError."""
+    return picture_frame(path, int(frame) - (item.span[0] if item.span else 0))
+
+
 class Cards(Standing):
     DEEP = 0.0
     SPANS = {0: (("left", "right"), "width", 0), 2: (("foot", "top"), "height", 0)}
@@ -224,7 +229,7 @@ class Cards(Standing):
         if item.pattern != "picture" or not item.picture:
             return None
         try:
-            return OnIt(picture_frame(item.picture, int(frame) - (item.span[0] if item.span else 0)), True)
+            return OnIt(movie_frame(item, item.picture, frame), True)
         except UserError:  # told by `problem`
             return None
 

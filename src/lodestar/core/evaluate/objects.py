@@ -1,5 +1,6 @@
 """The objects of a shot at a time: where each stands, its solid, its box, and what the renderer is given of it."""
 
+import contextlib
 import functools
 from collections.abc import Callable
 
@@ -7,6 +8,7 @@ import msgspec
 import numpy as np
 
 from ..basics.colour import decode
+from ..basics.errors import UserError
 from ..media.tiles import unpacked
 from ..render.items import Finish, Item, Texture
 from ..render.textures import ALONG, NAMES, RIPPLES, UPWARD
@@ -16,7 +18,7 @@ from ..shape.solids import joined
 from ..shot.document import Shot
 from ..shot.objects import SURFACED, Object, Relief, Solid, Surface, ancestors, is_there, owned
 from .cameras import seconds_at
-from .kinds import EMPTY, kind_of
+from .kinds import EMPTY, kind_of, movie_frame
 from .lettering import IN_PLACE, Part, shifted
 
 GRAVITY = 9.81  # m/s^2
@@ -73,6 +75,11 @@ def problem_of(item: Object, frame: float) -> str:
         # one that is keyed may well grow out of nothing
         if not value.keys and min(value.value) <= 0:
             return f"Its {name} is {min(value.value):g}, so there is nothing to see. Give it more than 0."
+    if isinstance(item, Solid) and item.texture == "picture" and item.texture_movie:
+        try:
+            movie_frame(item, item.texture_movie, frame)
+        except UserError as error:
+            return f"{error.what} Its first picture is shown in its place."
     return kind_of(item).problem(item, frame)
 
 
@@ -87,6 +94,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     thing = kind.still(thing, index)
     assert isinstance(thing, Solid)
     picture = kind.picture(thing, index) if thing.drawn else None
+    laid = _laid_over(thing, index) if thing.drawn else None
     base = np.ones(3) if picture is not None and picture.paints else decode(np.array(thing.colour), "srgb")
     parts, low_high = kind.parts(thing, index), kind.box(thing, index)
     thickness = float(np.sort(low_high[1] - low_high[0])[1]) * size_of(pose_of(shot, thing, index))
@@ -108,8 +116,8 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         coat=float(np.clip(thing.coat.at(index)[0], 0, 1)),
         clear=float(np.clip(thing.clear.at(index)[0], 0, 1)),
         glow=max(thing.glow.at(index)[0], 0.0),
-        parts=_surfaces(thing, index),
-        texture=_texture(thing, index) if thing.drawn else _ripples(shot, thing, index),
+        parts=_surfaces(thing, index, laid),
+        texture=_texture(thing, index, laid) if thing.drawn else _ripples(shot, thing, index),
         scaled=kind.stretch(thing, index),
         fades=max(thing.fades.at(index)[0], 0.0) * size_of(pose_of(shot, thing, index)),
     )
@@ -121,15 +129,25 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     return [_part_item(whole, part, model, places if moving else None, index) for part in parts]
 
 
-def _surfaces(thing: Solid, index: int) -> tuple[Finish, ...]:
+def _surfaces(thing: Solid, index: int, laid: np.ndarray | None) -> tuple[Finish, ...]:
     """How edges, sides and back look; none where all are as the face."""
     own = {s.part: s for s in getattr(thing, "surfaces", ()) if s.on}
     if not own:
         return ()
-    return tuple(_finish(own.get(part, thing), index, thing.texture_picture) for part in SURFACED)
+    return tuple(_finish(own.get(part, thing), index, laid) for part in SURFACED)
 
 
-def _finish(of: Solid | Surface | Relief, index: int, picture: bytes = b"") -> Finish:
+def _laid_over(thing: Solid, index: int) -> np.ndarray | None:
+    """(h, w, 4) uint8 the picture that is laid over a thing, or a part of it."""
+    if all(one.texture != "picture" for one in (thing, *getattr(thing, "surfaces", ()))):
+        return None
+    with contextlib.suppress(UserError):  # told by `problem_of`; the picture of its first frame stands in for the movie
+        if thing.texture_movie:
+            return movie_frame(thing, thing.texture_movie, index)
+    return unpacked(thing.texture_picture) if thing.texture_picture else None
+
+
+def _finish(of: Solid | Surface | Relief, index: int, picture: np.ndarray | None = None) -> Finish:
     red, green, blue = (float(v) for v in decode(np.array(of.colour), "srgb"))
     at = lambda name: float(np.clip(getattr(of, name).at(index)[0], 0, 1)) if hasattr(of, name) else 0.0
     rough, metal, coat = at("roughness"), at("metal"), at("coat")
@@ -137,10 +155,9 @@ def _finish(of: Solid | Surface | Relief, index: int, picture: bytes = b"") -> F
     return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0), texture, at("clear"))
 
 
-def _texture(of: Solid | Surface, index: int, picture: bytes = b"") -> Texture | None:
-    """picture: that of the solid, which its parts have too where they are of one."""
-    picture = of.texture_picture if isinstance(of, Solid) else picture
-    if of.texture == "none" or (of.texture == "picture" and not picture):
+def _texture(of: Solid | Surface, index: int, picture: np.ndarray | None) -> Texture | None:
+    """picture: of `_laid_over`, which the parts of a solid share."""
+    if of.texture == "none" or (of.texture == "picture" and picture is None):
         return None
     red, green, blue = (float(v) for v in decode(np.array(of.second), "srgb"))
     amount, relief = (float(np.clip(value.at(index)[0], 0, 1)) for value in (of.texture_amount, of.relief))
@@ -150,7 +167,7 @@ def _texture(of: Solid | Surface, index: int, picture: bytes = b"") -> Texture |
         (red, green, blue),
         amount,
         relief,
-        picture=unpacked(picture) if of.texture == "picture" else None,
+        picture=picture if of.texture == "picture" else None,
     )
 
 

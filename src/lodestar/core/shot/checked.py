@@ -108,7 +108,7 @@ def _check_plain(where: str, value: Any) -> None:
         case float() | int() if not isinstance(value, bool):
             _need(math.isfinite(value) and abs(value) <= BIG, where, f"is {value:g}, which is no number to work with")
         case str():
-            most = MOST_SVG if where.endswith(".svg") else MOST_PATH if where.endswith(("path", "picture")) else MOST_TEXT
+            most = MOST_SVG if where.endswith(".svg") else MOST_PATH if where.endswith(("path", "picture", "movie")) else MOST_TEXT
             _need(len(value) <= most, where, f"has {len(value):,} characters; {most:,} are the most")
             _need(not any(0xD800 <= ord(c) <= 0xDFFF for c in value), where, "has half of a character (a lone surrogate)")
         case bytes():
