@@ -15,11 +15,13 @@ from lodestar.core.basics.errors import Cancelled, ShotFileError, UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.evaluate.still import StillScene
 from lodestar.core.light.sun import direction
 from lodestar.core.matte import closed_form, cut
 from lodestar.core.matte.background import Predicted, _middle, differs_in_shade, shade_of_ground
 from lodestar.core.matte.closed_form import matted
 from lodestar.core.matte.edge import soft_edge
+from lodestar.core.matte.follow import Follower
 from lodestar.core.matte.sources import View, coverage_of
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, drawn, laid_out, stored, with_found
 from lodestar.core.media.plates import probe
@@ -172,6 +174,24 @@ class PartsTest(unittest.TestCase):
         self.assertLess(np.linalg.norm(to[0] - camera.project(foot)[0]), 2.5)
         unread = msgspec.structs.replace(shot, shadow=msgspec.structs.replace(shot.shadow, lines=()))
         self.assertIsNone(shade_of(unread)(46, camera.project(post)[0]))
+
+    def test_shadows_fall_on_level_ground_sooner_than_on_what_stands_on_it(self):
+        shot = files.read(DEMO)
+        heights = StillScene(shot).heights(46)
+        # the paving before the camera is level; the wall behind it and the domes stand higher than a fifth of the eye's height
+        self.assertLess(float(np.abs(heights[36:44, 20:60]).max()), 0.06)
+        self.assertGreater(float(heights[5:12, 20:60].min()), 0.2)
+        self.assertIsNone(StillScene(with_plate(Shot(), shot.plate)).heights(46))
+        ground = np.full((90, 160, 3), 120, np.uint8)
+        dark = ground.copy()
+        dark[30:60, 60:100] = 84
+        known = np.full((90, 160), 4.0, np.float32)
+        for high, is_shadow in ((0.0, True), (1.0, False)):
+            over = lambda frame, high=high: np.full((7, 11), high, np.float32)
+            follower = Follower(lambda frame: dark, lambda frame, source: None, range(1), 160, 90, heights=over)
+            shaded = follower._differs(0, np.s_[0:90, 0:160], dark, ground.astype(np.float32), 0 * known, known)[1]
+            self.assertEqual(bool(shaded[35:55, 65:95].max() < 0), is_shadow)
+            self.assertLess(float(shaded[:20].max()), 0)
 
     def test_strokes_are_drawn_with_their_width_and_later_ones_over_earlier_ones(self):
         strokes = (Stroke(3, (20.0, 50.0, 80.0, 50.0), 10.0), Stroke(3, (50.0, 50.0), 5.0, False), Stroke(4, (0.0, 0.0), 50.0))

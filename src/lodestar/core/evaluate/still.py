@@ -3,49 +3,62 @@
 import numpy as np
 from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
 
-from ..matte.background import NODE_PX, Warp
+from ..matte.background import NODE_PX
 from ..shot.document import Shot
+from .cameras import camera_at, scene_frame
 
 NEAR = 45  # frames: how far from a frame a point may be seen that says how deep its picture is
 CELL = 12.0  # px: of points in one cell the middle one counts
 
 
-def warp_of(shot: Shot) -> Warp:
-    """Where the still scene goes from frame to frame, through the solved camera: a mesh of depths from the points that are seen near a
-    frame. A camera that only turns needs none. Unknown without a solve."""
-    solve, plate = shot.solve, shot.plate
-    assert plate is not None
-    if solve is None:
-        return lambda frame, source: None
-    number = {int(f): k for k, f in enumerate(solve.frames)}
-    ys, xs = np.mgrid[0 : plate.height + NODE_PX : NODE_PX, 0 : plate.width + NODE_PX : NODE_PX]
-    nodes = np.stack([xs, ys], -1).reshape(-1, 2).astype(float)
-    middle = _middle_frames(shot)
-    meshes: dict[int, np.ndarray] = {}
+class StillScene:
+    """Where the still scene lies that is seen at the nodes of a frame, by a mesh of depths from the points that are seen near it; of a camera that
+    only turns, far away."""
 
-    def mesh(frame: int) -> np.ndarray:
-        """(n, 3) points of the scene that are seen at the nodes."""
-        if frame not in meshes:
-            while len(meshes) > 4:
-                meshes.pop(next(iter(meshes)))
-            camera = solve.camera(number[frame])
-            ways = camera.rays(nodes)
-            forward = camera.R[2]
+    def __init__(self, shot: Shot) -> None:
+        assert shot.plate is not None
+        self.shot, self.plate, self.solve = shot, shot.plate, shot.solve
+        self._number = {int(f): k for k, f in enumerate(self.solve.frames)} if self.solve is not None else {}
+        ys, xs = np.mgrid[0 : self.plate.height + NODE_PX : NODE_PX, 0 : self.plate.width + NODE_PX : NODE_PX]
+        self._shape, self._nodes = ys.shape, np.stack([xs, ys], -1).reshape(-1, 2).astype(float)
+        self._middle = _middle_frames(shot) if self.solve is not None else np.zeros(0)
+        self._meshes: dict[int, np.ndarray] = {}
+
+    def _mesh(self, frame: int) -> np.ndarray:
+        """(n, 3) points of the scene that are seen at the nodes, in the axes of the solve."""
+        if frame not in self._meshes:
+            solve = self.solve
+            assert solve is not None
+            while len(self._meshes) > 4:
+                self._meshes.pop(next(iter(self._meshes)))
+            camera = solve.camera(self._number[frame])
+            ways = camera.rays(self._nodes)
             if solve.motion == "turning":
-                meshes[frame] = camera.centre + 1e4 * ways
+                self._meshes[frame] = camera.centre + 1e4 * ways
             else:
-                depth = 1 / _inverse_depth(camera, solve.xyz[np.abs(middle - frame) < NEAR], nodes, plate.width, plate.height)
-                meshes[frame] = camera.centre + ways * (depth / (ways @ forward))[:, None]
-        return meshes[frame]
+                near = solve.xyz[np.abs(self._middle - frame) < NEAR]
+                depth = 1 / _inverse_depth(camera, near, self._nodes, self.plate.width, self.plate.height)
+                self._meshes[frame] = camera.centre + ways * (depth / (ways @ camera.R[2]))[:, None]
+        return self._meshes[frame]
 
-    def warp(frame: int, source: int) -> np.ndarray | None:
-        if frame not in number or source not in number:
+    def warp(self, frame: int, source: int) -> np.ndarray | None:
+        """As `matte.background.Warp`; unknown without a solve."""
+        if frame not in self._number or source not in self._number:
             return None
-        xy, depth = solve.camera(number[source]).project(mesh(frame))
+        assert self.solve is not None
+        xy, depth = self.solve.camera(self._number[source]).project(self._mesh(frame))
         xy[depth <= 0] = -1e4
-        return xy.reshape(*ys.shape, 2).astype(np.float32)
+        return xy.reshape(*self._shape, 2).astype(np.float32)
 
-    return warp
+    def heights(self, frame: int) -> np.ndarray | None:
+        """(rows, columns) float32: how high over the level ground the scene lies at the nodes, in heights of the camera over it; None where nobody
+        knows."""
+        if self.solve is None or self.solve.motion != "free" or frame not in self._number:
+            return None
+        eye = float(camera_at(self.shot, frame).centre[2])
+        if eye <= 0:
+            return None
+        return (scene_frame(self.shot).points(self._mesh(frame))[:, 2] / eye).reshape(self._shape).astype(np.float32)
 
 
 def _middle_frames(shot: Shot) -> np.ndarray:

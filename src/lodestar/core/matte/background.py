@@ -19,6 +19,7 @@ EVERY = 6  # only frames of these numbers are looked into, so that a few decoded
 SHADE = 1.2  # log-odds that a pixel which could be the background in shadow gains for being the subject
 SHADED_LEAST, SHADED_MOST, SHADED_PX = 0.3, 0.92, 40  # what a shadow leaves of the ground; pixels that tell how much
 MAPS_KEPT = 3  # frames
+MAY_BE_OFF = 5.0  # code values of a pixel, beside what its neighbours and other frames tell
 NODE_PX = 16  # between the nodes of a map from frame to frame, in plate px
 ROW = 1024  # a list of places is resampled in rows of so many: OpenCV takes no side over 32,767
 
@@ -159,7 +160,7 @@ def _misfit(seen: np.ndarray, background: np.ndarray, spread: np.ndarray) -> Cal
     """How badly a picture fits its background times a factor, (h, w): of a pixel as of those round it."""
     around = np.ones((3, 3), np.uint8)
     high, low = cv2.dilate(background, around), cv2.erode(background, around)
-    scale = 6 + 0.5 * spread[..., None] + 0.15 * (high - low)
+    scale = MAY_BE_OFF + 0.5 * spread[..., None] + 0.15 * (high - low)
 
     def misfit(factor: np.ndarray) -> np.ndarray:
         off = np.maximum(0, np.maximum(seen - high * factor, low * factor - seen)) / (scale * np.maximum(factor, 0.5))

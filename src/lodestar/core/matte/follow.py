@@ -20,6 +20,8 @@ from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
 # (frame, places (n, 2) px of the plate that are of a subject) -> (n, 2) px to which its shadow falls on the ground; None where nobody knows
 Shade = Callable[[int, np.ndarray], np.ndarray | None]
+# frame -> (rows, columns) at the nodes of `background.Warp`: heights of the still scene over the level ground; None where nobody knows
+Heights = Callable[[int], np.ndarray | None]
 
 SMALL_PX = 640  # width of the picture that is worked on
 W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.45, 1.1, 5.0  # weights of the evidence; px from the carried border at which it says as much
@@ -30,6 +32,8 @@ RING_PX = 20  # round a subject, whose colours are those of its surroundings
 # what differs from the background and is no darker is no shadow: so near to the subject it may be a part that was lost, and does not teach
 # what else moves. From px of the small picture on, and over how many, it does again
 NEAR_PX, PAST_NEAR_PX = 6, 8
+# of the camera's height over the ground: what lies lower is ground, on which shadows fall; what lies higher has a shadow the seldomer, down to a share
+LEVEL, RAISED, SHADOW_ON_WALLS = 0.06, 0.2, 0.25
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
 
 
@@ -49,8 +53,17 @@ class Follower:
     It keeps what it found of the frame that was painted and of the last one, and what the subject's colours were.
     """
 
-    def __init__(self, reader: Reader, warp: Warp, frames: range, width: int, height: int, shade: Shade = lambda frame, at: None) -> None:
-        self.shade = shade
+    def __init__(
+        self,
+        reader: Reader,
+        warp: Warp,
+        frames: range,
+        width: int,
+        height: int,
+        shade: Shade = lambda frame, at: None,
+        heights: Heights = lambda frame: None,
+    ) -> None:
+        self.shade, self.heights = shade, heights
         self.reader, self.frames, self.width, self.height = reader, frames, width, height
         self.shrink = max(1, round(width / SMALL_PX))
         self.size = (width // self.shrink, height // self.shrink)
@@ -118,8 +131,22 @@ class Follower:
         if self._last is None or self._last[0] != frame:
             picture = self.small(frame)
             back, spread, support = self.behind(frame, (slice(0, self.size[1]), slice(0, self.size[0])))
-            self._last = frame, (picture, back, *differs(picture, back, spread, support), colours.bins_of(picture), spread, support)
+            whole = slice(0, self.size[1]), slice(0, self.size[0])
+            evidence = self._differs(frame, whole, picture, back, spread, support)
+            self._last = frame, (picture, back, *evidence, colours.bins_of(picture), spread, support)
         return self._last[1]
+
+    def _differs(self, frame: int, part: tuple[slice, slice], *of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """`background.differs` of a part of the small picture, where shadows fall on level ground sooner than on what stands on it."""
+        plain, shaded = differs(*of)
+        heights = self.heights(frame)
+        if heights is None:
+            return plain, shaded
+        ys, xs = np.mgrid[part]
+        at = (self.to_plate(np.dstack([xs, ys])) / NODE_PX).astype(np.float32)
+        high = cv2.remap(heights, at, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]
+        share = np.clip((RAISED - high) / (RAISED - LEVEL), SHADOW_ON_WALLS, 1)
+        return plain, (plain + share * (shaded - plain)).astype(np.float32)
 
     # from frame to frame -------------------------------------------------------------------------------------------------------
 
@@ -148,7 +175,7 @@ class Follower:
             back, plain, shaded, spread, support = (whole[part] for whole in (*self._looked_at(frame)[1:4], *self._looked_at(frame)[5:]))
         else:
             back, spread, support = self.behind(frame, part)
-            plain, shaded = differs(picture, back, spread, support)
+            plain, shaded = self._differs(frame, part, picture, back, spread, support)
         # where the subject was, and is of its colours still, what is darker than the ground behind it is no shadow on that ground
         alike = np.clip(colours.log_ratio_of_whole(colours.bins_of(picture), self._key) / 1.5, 0, 1)
         was = np.clip(away / 3 + 0.5, 0, 1) * trust * alike

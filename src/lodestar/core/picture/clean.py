@@ -5,7 +5,7 @@ import numpy as np
 
 from ..basics.colour import in_working
 from ..basics.errors import PlateError
-from ..evaluate.still import warp_of
+from ..evaluate.still import StillScene
 from ..matte.background import Background
 from ..matte.strokes import Brushed, laid_out
 from ..shot.document import Shot
@@ -33,7 +33,7 @@ def clean_codes(shot: Shot, workshop: Workshop, index: int, size: Size) -> tuple
 def _made(shot: Shot, workshop: Workshop, index: int, size: Size, subjects: list[Brushed]) -> tuple[np.ndarray, np.ndarray]:
     plate = shot.plate
     assert plate is not None
-    background = Background(lambda frame: workshop.frame(plate, frame), warp_of(shot), range(plate.count), (plate.height, plate.width))
+    background = Background(lambda frame: workshop.frame(plate, frame), StillScene(shot).warp, range(plate.count), (plate.height, plate.width))
     kernel = np.ones((2 * GROWN_PX + 1,) * 2, np.uint8)
 
     def passes(frame: int) -> np.ndarray:

@@ -12,7 +12,7 @@ from ..basics.errors import PlateError, UserError
 from ..basics.job import Job
 from ..edits.lights import sun_of
 from ..evaluate.cameras import camera_at
-from ..evaluate.still import warp_of
+from ..evaluate.still import StillScene
 from ..light.sun import direction
 from ..matte.background import Reader
 from ..matte.follow import Follower, Shade
@@ -122,7 +122,8 @@ def _follower(shot: Shot) -> Iterator[Follower]:
     if shot.plate is None:
         raise PlateError("There is no clip to find a subject in.", "Open a clip first.")
     with reader_of(shot) as reader:
-        yield Follower(reader, warp_of(shot), range(shot.plate.count), shot.plate.width, shot.plate.height, shade_of(shot))
+        scene, frames = StillScene(shot), range(shot.plate.count)
+        yield Follower(reader, scene.warp, frames, shot.plate.width, shot.plate.height, shade_of(shot), scene.heights)
 
 
 @contextlib.contextmanager
