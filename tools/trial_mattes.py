@@ -36,7 +36,7 @@ from make_demo import HEIGHT, WIDTH
 KEY, FIRST, SECOND = 46, 22, 75
 INSIDE = (352, 240, 350, 260, 352, 290, 350, 330, 350, 380), (340, 400, 332, 470, 330, 545), (372, 400, 378, 450, 380, 545)
 OUTSIDE = (300, 230, 290, 330, 285, 450, 290, 575), (420, 230, 430, 330, 420, 450, 425, 575, 300, 590), (357, 480, 357, 540)
-PARTS, AWAY = 25, 14  # of a subject that are painted; px outside of it, where it is gone round
+PARTS, AWAY, EVERY = 25, 14, 12  # of a subject that are painted; px outside of it, where it is gone round; px from corner to corner of that
 SUB, LENS_PX = 3, 0.45  # by how many moments places in a px are apart; softness of the demo's lens
 
 
@@ -139,9 +139,15 @@ def painted(true: np.ndarray, frame: int) -> tuple[Stroke, ...]:
         if len(points) > 1:
             strokes.append(Stroke(frame, tuple(points.ravel()), 3.0))
     ring = cv2.dilate((true > 0.02).astype(np.uint8), np.ones((2 * AWAY + 1, 2 * AWAY + 1), np.uint8))
-    for line in cv2.findContours(ring, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)[0]:
-        points = line[:: max(len(line) // 40, 1), 0].astype(float)
-        strokes.append(Stroke(frame, tuple(np.concatenate([points, points[:1]]).ravel()), 5.0, False))
+    high, wide = true.shape
+    rings = list(cv2.findContours(ring, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)[0])
+    for line in rings:
+        points = np.concatenate([line[::EVERY, 0], line[:1, 0]]).astype(float)
+        within = np.all((points > 1) & (points < [wide - 2, high - 2]), axis=1)
+        # where the subject leaves the picture there is nothing round it
+        for run in np.split(np.arange(len(points)), np.flatnonzero(np.diff(within.astype(int))) + 1):
+            if within[run[0]] and len(run) > 1:
+                strokes.append(Stroke(frame, tuple(points[run].ravel()), 5.0, False))
     return tuple(strokes)
 
 

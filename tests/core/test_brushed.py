@@ -18,7 +18,7 @@ from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.still import StillScene
 from lodestar.core.light.sun import direction
 from lodestar.core.matte import closed_form, cut
-from lodestar.core.matte.background import Predicted, _middle, differs_in_shade, shade_of_ground
+from lodestar.core.matte.background import NODE_PX, Background, Predicted, _middle, differs_in_shade, shade_of_ground
 from lodestar.core.matte.closed_form import matted
 from lodestar.core.matte.edge import soft_edge
 from lodestar.core.matte.follow import Follower
@@ -192,6 +192,29 @@ class PartsTest(unittest.TestCase):
             shaded = follower._differs(0, np.s_[0:90, 0:160], dark, ground.astype(np.float32), 0 * known, known)[1]
             self.assertEqual(bool(shaded[35:55, 65:95].max() < 0), is_shadow)
             self.assertLess(float(shaded[:20].max()), 0)
+
+    def test_a_large_subject_that_stays_is_not_taken_for_its_own_background(self):
+        """It covers a place in all frames but the first few; where it was not found yet, what has its colours is left out."""
+        wall, red = np.full((60, 80, 3), 100, np.uint8), np.uint8([200, 50, 50])
+
+        def read(frame: int) -> np.ndarray:
+            shown = wall.copy()
+            shown[:, : 40 if frame > 8 else 0] = red
+            return shown
+
+        ys, xs = np.mgrid[0:76:NODE_PX, 0:96:NODE_PX].astype(np.float32)
+        background = Background(read, lambda frame, source: np.dstack([xs, ys]), range(60), (60, 80))
+        place = np.float32([[20.0, 30.0]])
+        np.testing.assert_allclose(background.at(24, place).colour, [red], atol=1)
+        background.like = lambda values: np.abs(values.astype(int) - red).sum(1) < 60
+        found = background.at(24, place)
+        np.testing.assert_allclose(found.colour, [[100, 100, 100]], atol=1)
+        self.assertLess(found.support[0], 3)
+        covered = np.zeros((60, 80), np.float32)
+        covered[:, :20] = 1
+        for frame in range(0, 60, 6):  # where it was found, that alone says what is of the subject
+            background.hide(frame, covered)
+        np.testing.assert_allclose(background.at(24, np.float32([[33.0, 30.0]])).colour, [red], atol=1)
 
     def test_strokes_are_drawn_with_their_width_and_later_ones_over_earlier_ones(self):
         strokes = (Stroke(3, (20.0, 50.0, 80.0, 50.0), 10.0), Stroke(3, (50.0, 50.0), 5.0, False), Stroke(4, (0.0, 0.0), 50.0))

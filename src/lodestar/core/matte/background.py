@@ -13,7 +13,8 @@ import numpy as np
 
 from ..basics.jit import kernel
 
-APART = (14, 22, 32, 44, 58, 74)  # frames: near ones show the same ground behind the subject still, far ones show it from elsewhere
+# frames: near ones show the same ground behind the subject still, far ones show it from elsewhere
+APART = (14, 22, 32, 44, 58, 74)
 MOST_SOURCES = 8
 EVERY = 6  # only frames of these numbers are looked into, so that a few decoded ones serve a whole run of frames
 SHADE = 1.2  # log-odds that a pixel which could be the background in shadow gains for being the subject
@@ -39,11 +40,13 @@ class Predicted(NamedTuple):
 
 class Background:
     """The predicted background of the frames in a range. hidden: by frame, (h, w) uint8, above 0 where the subject is known to be, which
-    is then left out."""
+    is then left out. like(values (n, 3) uint8) -> (n,) bool: what may be the subject, which is left out of frames where it is not known yet: a large
+    one that goes slowly would be taken for its own background."""
 
     def __init__(self, reader: Reader, warp: Warp, frames: range, shape: tuple[int, int]) -> None:
         self.reader, self.frames, self.shape = reader, frames, shape
         self.hidden: dict[int, np.ndarray] = {}
+        self.like: Callable[[np.ndarray], np.ndarray] | None = None
         self._warp, self._maps = warp, {}  # type: ignore[var-annotated]
 
     def map(self, frame: int, source: int) -> np.ndarray | None:
@@ -81,6 +84,8 @@ class Background:
             if (hidden := self.hidden.get(source)) is not None:
                 ok &= resampled(hidden, where) == 0
             values.append(resampled(self.reader(source), where))
+            if hidden is None and self.like is not None:
+                ok &= ~self.like(values[-1])
             valid.append(ok)
         if not values:
             n = len(xy)

@@ -34,6 +34,7 @@ RING_PX = 20  # round a subject, whose colours are those of its surroundings
 NEAR_PX, PAST_NEAR_PX = 6, 8
 # of the camera's height over the ground: what lies lower is ground, on which shadows fall; what lies higher has a shadow the seldomer, down to a share
 LEVEL, RAISED, SHADOW_ON_WALLS = 0.06, 0.2, 0.25
+LIKE = 1.0  # log of how much likelier a colour is of the subject, from which on it may be the subject
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
 
 
@@ -108,9 +109,10 @@ class Follower:
     def select(self, source: Brushed, frame: int) -> Found:
         """The subject on a frame by its strokes alone."""
         strokes = self.strokes_on(source, frame)
-        picture, back, plain, odds, bins, *_ = self._looked_at(frame)
         inside, outside = strokes == INSIDE, strokes == OUTSIDE
-        self._key = self._colours = colours.whole_model(bins, inside, outside)
+        self._key = self._colours = colours.whole_model(colours.bins_of(self.small(frame)), inside, outside)
+        self.background.like = self._is_like
+        picture, back, plain, odds, bins, *_ = self._looked_at(frame)
         alike = np.clip(colours.log_ratio_of_whole(bins, self._key) / 2, 0, 1)
         odds = alike * plain + (1 - alike) * odds
         moved = odds
@@ -136,6 +138,10 @@ class Follower:
             self._last = frame, (picture, back, *evidence, colours.bins_of(picture), spread, support)
         return self._last[1]
 
+    def _is_like(self, values: np.ndarray) -> np.ndarray:
+        """(n,) bool: which colours (n, 3) uint8 are those of the subject rather than of what is round it."""
+        return colours.log_ratio_of_whole(colours.bins_of(values[None]), self._key)[0] > LIKE  # type: ignore[arg-type]
+
     def _differs(self, frame: int, part: tuple[slice, slice], *of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """`background.differs` of a part of the small picture, where shadows fall on level ground sooner than on what stands on it."""
         plain, shaded = differs(*of)
@@ -160,10 +166,11 @@ class Follower:
             self._keep(frame, before, self._nothing())
             return self._finished(frame, 3, 1.0, False)
         part = self._part_round(look_for)
-        carried, off, flow = self._carried(frame, before, part)
+        carried, off, flow, entered = self._carried(frame, before, part)
         picture, prior = self.small(frame)[part], carried(last.mask) > 0.5
         away, trust = signed_distance(prior), 1 / (1 + (off / 2) ** 2)
-        shape = np.clip(away / PRIOR_PX, -2.5, 2.5) * (0.35 + 0.65 * trust)
+        trust[entered] = 0
+        shape = np.clip(away / PRIOR_PX, -2.5, 2.5) * np.where(entered, 0, 0.35 + 0.65 * trust)
         inside, outside = np.clip(away / 4, 0, 1) * (away < 60) * trust, np.clip(-away / 4, 0, 1) * (away > -60)
         here, held = strokes[part], bool((strokes > 0).any())
         if held:  # a stroke that says otherwise weakens what was carried over round it
@@ -233,10 +240,10 @@ class Follower:
 
     def _carried(self, frame: int, before: int, part: tuple[slice, slice]):
         """A function that brings a picture of the frame before onto a part of this one; by how many px its two flows disagree; the flow that
-        the still scene leaves."""
+        the still scene leaves; and (h, w) bool what was out of the picture then, of which the frame before says nothing."""
         ys, xs = np.mgrid[part[0], part[1]].astype(np.float32)
         if frame == before:
-            return (lambda picture: picture[part]), np.zeros_like(xs), np.zeros((*xs.shape, 2), np.float32)
+            return (lambda picture: picture[part]), np.zeros_like(xs), np.zeros((*xs.shape, 2), np.float32), np.zeros(xs.shape, bool)
         nodes = self.background.map(frame, before)
         if nodes is None:
             still = np.dstack([xs, ys])
@@ -255,7 +262,7 @@ class Follower:
         def carried(picture: np.ndarray) -> np.ndarray:
             return look(picture if picture.dtype == np.uint8 else picture.astype(np.float32), places)
 
-        return carried, off, forth
+        return carried, off, forth, ((places < -0.5) | (places > np.array(self.size) - 0.5)).any(-1)
 
     def _evidence(self, picture, before, sides, odds, moving) -> tuple[np.ndarray, np.ndarray]:
         """Log-odds of each pixel by its colour and by the background; and those of the background alone, less what else moved.
