@@ -136,8 +136,11 @@ def painted(true: np.ndarray, frame: int) -> tuple[Stroke, ...]:
         rows = np.unique(np.linspace(0, len(lines) - 1, 9).round().astype(int))[1:-1]
         at = [(lines[row].argmax(), row) for row in rows if lines[row].max() > 1.5]
         points = np.array([p if high >= wide else p[::-1] for p in at], float).reshape(-1, 2) + (x, y)
-        if len(points) > 1:
-            strokes.append(Stroke(frame, tuple(points.ravel()), 3.0))
+        # a hand does not go across what lies between two parts
+        between = [sure[tuple(np.linspace(a, b, 30).round().astype(int).T[::-1])].all() for a, b in zip(points, points[1:])]
+        for run in np.split(np.arange(len(points)), np.flatnonzero(~np.array(between, bool)) + 1):
+            if len(run) > 1:
+                strokes.append(Stroke(frame, tuple(points[run].ravel()), 3.0))
     ring = cv2.dilate((true > 0.02).astype(np.uint8), np.ones((2 * AWAY + 1, 2 * AWAY + 1), np.uint8))
     high, wide = true.shape
     rings = list(cv2.findContours(ring, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_NONE)[0])

@@ -117,7 +117,8 @@ SURFACED = ("edges", "sides", "back")
 class Solid(Thing, frozen=True, kw_only=True):
     """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow. texture: one of TEXTURES, a pattern
     through the solid with a second colour, or 'picture', which is laid over it from its three sides: texture_picture, JPEG or PNG, or the movie at texture_movie,
-    which plays from the thing's first frame on. What stands in for a mirror of the place has ripples: how high they are in their size, how large, and how fast and where to they run (heading, degrees, 0 along its y axis); fades: distance by which what it shows halves, 0 for none;
+    which plays from the thing's first frame on. What stands in for a mirror of the place has ripples: how high they are in their size, how large,
+    and how fast and where to they run (heading, degrees, 0 along its y axis); fades: distance by which what it shows halves, 0 for none;
     mirror_tint: code values, by which what it shows is multiplied; mirror_inside: ids of the mattes inside which alone it mirrors, on or off, empty
     for everywhere."""
 
