@@ -14,6 +14,7 @@ from lodestar.app.commands import Finder
 from lodestar.app.derived import points_of
 from lodestar.app.fields import NumberField
 from lodestar.app.session import STEPS
+from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.settle import with_tracks
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.picture.frame import frame
@@ -51,6 +52,20 @@ class ViewTest(DemoCase):
         self.canvas._still.stop()
         self.canvas._ask_final()
         self.wait_picture()
+
+    def test_what_is_dragged_is_shown_as_a_sketch_and_made_good_where_it_is_let_go(self):
+        self.session.show_step("Place")
+        self.session.select("open-sky")
+        self.session.show_frame(46)
+        self.wait_picture()
+        self.canvas.refine = False  # else it is made final meanwhile, where the machine is slow
+        self.session.set_dragging(True)
+        self.session.edit_item("Move", "open-sky", position=constant(0.6, -0.7, 0.0))
+        self.wait(lambda: self.canvas.shown.quality == "sketch" and self.canvas.shown.shot is self.session.shot)
+        sketch = frame(self.session.shot, 46, "sketch", scale=self.canvas.shown.scale).pixels
+        np.testing.assert_array_equal(self.pixels(), sketch)
+        self.session.set_dragging(False)
+        self.wait_picture("draft")
 
     def test_nothing_is_cut_at_1280_by_800(self):
         self.assertEqual((self.window.width(), self.window.height()), (1280, 800))

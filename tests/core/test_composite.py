@@ -49,6 +49,21 @@ class CompositeTest(unittest.TestCase):
             self.assertEqual(over(plate, "linear", colour=(1.4, 1.4, 1.4, 0.0)).min(), most)
         self.assertAlmostEqual(float(over(np.ones((4, 4, 3), np.float32), "linear", colour=(1.4, 0, 0, 0)).max()), 2.4, places=5)
 
+    def test_codes_of_eight_bits_are_those_of_the_curve_rounded(self):
+        """Which are told by a table: of light all over the scale, over it, and of what is no number."""
+        light = np.concatenate([np.linspace(0, 1.2, 4001) ** 2, [0.0, 1.0, 5.0, 1e9]]).astype(np.float32)
+        colour = np.dstack([light[None]] * 3 + [np.ones((1, len(light)), np.float32)])
+        clear = np.zeros((1, len(light)), np.float32)
+        put = lambda kind, transfer: over_plate(
+            np.zeros((1, len(light), 3), kind), transfer, colour, np.ones((1, len(light), 3), np.float32), clear, clear, 0, 0
+        )
+        for transfer in ("rec709", "srgb", "linear", "hlg", "pq", "gamma22"):
+            exact = np.minimum(put(np.float32, transfer).astype(float) * 255, 255)
+            off = np.abs(put(np.uint8, transfer) - exact)
+            self.assertLess(float(off.max()), 0.5001, transfer)
+        colour[:] = np.nan
+        self.assertEqual(put(np.uint8, "rec709").shape, (1, len(light), 3))
+
     def test_codes_come_back_from_light(self):
         for transfer in ("rec709", "srgb", "linear"):
             for kind in (np.uint8, np.uint16):

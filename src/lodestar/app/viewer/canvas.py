@@ -73,8 +73,10 @@ class PictureCanvas(QWidget):
 
     def _view_changed(self) -> None:
         wanted = self.request()
-        if wanted is not None and self.shown is not None and (wanted.layer, wanted.mattes) != (self.shown.layer, self.shown.mattes):
-            self.refresh()
+        if wanted is not None and self.shown is not None:
+            let_go = self.shown.quality == "sketch" != wanted.quality
+            if let_go or (wanted.layer, wanted.mattes) != (self.shown.layer, self.shown.mattes):
+                self.refresh()
         self.update()
 
     # geometry ----------------------------------------------------------------------------------------------------------------

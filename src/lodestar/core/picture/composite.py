@@ -39,8 +39,10 @@ def _table(transfer: str, eight_bits: bool) -> Table:
 @inlined
 def _eight_bits(light, table):
     """The code value of light, as `to_code` rounded."""
-    code = int(table.guess[int(math.sqrt(min(max(light, 0.0), 1.0)) * GUESSES)])
-    while light >= table.least[code + 1]:
+    # what is no number has a code value all the same, and none beyond the table
+    step = min(max(int(math.sqrt(min(max(light, 0.0), 1.0)) * GUESSES), 0), GUESSES)
+    code = int(table.guess[step])
+    while code < 255 and light >= table.least[code + 1]:
         code += 1
     return code
 

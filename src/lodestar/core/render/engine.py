@@ -53,7 +53,7 @@ class Layers(NamedTuple):
 
     colour (h, w, 4): of our things, premultiplied linear light. light_with, light_without (h, w, 3): light on what receives it,
     with our things there and without them, linear sums; both 0 where nothing receives any. depth() gives (h, w): of what is seen of ours,
-    along the view, in the scene's units; infinite where nothing is.
+    along the view, in the scene's units; infinite where nothing is. It is to be asked before the next picture is drawn.
     """
 
     colour: np.ndarray

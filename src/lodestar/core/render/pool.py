@@ -29,8 +29,8 @@ def threads() -> int:
 
 def spread(work: Callable[[np.ndarray], Any], count: int, spare: bool, check: Callable[[], None]) -> None:
     """work(next_) on all threads at once, for `count` parts: kernels take the number of one after another from next_ (1,) by `jit.taken`. Were the
-    parts handed out here, each would wait for the interpreter lock, which a busy window gives back late (a drag showed a quarter fewer pictures,
-    measured). With `spare`, one of three threads or more is left alone: one of two is missed more than the window misses it. check is
+    parts handed out here, each would wait for the interpreter lock, which a busy window gives back late. With `spare`, one of three threads or more is
+    left alone: one of two is missed more than the window misses it (a drag shows a quarter fewer pictures, measured). check is
     called meanwhile and may raise; then no more parts are taken, and what was raised goes on when those under way have ended."""
     global _pool
     with _lock:
