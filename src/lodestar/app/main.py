@@ -44,7 +44,7 @@ def run(path: str | None) -> int:
     from PyQt6.QtCore import QTimer
     from PyQt6.QtWidgets import QApplication
 
-    from . import theme
+    from . import preferences, theme
     from .jobs import Collector
     from .session import Session
     from .shot_files import DEMO
@@ -54,6 +54,8 @@ def run(path: str | None) -> int:
     app.setApplicationName("Bright Lodestar")
     app.setDesktopFileName("bright-lodestar")
     errors.log_to_file()
+    # before there is a window: to dress one anew takes half of a second
+    theme.set_brightness(preferences.choice_of("look/brightness"))
     theme.apply(app)
     session = Session()
     Collector(session)

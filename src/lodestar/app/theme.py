@@ -38,7 +38,7 @@ def set_brightness(name: str) -> None:
     """Make all grounds darker or brighter, by a name in BRIGHTNESS; quiet words keep their contrast as far as full words have it."""
     share = BRIGHTNESS[name]
     new = {key: _scaled(_USUAL[key], share) for key in _GROUNDS}
-    if all(globals()[key] == value for key, value in new.items()):
+    if all(QColor(globals()[key]) == QColor(value) for key, value in new.items()):
         return
     for key in _QUIET:
         wanted = contrast(_USUAL[key], _USUAL["PANEL"])
