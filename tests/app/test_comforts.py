@@ -185,8 +185,9 @@ class PreferencesTest(WindowCase):
             theme.set_brightness("usual")
         self.assertEqual([b for _, b in sorted(seen)], sorted({b for _, b in seen}))
         self.assertEqual(len({b for _, b in seen}), 4)
-        with mock.patch.object(theme, "_dress") as dressed:  # as it is already: a whole window takes half of a second
-            theme.set_brightness("usual")
+        large = {key: getattr(theme, key).upper() for key in theme._GROUNDS}  # as they are written in the module
+        with mock.patch.multiple(theme, **large), mock.patch.object(theme, "_dress") as dressed:
+            theme.set_brightness("usual")  # to dress a whole window takes half of a second
         dressed.assert_not_called()
 
     def test_a_tip_stands_under_what_it_is_about(self):

@@ -318,7 +318,8 @@ class Viewer(QWidget):
             text.append(f"{figure(solve.frame_error[at[0]], 2)} px" if len(at) else "no camera here")
         shown = self.canvas.shown
         if shown is not None and shown.shot.objects:
-            text.append(shown.quality)
+            # one that is under the hand is called a draft too, so that the row stays as it is
+            text.append("final" if shown.quality == "final" else "draft")
         self.state.setText(" · ".join(text if whole else text[-1:]))
         self.state.setToolTip(" · ".join(text))
 
