@@ -89,6 +89,8 @@ class PicturesTest(FolderCase):
         self.assertEqual(files.read(self.folder / "a" / "s.lode").objects[0].texture_movie, str(movie))
         self.assertIn(str(movie), media_of(made))
         self.assertEqual(problem_of(title, 3), "")
+        with mock.patch("lodestar.core.media.pictures.picture_frame", side_effect=AssertionError("read again")):
+            self.assertEqual(problem_of(title, 3), "", "asked of the window's thread: a file that stays is tried once")
         movie.unlink()
         self.assertIn("m.mp4", problem_of(title, 3))
         self.assertLess(abs(laid(title, 2) - 40), 6, "its first picture, which the shot keeps")

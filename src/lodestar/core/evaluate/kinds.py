@@ -12,7 +12,7 @@ import numpy as np
 from ..basics.errors import UserError
 from ..basics.geometry import turn_matrix
 from ..basics.keyed import constant
-from ..media.pictures import picture_frame
+from ..media.pictures import picture_frame, picture_problem
 from ..shape.deform import Deformation, deformed, deformed_then
 from ..shape.drawings import drawing_outlines, logo_mesh
 from ..shape.extrude import Mesh
@@ -234,7 +234,7 @@ class Cards(Standing):
             return None
 
     def problem(self, item: Card, frame: float) -> str:
-        return _told(picture_frame, item.picture, 0) if item.pattern == "picture" else ""
+        return picture_problem(item.picture) if item.pattern == "picture" else ""
 
 
 class Boxes(Standing):

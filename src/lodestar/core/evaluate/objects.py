@@ -9,6 +9,7 @@ import numpy as np
 
 from ..basics.colour import decode
 from ..basics.errors import UserError
+from ..media.pictures import picture_problem
 from ..media.tiles import unpacked
 from ..render.items import Finish, Item, Texture
 from ..render.textures import ALONG, NAMES, RIPPLES, UPWARD
@@ -75,11 +76,9 @@ def problem_of(item: Object, frame: float) -> str:
         # one that is keyed may well grow out of nothing
         if not value.keys and min(value.value) <= 0:
             return f"Its {name} is {min(value.value):g}, so there is nothing to see. Give it more than 0."
-    if isinstance(item, Solid) and item.texture == "picture" and item.texture_movie:
-        try:
-            movie_frame(item, item.texture_movie, frame)
-        except UserError as error:
-            return f"{error.what} Its first picture is shown in its place."
+    laid = item.texture_movie if isinstance(item, Solid) and item.texture == "picture" else ""
+    if laid and (problem := picture_problem(laid)):
+        return f"{problem} Its first picture is shown in its place."
     return kind_of(item).problem(item, frame)
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import av
 import numpy as np
 
-from ..basics.errors import PlateError
+from ..basics.errors import PlateError, UserError
 from .plates import Plate, PlateInfo, open_plate, probe, sequence_files
 from .sizes import check_size, size_in_header
 from .stills import SEQUENCE_SUFFIXES, file_url
@@ -62,6 +62,25 @@ def picture_frame(path: str, index: int) -> np.ndarray:
     if rgb.dtype != np.uint8:
         rgb = (rgb >> 8).astype(np.uint8)
     return np.dstack([rgb, np.full(rgb.shape[:2], 255, np.uint8)])
+
+
+def picture_problem(path: str) -> str:
+    """What keeps a picture, sequence or movie from being shown; empty when nothing does. Tried once as long as its file stays the same, since a window
+    asks again and again, and a picture of a movie takes 20 to 60 ms."""
+    try:
+        changed = Path(path).stat().st_mtime
+    except OSError:
+        changed = -1.0
+    return _problem(path, changed)
+
+
+@functools.lru_cache(maxsize=64)
+def _problem(path: str, changed: float) -> str:
+    try:
+        picture_frame(path, 0)
+    except UserError as error:
+        return error.what
+    return ""
 
 
 def picture_size(path: str) -> tuple[int, int]:
