@@ -7,6 +7,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 
+from lodestar.core.basics.keyed import constant
 from tests.app.test_letters import LettersCase
 
 
@@ -52,6 +53,31 @@ class StoneTest(LettersCase):
         self.session.edit_item("None", self.title().id, texture="none")
         self.session.undo()
         self.assertEqual(self.title().texture, "picture")
+
+    def test_maps_of_relief_and_roughness_are_laid_over_it_and_taken_off(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        path = Path(folder.name) / "bumps.png"
+        cv2.imwrite(str(path), np.rint(127 + 100 * np.sin(np.arange(64) / 64 * 8 * np.pi)[None, :].repeat(64, 0)).astype(np.uint8))
+        self.session.ask_file = lambda *_: str(path)
+        self.session.edit_item("Rough", self.title().id, texture_size=constant(0.2), relief=constant(0.1), texture="none")
+        self.wait_picture()
+        before = self.pixels().astype(int)
+        self.click("section-pattern")
+        for kind in ("relief", "roughness"):
+            self.click(f"{kind}-map")
+            self.wait_idle()
+            self.assertTrue(getattr(self.title(), f"{kind}_map"))
+            self.assertEqual(self.find(f"{kind}-map").text(), f"No {kind} map")
+        self.assertEqual(self.title().texture, "picture")
+        path.unlink()
+        self.wait_picture()
+        self.assertGreater(np.abs(self.pixels().astype(int) - before).max(), 25)
+        for kind in ("relief", "roughness"):
+            self.click(f"{kind}-map")
+        self.assertEqual((self.title().relief_map, self.title().roughness_map, self.title().texture), (b"", b"", "none"))
+        self.session.undo()
+        self.assertTrue(self.title().roughness_map)
 
 
 if __name__ == "__main__":

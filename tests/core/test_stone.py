@@ -9,7 +9,9 @@ import numpy as np
 
 from lodestar.core.basics.colour import decode
 from lodestar.core.basics.errors import PlateError, ShotFileError
-from lodestar.core.edits.stone import quad_under, with_picture, with_surface_of_place
+from lodestar.core.edits.own_surfaces import own_of, read_own, write_own
+from lodestar.core.edits.stone import quad_under, with_map, with_picture, with_surface_of_place, without_map
+from lodestar.core.edits.surfaces import with_made_of
 from lodestar.core.evaluate.cameras import scene_frame
 from lodestar.core.evaluate.lights import light_on, lights_at
 from lodestar.core.evaluate.objects import items_of
@@ -17,7 +19,7 @@ from lodestar.core.evaluate.pointing import Points
 from lodestar.core.light.lamps import SkyLight, SunLight
 from lodestar.core.light.sun import direction
 from lodestar.core.light.surroundings import BOUNCE, AroundLight, prepared
-from lodestar.core.media.tiles import endless, evenly_lit, packed, smaller, straightened, unpacked
+from lodestar.core.media.tiles import endless, evenly_lit, heights_of_normals, normals_of, packed, smaller, straightened, unpacked, unpacked_maps
 from lodestar.core.picture.frame import frame, light_frame
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.render.items import Item, Texture
@@ -25,6 +27,8 @@ from lodestar.core.render.textures import PICTURED
 from lodestar.core.shape.solids import box_mesh
 from lodestar.core.shot import files
 from lodestar.core.shot.checked import checked
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Box
 from tests.core.test_rays import looking, placed, whole
 from tests.helpers import DEMO, FolderCase, texture
 
@@ -111,6 +115,106 @@ class LaidOverTest(unittest.TestCase):
             colour, _ = whole([box], [sun, SkyLight(np.full(3, 0.2))], looking((0.0, -4.0, 0.5), (0.0, 0.0, 0.5), 300, (96, 96)), (96, 96), 16)
             found.append(float(colour[30:66, 30:66, 1].std()))
         self.assertGreater(found[1], found[0] + 0.02)
+
+    def test_a_relief_map_shades_as_its_slopes_say(self):
+        """Waves across a matt wall under a sun alone: Lambert's cosine of the wave's own normal, by the formula."""
+        high, n = 0.02, 256
+        wave = 0.5 + 0.5 * np.sin(2 * np.pi * (np.arange(n) + 0.5) / n)
+        maps = np.dstack([np.broadcast_to(np.rint(wave * 65535).astype(np.uint16), (n, n))] * 2)
+        sun = SunLight(np.array([0.5, -0.8, 0.33]) / np.linalg.norm([0.5, -0.8, 0.33]), np.ones(3), 0.5)
+        looks = Texture(PICTURED, 1.0, (0, 0, 0), 1.0, high, maps=maps, gives=(True, False))
+        box = Item(box_mesh(), placed(), (0.5, 0.5, 0.5), 1.0, 0.0, texture=looks, scaled=np.eye(4))
+        colour, _ = whole([box], [sun], looking((0.0, -4.0, 0.5), (0.0, 0.0, 0.5), 450, (128, 128)), (128, 128), 16)
+        x = (np.arange(128) - 63.5) / 450 * 3.5
+        inside = np.abs(x) < 0.45
+        slope = high * np.pi * np.cos(2 * np.pi * x)
+        cosine = (-slope * sun.direction[0] - sun.direction[1]) / np.sqrt(1 + slope**2)
+        seen = colour[60:68, :, 1].mean(0)
+        np.testing.assert_allclose(seen[inside] / seen[inside].mean(), cosine[inside] / cosine[inside].mean(), atol=0.012)
+        self.assertGreater(cosine[inside].max() / cosine[inside].min(), 1.05)
+
+    def test_a_roughness_map_is_as_surfaces_of_that_roughness(self):
+        n = 64
+        maps = np.zeros((n, n, 2), np.uint16)
+        maps[:, : n // 2, 1], maps[:, n // 2 :, 1] = round(0.2 * 65535), round(0.8 * 65535)
+        sun = SunLight(np.array([0.0, -1.0, 0.1]) / np.hypot(1, 0.1), np.ones(3), 3.0)
+        view = looking((0.0, -4.0, 0.5), (0.0, 0.0, 0.5), 450, (96, 96))
+
+        def seen(roughness, texture=None):
+            box = Item(box_mesh(), placed(), (0.9, 0.7, 0.4), roughness, 1.0, texture=texture, scaled=np.eye(4))
+            return whole([box], [sun, SkyLight(np.full(3, 0.2))], view, (96, 96), 16)[0]
+
+        mapped = seen(0.5, Texture(PICTURED, 1.0, (0, 0, 0), 1.0, 0.0, maps=maps, gives=(False, True)))
+        smooth, rough = seen(0.2), seen(0.8)
+        np.testing.assert_allclose(mapped[:, 8:44], rough[:, 8:44], atol=0.01)  # the map begins anew at the middle of the wall
+        np.testing.assert_allclose(mapped[:, 52:88], smooth[:, 52:88], atol=0.01)
+        self.assertGreater(np.abs(smooth - rough)[:, 8:88].max(), 0.1)
+
+    def test_a_pattern_is_turned_and_moved_on_its_face(self):
+        """Stripes of a quarter of a metre: turned by 90 degrees they lie, moved by 0.1 they are 0.1 to the right."""
+        picture = np.zeros((64, 64, 4), np.uint8)
+        picture[:, :32, 0], picture[:, 32:, 2], picture[..., 3] = 255, 255, 255
+        view = looking((0.0, -4.0, 0.5), (0.0, 0.0, 0.5), 350, (128, 128))
+
+        def reds(**fields):
+            stripes = Texture(PICTURED, 0.5, (0, 0, 0), 1.0, 0.0, picture=picture, **fields)
+            box = Item(box_mesh(), placed(), (1.0, 1.0, 1.0), 1.0, 0.0, texture=stripes, scaled=np.eye(4))
+            colour, _ = whole([box], [SkyLight(np.ones(3))], view, (128, 128), 16)
+            return (colour[16:112, 16:112, 0] > colour[16:112, 16:112, 2]).astype(int)
+
+        still, turned, moved = reds(), reds(turn=math.pi / 2), reds(shift=(-0.2, 0.0, 0.0))
+        self.assertEqual(np.abs(np.diff(still, axis=0)).sum(), 0)
+        self.assertEqual(np.abs(np.diff(turned, axis=1)).sum(), 0)
+        # to the left: what was at the right of the picture is now above
+        np.testing.assert_array_equal(turned[:, 40], np.rot90(still)[:, 40])
+        edge = lambda red: np.flatnonzero(np.diff(red[40]) > 0)[0]
+        self.assertAlmostEqual(float(edge(moved) - edge(still)) % 50, 0.1 * 350 / 3.5, delta=1.0)  # they repeat each 50 px
+
+
+class MapsTest(FolderCase):
+    def test_heights_come_back_from_normals_whichever_way_their_y_runs(self):
+        n = 128
+        y, x = np.mgrid[:n, :n] / n * 2 * np.pi
+        z = 3.0 * np.sin(2 * x) * np.cos(y) + 1.5 * np.cos(x + 2 * y)
+        right = 2 * np.pi / n * (6.0 * np.cos(2 * x) * np.cos(y) - 1.5 * np.sin(x + 2 * y))
+        down = 2 * np.pi / n * (-3.0 * np.sin(2 * x) * np.sin(y) - 3.0 * np.sin(x + 2 * y))
+        for way in (1, -1):
+            normal = np.dstack([-right, way * down, np.ones_like(z)])
+            codes = 0.5 + 0.5 * normal / np.linalg.norm(normal, axis=2, keepdims=True)
+            path = str(self.folder / f"n{way}.png")
+            cv2.imwrite(path, np.rint(codes[..., ::-1] * 255).astype(np.uint8))
+            found = heights_of_normals(normals_of(np.rint(codes * 255) / 255))
+            np.testing.assert_allclose(found, z - z.mean(), atol=0.1)
+            shot = with_map(Shot(objects=(Box(id="b"),)), "b", "relief", path)
+            self.assertEqual(shot.objects[0].texture, "picture")
+            self.assertAlmostEqual(shot.objects[0].relief.at(0)[0], np.ptp(z) / n, delta=0.002)
+            heights = unpacked_maps(shot.objects[0].relief_map, b"")[..., 0] / 65535
+            np.testing.assert_allclose(heights * np.ptp(z), z - z.min(), atol=0.15)
+        self.assertIsNone(normals_of(np.full((8, 8, 3), 0.5)))
+        self.assertIsNone(normals_of(np.random.default_rng(1).random((32, 32, 3))))
+
+    def test_a_map_keeps_its_16_bits_through_the_shot_and_is_taken_away(self):
+        ramp = np.broadcast_to(np.linspace(0, 65535, 300).astype(np.uint16), (40, 300))
+        path = self.folder / "ramp.png"
+        cv2.imwrite(str(path), ramp)
+        shot = with_map(with_map(Shot(objects=(Box(id="b"),)), "b", "relief", str(path)), "b", "roughness", str(path))
+        files.write(shot, self.folder / "a.lode")
+        (box,) = files.read(self.folder / "a.lode").objects
+        np.testing.assert_allclose(unpacked_maps(box.relief_map, box.roughness_map), np.dstack([ramp, ramp]), atol=40)
+        texture = items_of(shot, box, 0)[0].texture
+        self.assertEqual(texture.gives, (True, True))
+        self.assertIsNone(texture.picture)
+        again = read_again(own_of(shot, "b", "Mine", 0), self.folder / "Mine.lodesurface")
+        self.assertEqual(with_made_of(Shot(objects=(Box(id="c"),)), "c", again.made_of, 0).objects[0].relief_map, box.relief_map)
+        bare = without_map(without_map(shot, "b", "relief"), "b", "roughness").objects[0]
+        self.assertEqual((bare.relief_map, bare.roughness_map, bare.texture), (b"", b"", "none"))
+        with self.assertRaises(PlateError):
+            unpacked_maps(b"no picture", b"")
+
+
+def read_again(own, path):
+    write_own(own, path)
+    return read_own(path)
 
 
 class PlaceTest(FolderCase):

@@ -1,12 +1,17 @@
 """The pattern of a solid: one that goes through it, a picture that is laid over it, or the stone of the place."""
 
-from lodestar.core.edits.stone import with_picture
+from lodestar.core.edits.stone import with_map, with_picture, without_map
 from lodestar.core.edits.surfaces import with_pattern
 from lodestar.core.shot.objects import TEXTURES, Solid
 
 from ..fields import Swatch, button
 from .letters import combo
 from .panel import Panel
+
+MAPS = {
+    "relief": "How high its surface is, black to white, or a normal map; it lies as the picture does",
+    "roughness": "How rough its surface is, black to white; it lies as the picture does",
+}
 
 
 class PatternSection:
@@ -23,20 +28,26 @@ class PatternSection:
         section.add_buttons(
             button("A picture…", "texture-picture", "Lay a picture or movie over it; pictures are kept in the shot", self._ask), place
         )
+        self.maps = {kind: button("", f"{kind}-map", tip, lambda kind=kind: self._map(kind)) for kind, tip in MAPS.items()}
+        section.add_buttons(*self.maps.values())
         self.second = Swatch("second-colour", "The other colour of the pattern")
         self.second.picked.connect(lambda rgb: session.edit_item("Choose colour of the pattern", session.selected, second=rgb))
         section.add("Colour", self.second)
-        panel.value_rows(section, lambda: session.selected, Solid, parts=("texture_size", "texture_amount", "relief"))
+        panel.value_rows(
+            section, lambda: session.selected, Solid, parts=("texture_size", "texture_amount", "relief", "texture_turn", "texture_offset")
+        )
 
     def show(self, item: Solid) -> None:
         self.texture.setCurrentIndex(TEXTURES.index(item.texture))
         self.second.show_colour(item.second)
         self.second.setEnabled(item.texture != "picture")
+        for kind, its in self.maps.items():
+            its.setText(f"No {kind} map" if getattr(item, f"{kind}_map") else f"{kind.capitalize()} map…")
         self.section.fact.setText(item.texture)
 
     def _choose(self, texture: str) -> None:
         item = self.session.object()
-        if texture == "picture" and isinstance(item, Solid) and not item.texture_picture:
+        if texture == "picture" and isinstance(item, Solid) and not (item.texture_picture or item.relief_map or item.roughness_map):
             self._ask()
             self.show(item)
         else:
@@ -47,3 +58,11 @@ class PatternSection:
         id_ = self.session.selected
         lay = lambda path, *_: self.session.edit("Lay a picture over it", lambda s: with_picture(s, id_, path))
         self.session.ask_picture("Choose a picture", "texture", lay)
+
+    def _map(self, kind) -> None:
+        id_ = self.session.selected
+        if getattr(self.session.object(), f"{kind}_map", b""):
+            self.session.edit(f"No {kind} map", lambda s: without_map(s, id_, kind))
+            return
+        lay = lambda path, *_: self.session.edit(f"Lay a {kind} map over it", lambda s: with_map(s, id_, kind, path))
+        self.session.ask_picture(f"Choose a {kind} map", "texture", lay)

@@ -1,7 +1,7 @@
-"""Surfaces from pictures: of the place itself, as a patch of the plate shows it, or of a file."""
+"""Surfaces from pictures: of the place itself, as a patch of the plate shows it, or of a file; and maps of how high and how rough they are."""
 
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import msgspec
 import numpy as np
@@ -12,16 +12,18 @@ from ..basics.keyed import constant
 from ..evaluate.cameras import camera_at
 from ..evaluate.lights import light_on, lights_at
 from ..evaluate.pointing import Points, surface_under
-from ..media.pictures import picture_frame
+from ..media.pictures import fine_codes, picture_frame
 from ..media.plates import MOVIE_SUFFIXES
-from ..media.tiles import endless, evenly_lit, packed, smaller, straightened
+from ..media.tiles import BRIGHTNESS, endless, evenly_lit, heights_of_normals, normals_of, packed, packed_map, smaller, straightened
 from ..shot.document import Shot
 from ..shot.motion import with_things
+from ..shot.objects import Solid
 from .surfaces import solid_of, without_keyed
 
 SIDE_PX = 150  # of the plate, that a patch is wide about
 ROUGH = 0.9  # of stone, plaster and soil (common practice, no source)
 RELIEF = 0.01  # of the patch's side: dark joints and grains lie a little deeper
+MOST_RELIEF = 0.5  # of its size
 LEAST_LIGHT = 0.02
 
 
@@ -69,6 +71,8 @@ def with_surface_of_place(shot: Shot, id_: str, light: np.ndarray, frame: int, q
         "texture": "picture",
         "texture_picture": packed(tile),
         "texture_movie": "",
+        "relief_map": b"",
+        "roughness_map": b"",
         "texture_size": constant(round(quad.side, 4)),
         "texture_amount": constant(1.0),
         "relief": constant(RELIEF),
@@ -88,3 +92,29 @@ def with_picture(shot: Shot, id_: str, path: str) -> Shot:
     data = packed(decode(codes / np.float32(255), "srgb"))
     movie = path if Path(path).suffix.lower() in MOVIE_SUFFIXES else ""
     return with_things(shot, {id_: msgspec.structs.replace(item, texture="picture", texture_picture=data, texture_movie=movie)})
+
+
+def with_map(shot: Shot, id_: str, kind: Literal["relief", "roughness"], path: str) -> Shot:
+    """The thing with a map of a file: how high its surface is, black to white, or how rough. Of a normal map the heights are worked out, and how
+    high they are is its relief. Raises PlateError where it cannot be read, UserError for a thing without surface."""
+    item = solid_of(shot, id_)
+    codes = smaller(fine_codes(path))
+    fields: dict[str, Any] = {"texture": "picture"}
+    normals = normals_of(codes) if kind == "relief" else None
+    if normals is not None:
+        heights = heights_of_normals(normals)
+        low, high = float(heights.min()), float(heights.max())
+        codes = ((heights - low) / max(high - low, 1e-9))[..., None]
+        fields["relief"] = constant(round(min((high - low) / heights.shape[1], MOST_RELIEF), 4))
+    fields[f"{kind}_map"] = packed_map(codes[..., 0] if codes.shape[-1] == 1 else codes @ BRIGHTNESS)
+    return with_things(shot, {id_: msgspec.structs.replace(item, **without_keyed(item, fields))})
+
+
+def without_map(shot: Shot, id_: str, kind: Literal["relief", "roughness"]) -> Shot:
+    """The thing without that map; where nothing is laid over it then, it has no pattern."""
+    item = solid_of(shot, id_)
+    bare = msgspec.structs.replace(item, **{f"{kind}_map": b""})
+    assert isinstance(bare, Solid)
+    if not (bare.texture_picture or bare.relief_map or bare.roughness_map):
+        bare = msgspec.structs.replace(bare, texture="none")
+    return with_things(shot, {id_: bare})

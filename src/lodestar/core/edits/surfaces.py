@@ -84,6 +84,7 @@ READY: dict[str, dict[str, Any]] = {
         "parts": {"edges": {"colour": (1.0, 0.89, 0.62), "metal": 1.0, "roughness": 0.2}},
     },
 }
+PICTURES_OF = ("texture_picture", "relief_map", "roughness_map")
 NUMBERS = {"roughness": 0.45, "metal": 0.0, "coat": 0.0, "clear": 0.0, "glow": 0.0, "relief": 0.02}
 
 
@@ -93,6 +94,8 @@ def _fields(made_of: dict[str, Any], height: float) -> dict[str, Any]:
     found["texture"] = made_of.get("texture", "none")
     found["texture_size"] = constant(round(max(made_of.get("pattern", 0.3) * height, 1e-3), 4))
     found["texture_amount"] = constant(made_of.get("amount", 1.0))
+    found["texture_turn"] = constant(made_of.get("turned", 0.0))
+    found["texture_offset"] = constant(0.0, 0.0)
     return found | {name: made_of[name] for name in ("colour", "second") if name in made_of}
 
 
@@ -134,8 +137,9 @@ def with_made_of(shot: Shot, id_: str, made_of: dict[str, Any], frame: float) ->
     low, high = box_of(item, frame)
     height = float(high[2] - low[2])
     fields = without_keyed(item, _fields(made_of, height))
-    if made_of.get("texture_picture"):
-        fields |= {"texture_picture": made_of["texture_picture"], "texture_movie": ""}
+    pictures = {name: made_of.get(name, b"") for name in PICTURES_OF}
+    if any(pictures.values()):
+        fields |= {**pictures, "texture_movie": ""}
     if isinstance(item, Extruded):
         parts = made_of.get("parts", {})
         fields["surfaces"] = tuple(Surface(id=new_id(), part=part, **_fields(own, height)) for part, own in parts.items())

@@ -2,7 +2,9 @@
 
 import contextlib
 import functools
+import math
 from collections.abc import Callable
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -10,7 +12,7 @@ import numpy as np
 from ..basics.colour import decode
 from ..basics.errors import UserError
 from ..media.pictures import picture_problem
-from ..media.tiles import unpacked
+from ..media.tiles import unpacked, unpacked_maps
 from ..render.items import Finish, Item, Texture
 from ..render.textures import ALONG, NAMES, RIPPLES, UPWARD
 from ..scene.poses import pose_matrix, size_of
@@ -23,6 +25,14 @@ from .kinds import EMPTY, kind_of, movie_frame
 from .lettering import IN_PLACE, Part, shifted
 
 GRAVITY = 9.81  # m/s^2
+
+
+class Laid(NamedTuple):
+    """What is laid over a thing, or parts of it. picture: (h, w, 4) uint8; maps, gives: as of `Texture`."""
+
+    picture: np.ndarray | None
+    maps: np.ndarray | None
+    gives: tuple[bool, bool]
 
 
 def pose_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
@@ -128,7 +138,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     return [_part_item(whole, part, model, places if moving else None, index) for part in parts]
 
 
-def _surfaces(thing: Solid, index: int, laid: np.ndarray | None) -> tuple[Finish, ...]:
+def _surfaces(thing: Solid, index: int, laid: Laid | None) -> tuple[Finish, ...]:
     """How edges, sides and back look; none where all are as the face."""
     own = {s.part: s for s in getattr(thing, "surfaces", ()) if s.on}
     if not own:
@@ -136,37 +146,48 @@ def _surfaces(thing: Solid, index: int, laid: np.ndarray | None) -> tuple[Finish
     return tuple(_finish(own.get(part, thing), index, laid) for part in SURFACED)
 
 
-def _laid_over(thing: Solid, index: int) -> np.ndarray | None:
-    """(h, w, 4) uint8 the picture that is laid over a thing, or a part of it."""
+def _laid_over(thing: Solid, index: int) -> Laid | None:
+    """None where nothing is."""
     if all(one.texture != "picture" for one in (thing, *getattr(thing, "surfaces", ()))):
         return None
+    gives = bool(thing.relief_map), bool(thing.roughness_map)
+    maps = unpacked_maps(thing.relief_map, thing.roughness_map) if any(gives) else None
+    picture = _picture_over(thing, index)
+    return None if picture is None and maps is None else Laid(picture, maps, gives)
+
+
+def _picture_over(thing: Solid, index: int) -> np.ndarray | None:
     with contextlib.suppress(UserError):  # told by `problem_of`; the picture of its first frame stands in for the movie
         if thing.texture_movie:
             return movie_frame(thing, thing.texture_movie, index)
     return unpacked(thing.texture_picture) if thing.texture_picture else None
 
 
-def _finish(of: Solid | Surface | Relief, index: int, picture: np.ndarray | None = None) -> Finish:
+def _finish(of: Solid | Surface | Relief, index: int, laid: Laid | None = None) -> Finish:
     red, green, blue = (float(v) for v in decode(np.array(of.colour), "srgb"))
     at = lambda name: float(np.clip(getattr(of, name).at(index)[0], 0, 1)) if hasattr(of, name) else 0.0
     rough, metal, coat = at("roughness"), at("metal"), at("coat")
-    texture = None if isinstance(of, Relief) else _texture(of, index, picture)
+    texture = None if isinstance(of, Relief) else _texture(of, index, laid)
     return Finish((red, green, blue), max(rough, 0.03), metal, coat, max(of.glow.at(index)[0], 0.0), texture, at("clear"))
 
 
-def _texture(of: Solid | Surface, index: int, picture: np.ndarray | None) -> Texture | None:
-    """picture: of `_laid_over`, which the parts of a solid share."""
-    if of.texture == "none" or (of.texture == "picture" and picture is None):
+def _texture(of: Solid | Surface, index: int, laid: Laid | None) -> Texture | None:
+    """laid: of `_laid_over`, which the parts of a solid share."""
+    over = laid if of.texture == "picture" else None
+    if of.texture == "none" or (of.texture == "picture" and over is None):
         return None
     red, green, blue = (float(v) for v in decode(np.array(of.second), "srgb"))
     amount, relief = (float(np.clip(value.at(index)[0], 0, 1)) for value in (of.texture_amount, of.relief))
+    size, begins = max(of.texture_size.at(index)[0], 1e-4), of.texture_offset.at(index)
     return Texture(
         NAMES.index(of.texture),
-        max(of.texture_size.at(index)[0], 1e-4),
+        size,
         (red, green, blue),
         amount,
         relief,
-        picture=picture if of.texture == "picture" else None,
+        (-begins[0] / size, 0.0, -begins[1] / size),
+        turn=math.radians(of.texture_turn.at(index)[0]),
+        **({} if over is None else over._asdict()),
     )
 
 

@@ -30,16 +30,30 @@ def _movie(path: str, changed: float, thread: int) -> tuple[PlateInfo, Plate]:
 
 @functools.lru_cache(maxsize=16)
 def _still(path: Path, changed: float) -> np.ndarray:
+    pixels = _decoded(path, "rgba")
+    pixels.flags.writeable = False
+    return pixels
+
+
+def _decoded(path: Path, form: str) -> np.ndarray:
+    """form: of pixels, as FFmpeg names them."""
     refuse_known(path)
     check_size(path, *size_in_header(path), CARD_SIDE)
     try:
         # a % in the name of a single picture is a letter
         with av.open(options={"pattern_type": "none"}, file=file_url(path)) as container:
-            pixels = next(container.decode(container.streams.video[0])).to_ndarray(format="rgba")
+            return next(container.decode(container.streams.video[0])).to_ndarray(format=form)
     except (av.FFmpegError, StopIteration, IndexError, ValueError, MemoryError, OSError) as error:
         raise PlateError(f"{path.name} cannot be read as a picture.", "It is damaged. Save it again as PNG or JPEG.") from error
-    pixels.flags.writeable = False
-    return pixels
+
+
+def fine_codes(path: str) -> np.ndarray:
+    """(h, w, 3) float32 code values 0..1 of a picture, with all of its 16 bits where it has them; of a movie those of its first frame. Raises
+    PlateError as `picture_frame`."""
+    file = Path(path)
+    if not file.exists() or file.suffix.lower() not in SEQUENCE_SUFFIXES:
+        return np.asarray(picture_frame(path, 0)[..., :3] / np.float32(255))
+    return np.asarray(_decoded(file, "rgb48le") / np.float32(65535))
 
 
 def picture_frame(path: str, index: int) -> np.ndarray:

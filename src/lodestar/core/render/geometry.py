@@ -1,6 +1,7 @@
 """The solids of a picture as kernels see them: Embree's tree over all of them, and flat tables of corners, surfaces and pictures."""
 
 import functools
+import math
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
@@ -13,6 +14,7 @@ from ..basics.identity import Same
 from ..shape.extrude import PARTS, Mesh
 from . import embree
 from .items import LEVEL, Finish, Item, bounds, box_corners
+from .textures import PICTURED as PICTURED_OVER
 from .textures import RIPPLES
 
 # what a ray asks for, as bits of an instance's mask
@@ -26,8 +28,11 @@ FIRST_TRIANGLE, FIRST_CORNER, DRAWN, RECEIVES, HIDES, FLAT, FIRST_STEP, STEPS, P
 BASE, ROUGHNESS, METAL, REFLECTS, FADE, OPACITY, COAT, GLOW = 0, 3, 4, 5, 6, 7, 8, 9
 # of a pattern through it: its kind; from the mesh's axes to sizes of it (three rows of a 3 x 4); the other colour; how much of that; how high
 TEXTURE, TO_PATTERN, SECOND, AMOUNT, RELIEF = 10, 11, 23, 26, 27
-FADES = 28  # of a mirror: 1 over the distance by which what it shows halves
-CLEAR, VALUES = 29, 30  # share that is glass
+# of a picture that is laid over it, SECOND is the number of that picture, or -1; then those of its maps, and which of the two are there
+MAPS, GIVES = SECOND + 1, SECOND + 2
+TURNED, MOVED = 28, 30  # cosine and sine of its turn; where it begins, in its sizes
+FADES = 32  # of a mirror: 1 over the distance by which what it shows halves
+CLEAR, VALUES = 33, 34  # share that is glass
 # columns of the triangles of what glows: the sum of what it and those before it send, corner and two sides, colour of its light at most 1
 SENT_SUM, SENT_CORNER, SENT_ACROSS, SENT_UP, SENT_COLOUR, SENT = 0, 1, 4, 7, 10, 13
 # columns of `Things.levels`: where a level of a picture begins, and its px
@@ -94,7 +99,8 @@ def stage(items: Sequence[Item], span: float) -> Stage:
     into[:3] = np.c_[np.eye(3), -origin] / scale
     matrices = _over_time(solid, span, into)
     pictures = list({id(i.picture): i.picture for i in solid if i.picture is not None and i.drawn}.values())
-    laid = [look.texture.picture for i in solid if i.drawn for look in i.looks if look.texture is not None and look.texture.picture is not None]
+    textures = [look.texture for i in solid if i.drawn for look in i.looks if look.texture is not None]
+    laid = [picture for texture in textures for picture in (texture.picture, texture.maps) if picture is not None]
     pictures += [p for p in {id(p): p for p in laid}.values() if all(p is not other for other in pictures)]
     number_of_picture = {id(p): n for n, p in enumerate(pictures)}
     levels, texels = _pictures(tuple(Same(p) for p in pictures))
@@ -254,12 +260,20 @@ def _pattern(look: Item | Finish, item: Item, pictures: dict[int, int]) -> np.nd
     to = (np.eye(4) if item.scaled is None else item.scaled)[:3] / max(look.texture.size, 1e-6)
     if look.texture.kind == RIPPLES:
         to[2] = 0  # on a plane, so that the third way is time
-    to[:, 3] += look.texture.shift
+    cos, sin = math.cos(look.texture.turn), math.sin(look.texture.turn)
+    shift = np.array(look.texture.shift)
+    if look.texture.kind == PICTURED_OVER:
+        # each of the three sides turns it in its own plane
+        row[TURNED - TEXTURE : FADES - TEXTURE] = cos, sin, shift[0], shift[2]
+    else:
+        to[:, 3] += shift
+        to = np.array([[cos, 0, sin], [0, 1, 0], [-sin, 0, cos]]) @ to
     row[0] = look.texture.kind
     row[TO_PATTERN - TEXTURE : SECOND - TEXTURE] = to.ravel()
     row[SECOND - TEXTURE : AMOUNT - TEXTURE] = look.texture.second
-    if look.texture.picture is not None:
-        row[SECOND - TEXTURE] = pictures[id(look.texture.picture)]
+    if look.texture.kind == PICTURED_OVER:
+        numbers = [-1 if one is None else pictures[id(one)] for one in (look.texture.picture, look.texture.maps)]
+        row[SECOND - TEXTURE : AMOUNT - TEXTURE] = *numbers, look.texture.gives[0] + 2 * look.texture.gives[1]
     row[AMOUNT - TEXTURE], row[RELIEF - TEXTURE] = look.texture.amount, look.texture.relief
     return row
 
@@ -298,8 +312,14 @@ def _pictures(pictures: tuple[Same, ...]) -> tuple[np.ndarray, np.ndarray]:
 
 
 def halvings(picture: np.ndarray) -> list[np.ndarray]:
-    """The picture (h, w, 4) and its halvings down to one px, averaged in linear light by alpha."""
+    """The picture (h, w, 4) and its halvings down to one px, averaged in linear light by alpha; of maps (h, w, 2) uint16 the means, their numbers as
+    two bytes each."""
     found = [np.ascontiguousarray(picture)]
+    if picture.dtype == np.uint16:
+        while max(found[-1].shape[:2]) > 1 and len(found) < MOST_LEVELS:
+            h, w = (max(side // 2, 1) for side in found[-1].shape[:2])
+            found.append(np.asarray(cv2.resize(found[-1][: 2 * h, : 2 * w], (w, h), interpolation=cv2.INTER_AREA), np.uint16))
+        return [one.view(np.uint8) for one in found]
     light = np.concatenate([decode(picture[..., :3] / np.float32(255), "srgb"), picture[..., 3:] / np.float32(255)], -1).astype(np.float32)
     light[..., :3] *= light[..., 3:]
     while max(light.shape[:2]) > 1 and len(found) < MOST_LEVELS:

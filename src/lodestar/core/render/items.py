@@ -17,8 +17,9 @@ _boxes: dict[int, tuple[Mesh, np.ndarray]] = {}
 
 class Texture(NamedTuple):
     """A pattern through a solid: kind of `textures.NAMES` by its number; size in the scene's units; second: the other colour, linear; amount: how
-    much of it shows; relief: how high the pattern stands, in sizes of the pattern; shift: how far it lies off, in its sizes; picture: (h, w, 4)
-    uint8 of sRGB for textures.PICTURED, whose width is the size."""
+    much of it shows; relief: how high the pattern stands, in sizes of the pattern; shift: how far it lies off, in its sizes; turn: by which it is
+    turned to the left on the face, radians; picture: (h, w, 4) uint8 of sRGB for textures.PICTURED, whose width is the size; maps: of the same size, (h, w, 2)
+    uint16, how high it stands there, 0 to 1 of the relief, and how rough it is; gives: which of the two do."""
 
     kind: int
     size: float
@@ -27,6 +28,9 @@ class Texture(NamedTuple):
     relief: float
     shift: tuple[float, float, float] = (0.0, 0.0, 0.0)
     picture: np.ndarray | None = None
+    turn: float = 0.0
+    maps: np.ndarray | None = None
+    gives: tuple[bool, bool] = (False, False)
 
 
 class Finish(NamedTuple):

@@ -3,7 +3,24 @@
 import math
 
 from ..basics.jit import inlined
-from .geometry import AMOUNT, BASE, FADE, FIRST_STEP, OPACITY, PICTURE, RELIEF, ROUGHNESS, SECOND, TEXTURE, TO_PATTERN, WIDE
+from .geometry import (
+    AMOUNT,
+    BASE,
+    FADE,
+    FIRST_STEP,
+    GIVES,
+    MAPS,
+    MOVED,
+    OPACITY,
+    PICTURE,
+    RELIEF,
+    ROUGHNESS,
+    SECOND,
+    TEXTURE,
+    TO_PATTERN,
+    TURNED,
+    WIDE,
+)
 from .meeting import painted, tiled
 from .textures import PICTURED, STEP, WEAVE, pattern
 from .vectors import bright, dot, normalised, smoothstep
@@ -23,9 +40,10 @@ def surface_at(things, number, value, own, travelled, px):
 
 
 @inlined
-def _laid_over(things, picture, x, y, z, n, wide):
-    """Red, green, blue of a picture that is laid over a solid from its three sides, at a place in its sizes with normal n in its axes; where the
-    solid turns from one side to the other they are blended. Source: B. Geiss, GPU Gems 3, ch. 1 (three planar maps)."""
+def _laid_over(things, look, picture, x, y, z, n, px, as_maps):
+    """Red, green, blue of a picture that is laid over a solid from its three sides, at a place in its sizes with normal n in its axes, or the numbers
+    of its maps; where the solid turns from one side to the other they are blended. px: sizes of it that one px of ours covers. Source: B. Geiss, GPU Gems
+    3, ch. 1 (three planar maps)."""
     a, b, c = n[0] * n[0], n[1] * n[1], n[2] * n[2]
     a, b, c = a * a * a, b * b * b, c * c * c
     total = max(a + b + c, 1e-12)
@@ -35,9 +53,18 @@ def _laid_over(things, picture, x, y, z, n, wide):
         if share < 0.01:
             continue
         u, v = (y, z) if side == 0 else (x, z) if side == 1 else (x, y)
-        r, g, h = tiled(things, picture, u, v, wide)
+        u, v = u + look[MOVED], v + look[MOVED + 1]
+        u, v = look[TURNED] * u + look[TURNED + 1] * v, look[TURNED] * v - look[TURNED + 1] * u
+        r, g, h = tiled(things, picture, u, v, px * things.levels[picture, 0, WIDE], as_maps)
         red, green, blue = red + share * r, green + share * g, blue + share * h
     return red, green, blue
+
+
+@inlined
+def _height(things, look, picture, x, y, z, n, px, as_maps):
+    """How high the relief stands there: as its map says, or as bright as its colour is."""
+    r, g, b = _laid_over(things, look, picture, x, y, z, n, px, as_maps)
+    return r if as_maps else bright((r, g, b))
 
 
 @inlined
@@ -52,11 +79,10 @@ def patterned(things, number, look, base, own, n, px):
     m, q = things.matrices[number[FIRST_STEP]], look[TO_PATTERN : TO_PATTERN + 12]
     size = m[0, 0] * m[0, 0] + m[1, 0] * m[1, 0] + m[2, 0] * m[2, 0]
     width = math.sqrt(size) / max(math.sqrt(q[0] * q[0] + q[4] * q[4] + q[8] * q[8]), 1e-12)
-    picture, wide, facing = 0, 1.0, (0.0, 1.0, 0.0)
-    rough = look[ROUGHNESS]
+    of_relief, covered, facing, gives_relief = -1, px / max(width, 1e-12), (0.0, 1.0, 0.0), False
+    rough, share, high = look[ROUGHNESS], look[AMOUNT], 0.0
     if kind == PICTURED:
-        picture = int(look[SECOND])
-        wide = px / max(width, 1e-12) * things.levels[picture, 0, WIDE]
+        picture, maps = int(look[SECOND]), int(look[MAPS])
         facing = normalised(
             (
                 m[0, 0] * n[0] + m[1, 0] * n[1] + m[2, 0] * n[2],
@@ -64,9 +90,16 @@ def patterned(things, number, look, base, own, n, px):
                 m[0, 2] * n[0] + m[1, 2] * n[1] + m[2, 2] * n[2],
             )
         )
-        r, g, b = _laid_over(things, picture, x, y, z, facing, wide)
-        share, high = look[AMOUNT], bright((r, g, b))
-        base = (base[0] + share * (r - base[0]), base[1] + share * (g - base[1]), base[2] + share * (b - base[2]))
+        if picture >= 0:
+            r, g, b = _laid_over(things, look, picture, x, y, z, facing, covered, False)
+            of_relief, high = picture, bright((r, g, b))
+            base = (base[0] + share * (r - base[0]), base[1] + share * (g - base[1]), base[2] + share * (b - base[2]))
+        if maps >= 0:
+            up, matt, _ = _laid_over(things, look, maps, x, y, z, facing, covered, True)
+            if int(look[GIVES]) & 1:
+                of_relief, high, gives_relief = maps, up, True
+            if int(look[GIVES]) & 2:
+                rough = min(max(rough + share * (matt - rough), 0.03), 1.0)
     else:
         share, high = pattern(kind, x, y, z)
         share *= look[AMOUNT]
@@ -77,14 +110,17 @@ def patterned(things, number, look, base, own, n, px):
         )
         if kind != WEAVE and kind < PICTURED:
             rough = min(max(look[ROUGHNESS] * (0.7 + 0.6 * share), 0.03), 1.0)
-    if look[RELIEF] > 0:
-        step = STEP if kind != PICTURED else max(STEP, wide / things.levels[picture, 0, WIDE])
+    if look[RELIEF] > 0 and (kind != PICTURED or of_relief >= 0):
+        step = STEP
+        if kind == PICTURED:
+            # a map is as fine as its px; what a colour says of height is not
+            step = max(1.0 / things.levels[of_relief, 0, WIDE] if gives_relief else STEP, covered)
         s = look[RELIEF] / step
         g0, g1, g2 = 0.0, 0.0, 0.0
         if kind == PICTURED:
-            g0 = s * (bright(_laid_over(things, picture, x + step, y, z, facing, wide)) - high)
-            g1 = s * (bright(_laid_over(things, picture, x, y + step, z, facing, wide)) - high)
-            g2 = s * (bright(_laid_over(things, picture, x, y, z + step, facing, wide)) - high)
+            g0 = s * (_height(things, look, of_relief, x + step, y, z, facing, covered, gives_relief) - high)
+            g1 = s * (_height(things, look, of_relief, x, y + step, z, facing, covered, gives_relief) - high)
+            g2 = s * (_height(things, look, of_relief, x, y, z + step, facing, covered, gives_relief) - high)
         else:
             g0 = s * (pattern(kind, x + step, y, z)[1] - high)
             g1 = s * (pattern(kind, x, y + step, z)[1] - high)

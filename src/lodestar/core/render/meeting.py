@@ -148,12 +148,18 @@ def _row(m, q, i, share):
 
 
 @inlined
-def painted(things, picture, own_x, own_z, wide):
-    """Red, green, blue in linear light and alpha of a picture at a place of a card; wide: px of it that one of ours covers."""
+def _level(things, picture, wide):
+    """Of the level of a picture for px of ours that cover `wide` of it: where it begins, and its px."""
     level = min(max(int(math.log2(max(wide, 1e-6)) + 0.5), 0), MOST_LEVELS - 1)
     while level > 0 and things.levels[picture, level, WIDE] == 0:
         level -= 1
-    begin, w, h = things.levels[picture, level, BEGIN], things.levels[picture, level, WIDE], things.levels[picture, level, HIGH]
+    return things.levels[picture, level, BEGIN], things.levels[picture, level, WIDE], things.levels[picture, level, HIGH]
+
+
+@inlined
+def painted(things, picture, own_x, own_z, wide):
+    """Red, green, blue in linear light and alpha of a picture at a place of a card; wide: px of it that one of ours covers."""
+    begin, w, h = _level(things, picture, wide)
     x = min(max((own_x + 0.5) * w - 0.5, 0.0), w - 1.0)
     y = min(max((1.0 - own_z) * h - 0.5, 0.0), h - 1.0)
     i, j = min(int(y), max(h - 2, 0)), min(int(x), max(w - 2, 0))
@@ -173,12 +179,10 @@ def painted(things, picture, own_x, own_z, wide):
 
 
 @inlined
-def tiled(things, picture, u, v, wide):
-    """Red, green, blue in linear light of a picture that is repeated, at a place in its widths, v upward; wide: px of it that one of ours covers."""
-    level = min(max(int(math.log2(max(wide, 1e-6)) + 0.5), 0), MOST_LEVELS - 1)
-    while level > 0 and things.levels[picture, level, WIDE] == 0:
-        level -= 1
-    begin, w, h = things.levels[picture, level, BEGIN], things.levels[picture, level, WIDE], things.levels[picture, level, HIGH]
+def tiled(things, picture, u, v, wide, as_maps):
+    """Red, green, blue in linear light of a picture that is repeated, at a place in its widths, v upward; of maps their two numbers, 0 to 1, and
+    nothing. wide: px of it that one of ours covers."""
+    begin, w, h = _level(things, picture, wide)
     x, y = u * w - 0.5, -v * w - 0.5  # px are square, so its height is h of its w
     j, i = int(math.floor(x)), int(math.floor(y))
     a, b = x - j, y - i
@@ -187,9 +191,13 @@ def tiled(things, picture, u, v, wide):
         for right in range(2):
             share = (b if down else 1.0 - b) * (a if right else 1.0 - a)
             texel = things.texels[begin + ((i + down) % h) * w + (j + right) % w]
-            red += share * _LIGHT_OF_CODE[texel[0]]
-            green += share * _LIGHT_OF_CODE[texel[1]]
-            blue += share * _LIGHT_OF_CODE[texel[2]]
+            if as_maps:
+                red += share * (texel[0] + 256.0 * texel[1]) / 65535.0
+                green += share * (texel[2] + 256.0 * texel[3]) / 65535.0
+            else:
+                red += share * _LIGHT_OF_CODE[texel[0]]
+                green += share * _LIGHT_OF_CODE[texel[1]]
+                blue += share * _LIGHT_OF_CODE[texel[2]]
     return red, green, blue
 
 

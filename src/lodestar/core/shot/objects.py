@@ -86,6 +86,8 @@ TEXTURES = ("none", "stone", "brushed", "wood", "weave", "worn", "brick", "pictu
 SIZE_OF_TEXTURE = Row("Pattern size", "m", 0.005, 3, 0.001, tip="Size of the pattern, in the scene's units")
 AMOUNT = Row("Pattern", "%", 0.5, 0, 0, 100, 100, tip="How much of its second colour shows")
 RELIEF = Row("Relief", "%", 0.2, 1, 0, 50, 100, tip="How high the pattern stands, in % of its size")
+TURN_OF_TEXTURE = Row("Pattern turn", "°", 0.5, 1, tip="Turns the pattern on its face, to the left")
+OFFSET_OF_TEXTURE = Row("Pattern place", "m", 0.005, 3, tip="Where the pattern begins: to the right and up, in the scene's units", names=("x", "z"))
 
 
 class Surface(msgspec.Struct, frozen=True, kw_only=True):
@@ -105,6 +107,8 @@ class Surface(msgspec.Struct, frozen=True, kw_only=True):
     texture_size: Annotated[Keyed, SIZE_OF_TEXTURE] = constant(0.3)
     texture_amount: Annotated[Keyed, AMOUNT] = constant(1.0)
     relief: Annotated[Keyed, RELIEF] = constant(0.02)
+    texture_turn: Annotated[Keyed, TURN_OF_TEXTURE] = constant(0.0)
+    texture_offset: Annotated[Keyed, OFFSET_OF_TEXTURE] = constant(0.0, 0.0)
 
     @property
     def name(self) -> str:
@@ -117,12 +121,13 @@ SURFACED = ("edges", "sides", "back")
 class Solid(Thing, frozen=True, kw_only=True):
     """A thing with a surface. colour: code values 0..1, sRGB. opacity: of all of it, in picture and shadow. texture: one of TEXTURES, a pattern
     through the solid with a second colour, or 'picture', which is laid over it from its three sides: texture_picture, JPEG or PNG, or the movie at texture_movie,
-    which plays from the thing's first frame on. What stands in for a mirror of the place has ripples: how high they are in their size, how large,
+    which plays from the thing's first frame on; relief_map: how high it stands, relief_map's white by `relief` over its black, and roughness_map, whose code
+    values are the roughness: JPEG or PNG of one channel, which lie as the picture does. What stands in for a mirror of the place has ripples: how high they are in their size, how large,
     and how fast and where to they run (heading, degrees, 0 along its y axis); fades: distance by which what it shows halves, 0 for none;
     mirror_tint: code values, by which what it shows is multiplied; mirror_inside: ids of the mattes inside which alone it mirrors, on or off, empty
     for everywhere."""
 
-    SURFACE_LENGTHS: ClassVar[tuple[str, ...]] = ("texture_size", "ripple_size", "flow", "fades")
+    SURFACE_LENGTHS: ClassVar[tuple[str, ...]] = ("texture_size", "texture_offset", "ripple_size", "flow", "fades")
 
     colour: Rgb = (0.89, 0.87, 0.82)
     opacity: Annotated[Keyed, Row("Opacity", "%", 0.5, 0, 0, 100, 100, tip="How much of what is behind it is covered; its shadow thins with it")] = (
@@ -140,6 +145,10 @@ class Solid(Thing, frozen=True, kw_only=True):
     texture_size: Annotated[Keyed, SIZE_OF_TEXTURE] = constant(0.3)
     texture_amount: Annotated[Keyed, AMOUNT] = constant(1.0)
     relief: Annotated[Keyed, RELIEF] = constant(0.02)
+    texture_turn: Annotated[Keyed, TURN_OF_TEXTURE] = constant(0.0)
+    texture_offset: Annotated[Keyed, OFFSET_OF_TEXTURE] = constant(0.0, 0.0)
+    relief_map: bytes = b""
+    roughness_map: bytes = b""
     ripple: Annotated[Keyed, Row("Ripples", "%", 0.1, 1, 0, 50, 100, tip="How high its ripples are, in % of their size; 0 is still")] = constant(0.0)
     ripple_size: Annotated[Keyed, Row("Ripple size", "m", 0.01, 2, 0.001, tip="From ripple to ripple, in the scene's units")] = constant(0.5)
     flow: Annotated[Keyed, Row("Flow", "m/s", 0.01, 2, tip="How fast its ripples run")] = constant(0.2)
