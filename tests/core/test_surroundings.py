@@ -319,6 +319,32 @@ class MirrorTest(unittest.TestCase):
         share = [float((faded[y][mirrored[y]] / still[y][mirrored[y]]).mean()) for y in (rows[1], rows[-2])]
         self.assertGreater(share[0], share[1] + 0.2, "its foot, which is near, stays; its top goes")
 
+    def test_water_mirrors_by_its_angle_as_fresnel_says(self):
+        """Seen from steeper and steeper places; exact equations for light without polarisation, index 1.333 (E. Hecht, Optics, ch. 4.6)."""
+        wall = Item(box_mesh(), placed(0.0, 60.0, 0.0, 400.0, 1.0, 400.0), (1.0, 1.0, 1.0), 1.0, 0.0, thickness=1.0)
+        pond = Item(box_mesh(), placed(0, 0, -0.2, 60, 60, 0.2), (0, 0, 0), 0.03, 0.0, drawn=False, hides=True, reflects=1.0, fresnel=1.0)
+        for degrees in (20.0, 50.0, 65.0, 75.0, 82.0):
+            a = math.radians(degrees)
+            camera = looking((0.0, -8 * math.sin(a), 8 * math.cos(a)), (0.0, 0.0, 0.0), 300, (32, 32))
+            seen = float(whole([wall, pond], [SkyLight(np.ones(3))], camera, (32, 32), 16)[0][14:18, 14:18, 3].mean())
+            b = math.asin(math.sin(a) / 1.333)
+            s = (math.sin(a - b) / math.sin(a + b)) ** 2
+            p = (math.tan(a - b) / math.tan(a + b)) ** 2
+            self.assertAlmostEqual(seen, (s + p) / 2, delta=0.012, msg=str(degrees))
+
+    def test_what_is_under_the_waterline_is_not_seen_and_not_mirrored(self):
+        picture = np.zeros((64, 8, 4), np.uint8)
+        picture[:32, :, 0], picture[32:, :, 2], picture[..., 3] = 255, 255, 255
+        board = Item(card_mesh(), placed(0.0, 1.0, -1.0, 2.0, 1.0, 2.0), (1.0, 1.0, 1.0), 1.0, 0.0, picture=picture)
+        pond = Item(box_mesh(), placed(0, 0, -0.2, 9, 9, 0.2), (0, 0, 0), 0.03, 0.0, drawn=False, hides=True, reflects=0.6)
+        colour, _ = whole([board, pond], [SkyLight(np.ones(3))], looking((0.0, -5.0, 1.5), (0.0, 1.0, 0.0), 110, (96, 96)), (96, 96), 16)
+        self.assertLess(float(colour[..., 2].max()), 0.15, "nothing of its lower half, which is blue, but where its px meet the red ones")
+        column = colour[:, 48, 0] / np.maximum(colour[:, 48, 3], 1e-6)
+        there = np.flatnonzero(colour[:, 48, 3] > 0.3)
+        self.assertTrue((np.diff(there) == 1).all(), "from its top through the waterline to the mirrored top without a gap")
+        self.assertGreater(float(column[there[2:-2]].min()), 0.5)
+        self.assertAlmostEqual(float(colour[there[-4], 48, 3]), 0.6, delta=0.05)
+
 
 class LensTest(unittest.TestCase):
     def test_the_blur_of_a_point_is_that_of_a_thin_lens(self):

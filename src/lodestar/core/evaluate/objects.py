@@ -128,6 +128,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
         parts=_surfaces(thing, index, laid),
         texture=_texture(thing, index, laid) if thing.drawn else _ripples(shot, thing, index),
         scaled=kind.stretch(thing, index),
+        fresnel=float(np.clip(thing.fresnel.at(index)[0], 0, 1)),
         fades=max(thing.fades.at(index)[0], 0.0) * size_of(pose_of(shot, thing, index)),
     )
     model = functools.cache(whole.model)  # of all of its parts alike

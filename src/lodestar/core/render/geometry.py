@@ -32,7 +32,8 @@ TEXTURE, TO_PATTERN, SECOND, AMOUNT, RELIEF = 10, 11, 23, 26, 27
 MAPS, GIVES = SECOND + 1, SECOND + 2
 TURNED, MOVED = 28, 30  # cosine and sine of its turn; where it begins, in its sizes
 FADES = 32  # of a mirror: 1 over the distance by which what it shows halves
-CLEAR, VALUES = 33, 34  # share that is glass
+CLEAR = 33  # share that is glass
+FRESNEL, VALUES = 34, 35  # of a mirror: how much of what it mirrors straight down is left out, as water does
 # columns of the triangles of what glows: the sum of what it and those before it send, corner and two sides, colour of its light at most 1
 SENT_SUM, SENT_CORNER, SENT_ACROSS, SENT_UP, SENT_COLOUR, SENT = 0, 1, 4, 7, 10, 13
 # columns of `Things.levels`: where a level of a picture begins, and its px
@@ -126,6 +127,7 @@ def stage(items: Sequence[Item], span: float) -> Stage:
                 *_pattern(look, item, number_of_picture),
                 scale / item.fades if item.fades > 0 else 0.0,
                 look.clear * (1.0 - look.metal),
+                item.fresnel,
             )
         masks.append(mask_of(item))
         first_step += len(matrices[k])

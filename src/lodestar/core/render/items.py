@@ -56,7 +56,8 @@ class Item(NamedTuple):
     sides, 0 for that of the item's own. opacity: of what is drawn. coat, glow, clear: as in Finish; parts: how its edges, sides and back look (in
     the order of the mesh's parts), where they differ. mirrored: seen in mirrors, where it is drawn. texture: of its face; scaled (4, 4): from the mesh's axes to the thing's own in the
     scene's units, in which textures lie. fades: distance from a mirror by which what it shows halves, 0 for none. later(share): the mesh at that
-    share of the frame's time, with the same triangles, where its corners move.
+    share of the frame's time, with the same triangles, where its corners move. fresnel: of a mirror, how much less it shows where one looks straight at
+    it, 1 as water does.
     """
 
     mesh: Mesh
@@ -83,6 +84,7 @@ class Item(NamedTuple):
     fades: float = 0.0
     clear: float = 0.0
     later: Callable[[float], Mesh] | None = None
+    fresnel: float = 0.0
 
     @property
     def finishes(self) -> tuple[Finish, ...]:

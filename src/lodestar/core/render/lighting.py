@@ -30,6 +30,7 @@ from .seen import Seen, seen_at
 from .sphere import Sphere, around_blurred, around_in, around_matt, chosen, density_of, guide_of
 from .vectors import along, around, bright, dot, in_cone, normalised, smoothstep
 
+WATER_INDEX = 1.333
 COAT_ROUGHNESS, COAT_F0 = 0.06, 0.04  # of a clear coat: polished, of an index of 1.5
 WIDE_GLOSS = 0.3  # roughness
 BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
@@ -511,6 +512,16 @@ def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample):
         gone = _from_far(lights, d, 0.0)
         return (gone[0] + alpha * (x - gone[0]), gone[1] + alpha * (y - gone[1]), gone[2] + alpha * (z - gone[2]))
     return (x, y, z)
+
+
+@inlined
+def water_mirrors(cosine):
+    """Share of light that water mirrors at an angle to its normal. Source: Fresnel's equations as R. Cook, K. Torrance, A Reflectance Model for
+    Computer Graphics, ACM TOG 1982, write them."""
+    g = math.sqrt(WATER_INDEX * WATER_INDEX - 1.0 + cosine * cosine)
+    a, b = g - cosine, g + cosine
+    k = (cosine * b - 1.0) / (cosine * a + 1.0)
+    return 0.5 * (a / b) ** 2 * (1.0 + k * k)
 
 
 @inlined

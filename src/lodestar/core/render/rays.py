@@ -11,8 +11,8 @@ import numpy as np
 from ..basics.jit import inlined, kernel, taken, unmanaged
 from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
-from .geometry import DRAWN, FADES, FLAT, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE, Things
-from .lighting import Lights, mirrored, received, shaded
+from .geometry import DRAWN, FADES, FLAT, FRESNEL, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE, Things
+from .lighting import Lights, mirrored, received, shaded, water_mirrors
 from .looks import patterned, surface_at
 from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, surface_of
 from .sampling import BLOCK, LENS, MIRROR, Table
@@ -148,6 +148,8 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
         if value[REFLECTS] > 0 and bounces < MOST_BOUNCES:
             if value[TEXTURE] > 0:  # ripples
                 n = patterned(things, number, value, (0.0, 0.0, 0.0), own, n, travelled * angle)[2]
+            if value[FRESNEL] > 0:
+                left *= 1.0 - value[FRESNEL] * (1.0 - water_mirrors(abs(dot(n, d))))
             d, kept = mirrored(d, n, value[ROUGHNESS], sample[MIRROR], sample[MIRROR + 1])
             left *= kept * value[REFLECTS]
             fades, mirror_at = value[FADES], travelled

@@ -123,7 +123,7 @@ class Solid(Thing, frozen=True, kw_only=True):
     through the solid with a second colour, or 'picture', which is laid over it from its three sides: texture_picture, JPEG or PNG, or the movie at texture_movie,
     which plays from the thing's first frame on; relief_map: how high it stands, relief_map's white by `relief` over its black, and roughness_map, whose code
     values are the roughness: JPEG or PNG of one channel, which lie as the picture does. What stands in for a mirror of the place has ripples: how high they are in their size, how large,
-    and how fast and where to they run (heading, degrees, 0 along its y axis); fades: distance by which what it shows halves, 0 for none;
+    and how fast and where to they run (heading, degrees, 0 along its y axis); fresnel: how much less it mirrors where one looks down on it; fades: distance by which what it shows halves, 0 for none;
     mirror_tint: code values, by which what it shows is multiplied; mirror_inside: ids of the mattes inside which alone it mirrors, on or off, empty
     for everywhere."""
 
@@ -153,6 +153,9 @@ class Solid(Thing, frozen=True, kw_only=True):
     ripple_size: Annotated[Keyed, Row("Ripple size", "m", 0.01, 2, 0.001, tip="From ripple to ripple, in the scene's units")] = constant(0.5)
     flow: Annotated[Keyed, Row("Flow", "m/s", 0.01, 2, tip="How fast its ripples run")] = constant(0.2)
     flow_to: Annotated[Keyed, Row("Flows to", "°", 0.5, 1, tip="Where to its ripples run: heading, 0 along its own y axis")] = constant(0.0)
+    fresnel: Annotated[
+        Keyed, Row("Fresnel", "%", 0.5, 0, 0, 100, 100, tip="How much less it mirrors where one looks down on it than along it; 100 % as water")
+    ] = constant(0.0)
     fades: Annotated[
         Keyed, Row("Fades over", "m", 0.02, 2, 0.0, tip="What it mirrors halves with each of these behind the mirror; 0 does not fade")
     ] = constant(0.0)
@@ -160,7 +163,7 @@ class Solid(Thing, frozen=True, kw_only=True):
     mirror_inside: tuple[str, ...] = ()
 
 
-MIRROR_ROWS = ("ripple", "ripple_size", "flow", "flow_to", "fades")
+MIRROR_ROWS = ("fresnel", "ripple", "ripple_size", "flow", "flow_to", "fades")
 DEPTH = Row("Depth", "m", 0.002, 3, 0.0001, tip="How deep the solid is")
 BEVEL = Row("Bevel", "m", 0.0005, 4, 0.0, tip="How far its edges go inward; at most 45 % of the depth where they go as deep")
 IN_HEIGHTS = "× height"
