@@ -74,9 +74,12 @@ def coverage(points: np.ndarray, width: int, height: int, form: Form = SMOOTH) -
     if max(form.outward, form.inward) > 0.25 and result.any():
         if any(share != 1 for share in form.shares) or form.inward > 0:
             return _faded(result, line, len(points), form)
-        away = cv2.distanceTransform((result < 0.5).astype(np.uint8), cv2.DIST_L2, 5)
+        reach = int(np.ceil(form.outward)) + 1  # beyond it nothing fades
+        low, high = np.maximum(low - reach, 0), np.minimum(high + reach, [width, height])
+        part = result[low[1] : high[1], low[0] : high[0]]
+        away = cv2.distanceTransform((part < 0.5).astype(np.uint8), cv2.DIST_L2, 5)
         fade = np.clip(1 - away / form.outward, 0, 1)
-        result = np.maximum(result, fade * fade * (3 - 2 * fade))
+        np.maximum(part, fade * fade * (3 - 2 * fade), out=part)
     return result
 
 
