@@ -51,8 +51,8 @@ class Kind:
         """The one solid, in axes that `stretch` takes to the object's own; empty where there is none."""
         return EMPTY
 
-    def parts(self, item: Any, frame: float) -> list[Part]:
-        """All of its solids."""
+    def parts(self, item: Any, frame: float, fine: int = 0) -> list[Part]:
+        """All of its solids. fine: how often round ones are made four times as true, since they are seen large."""
         return [Part(self.mesh(item, frame))]
 
     def places(self, item: Any, frame: float) -> np.ndarray | None:
@@ -130,10 +130,10 @@ class Letters(Extrusions):
     def still(self, item: Title, frame: float) -> Title:
         return counted(item, frame)
 
-    def parts(self, item: Title, frame: float) -> list[Part]:
+    def parts(self, item: Title, frame: float, fine: int = 0) -> list[Part]:
         try:
             still = counted(item, frame)
-            return self.deformed(still, title_parts(still, frame), frame)
+            return self.deformed(still, title_parts(still, frame, fine), frame)
         except UserError:  # told by `problem`; the picture goes on without it
             return []
 
@@ -152,11 +152,11 @@ class Letters(Extrusions):
 
 
 class Drawings(Extrusions):
-    def parts(self, item: Logo, frame: float) -> list[Part]:
+    def parts(self, item: Logo, frame: float, fine: int = 0) -> list[Part]:
         try:
             reliefs = [relief for relief in item.reliefs if relief.on]
             found = []
-            for form, place, colour, opacity in layers_at(item, frame):
+            for form, place, colour, opacity in layers_at(item, frame, fine):
                 if not reliefs:
                     found.append(Part(logo_mesh(item.svg, form, lines=item.lines), place, colour, opacity))
                 for relief in reliefs:

@@ -81,9 +81,9 @@ def layer_form(form: Form, layer: Layer, frame: float) -> Form:
     )
 
 
-def layers_at(item: Extruded, frame: float) -> Iterator[tuple[Form, F64, Rgb | None, float]]:
-    """The solids that outlines are made into: form, place (4, 4) in heights, colour and opacity; the object's own one first."""
-    form = form_of(item, frame)
+def layers_at(item: Extruded, frame: float, fine: int = 0) -> Iterator[tuple[Form, F64, Rgb | None, float]]:
+    """The solids that outlines are made into: form, place (4, 4) in heights, colour and opacity; the object's own one first. fine: as of `Form`."""
+    form = form_of(item, frame)._replace(fine=fine)
     yield form, IN_PLACE, None, 1.0
     for layer in item.layers:
         if layer.on and layer.opacity.at(frame)[0] > 0:
@@ -240,13 +240,13 @@ class Moves(NamedTuple):
     tints: list[list[tuple[Rgb, float]]]
 
 
-def title_parts(title: Title, frame: float) -> list[Part]:
-    """The solids of a title at a frame, in cap heights. Raises UserError where no face can be read."""
+def title_parts(title: Title, frame: float, fine: int = 0) -> list[Part]:
+    """The solids of a title at a frame, in cap heights. fine: as of `Form`. Raises UserError where no face can be read."""
     pieces, setting = title_pieces(title, frame)
     moves, places = _moved_places(Same(title), Same(pieces), setting, frame)
     there = np.abs(np.linalg.det(places[:, :3, :3])) > 1e-9
     parts = []
-    for n, (form, layer, colour, opacity) in enumerate(layers_at(title, frame)):
+    for n, (form, layer, colour, opacity) in enumerate(layers_at(title, frame, fine)):
         whole = layer @ places
         for k in np.flatnonzero(there & (opacity * moves.opacity > 0)):
             piece = pieces[k]

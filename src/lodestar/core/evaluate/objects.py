@@ -3,7 +3,7 @@
 import contextlib
 import functools
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 import msgspec
@@ -11,16 +11,18 @@ import numpy as np
 
 from ..basics.colour import decode
 from ..basics.errors import UserError
+from ..basics.identity import Same
 from ..media.pictures import picture_problem
 from ..media.tiles import unpacked, unpacked_maps
+from ..projection.camera import Camera
 from ..render.items import Finish, Item, Texture
 from ..render.textures import ALONG, NAMES, RIPPLES, UPWARD
 from ..scene.poses import pose_matrix, size_of
 from ..shape.extrude import Mesh
 from ..shape.solids import joined
 from ..shot.document import Shot
-from ..shot.objects import SURFACED, Object, Relief, Solid, Surface, ancestors, is_there, owned
-from .cameras import seconds_at
+from ..shot.objects import SURFACED, Extruded, Object, Relief, Solid, Surface, ancestors, is_there, owned
+from .cameras import camera_at, seconds_at
 from .kinds import EMPTY, kind_of, movie_frame
 from .lettering import IN_PLACE, Part, shifted
 
@@ -69,6 +71,63 @@ def at_rest(item: Object) -> Object:
     return msgspec.structs.replace(item, **found) if found else item
 
 
+def fineness(shot: Shot, thing: Object, frame: float) -> int:
+    """How often the curves of a thing are made four times as true, so that none is seen as chords: by the largest that it is in the picture, at this
+    frame or while it is there, so that its outline does not change as it comes nearer."""
+    if not isinstance(thing, Extruded) or shot.plate is None:
+        return 0
+    off = CHORD_ERROR * max(_largest_px(Same(shot), thing.id), _height_px(shot, thing, (frame,), _eyes_of([camera_at(shot, frame)])))
+    return int(np.clip(np.ceil(np.log(max(off / UNSEEN_PX, 1e-9)) / np.log(4)), 0, FINEST))
+
+
+@functools.lru_cache(maxsize=64)
+def _largest_px(of: Same, id_: str) -> float:
+    shot: Shot = of.of
+    thing = next(o for o in shot.objects if o.id == id_)
+    if shot.solve is None:
+        return 0.0
+    frames, eyes = _sampled_eyes(shot)
+    there = np.array([is_there(thing, f) for f in frames])
+    return _height_px(shot, thing, frames[there], eyes[there]) if there.any() else 0.0
+
+
+_eyes: dict = {}
+
+
+def _sampled_eyes(shot: Shot) -> tuple[np.ndarray, np.ndarray]:
+    """Frames of the solve, and `_eyes_of` their cameras; kept for the last solve and ground."""
+    name = (Same(shot.solve), shot.ground)
+    if name not in _eyes:
+        frames = np.asarray(shot.solve.frames)[np.linspace(0, len(shot.solve.frames) - 1, SIZES_ASKED).round().astype(int)]  # type: ignore[union-attr]
+        _eyes.clear()
+        _eyes[name] = frames, _eyes_of([camera_at(shot, float(f)) for f in frames])
+    return _eyes[name]
+
+
+def _eyes_of(cameras: list[Camera]) -> np.ndarray:
+    """(n, 5) of each: what gives the depth of a point, and its focal length, px."""
+    return np.array([(*camera.R[2], camera.t[2], camera.lens.fy) for camera in cameras])
+
+
+def _height_px(shot: Shot, thing: Object, frames: Iterable[float], eyes: np.ndarray) -> float:
+    """How high a thing would be in the picture of one of the cameras where it is nearest to it."""
+    chain, frames = (thing, *ancestors(shot.objects, thing)), list(frames)
+    if not any(getattr(one, name).keys for one in chain for name in ("position", "turn", "size")) and not thing.height.keys:  # type: ignore[union-attr]
+        frames = frames[:1]  # it stands still
+    found = 0.0
+    for k, frame in enumerate(frames):
+        own = eyes if len(frames) == 1 else eyes[k : k + 1]
+        pose, (low, high) = pose_of(shot, thing, frame), box_of(thing, frame)
+        corners = np.where(np.indices((2, 2, 2)).reshape(3, -1).T, high, low) @ pose[:3, :3].T + pose[:3, 3]
+        tall = thing.height.at(frame)[0] * float(np.linalg.norm(pose[:3, 2]))  # type: ignore[union-attr]
+        depth = (own[:, :3] @ corners.T + own[:, 3:4]).min(1)
+        found = max(found, float((own[:, 4] * tall / np.maximum(depth, max(0.1 * tall, 1e-9))).max()))
+    return found
+
+
+SIZES_ASKED = 9  # frames at which a thing is asked for how large it is
+CHORD_ERROR = 0.0017  # heights: by which curves of letters are off, as they are made at first
+UNSEEN_PX, FINEST = 0.3, 2
 MOST_JOINED = 32
 MAY_BE_NOTHING = ("bevel", "bevel_height", "rounding", "wall", "panel")
 _joined: dict[tuple, tuple[list[Part], Mesh]] = {}
@@ -105,7 +164,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     picture = kind.picture(thing, index) if thing.drawn else None
     laid = _laid_over(thing, index) if thing.drawn else None
     base = np.ones(3) if picture is not None and picture.paints else decode(np.array(thing.colour), "srgb")
-    parts, low_high = kind.parts(thing, index), kind.box(thing, index)
+    parts, low_high = kind.parts(thing, index, fineness(shot, thing, index)), kind.box(thing, index)
     thickness = float(np.sort(low_high[1] - low_high[0])[1]) * size_of(pose_of(shot, thing, index))
     opacity = float(np.clip(thing.opacity.at(index)[0], 0, 1))
     whole = Item(

@@ -61,9 +61,9 @@ def cap_height(face: Face) -> float:
 class _Chords:
     """Collects a glyph's contours as closed polygons, in font units."""
 
-    def __init__(self, upem: int) -> None:
+    def __init__(self, upem: int, fine: int) -> None:
         self.contours: list[list[tuple[float, float]]] = []
-        self.tolerance = CHORD * upem
+        self.tolerance = CHORD * upem / 4**fine
 
     def move_to(self, x, y, _):
         self.contours.append([(x, y)])
@@ -101,11 +101,11 @@ def _pen() -> hb.DrawFuncs:
 
 
 @functools.lru_cache(maxsize=2048)
-def glyph_outline(face: Face, glyph: int) -> tuple[np.ndarray, ...]:
-    """Closed contours (n, 2) of a glyph by its number, in ems; none where there is nothing to see. Raises UserError."""
+def glyph_outline(face: Face, glyph: int, fine: int = 0) -> tuple[np.ndarray, ...]:
+    """Closed contours (n, 2) of a glyph by its number, in ems; none where there is nothing to see. fine: as of `extrude.Form`. Raises UserError."""
     font = font_of(face)
     upem = font.face.upem
-    chords = _Chords(upem)
+    chords = _Chords(upem, fine)
     font.draw_glyph(glyph, _pen(), chords)
     contours = tuple(np.array(c, float) / upem for c in chords.contours if len(c) > 2)
     for contour in contours:

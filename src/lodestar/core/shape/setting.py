@@ -74,8 +74,8 @@ class Joined(NamedTuple):
     glyphs: tuple[tuple[Face, int, float, float, float], ...]
     width: float = 1.0
 
-    def contours(self) -> list[np.ndarray]:
-        return [(contour * em + (x, y)) * (self.width, 1.0) for face, glyph, x, y, em in self.glyphs for contour in glyph_outline(face, glyph)]
+    def contours(self, fine: int = 0) -> list[np.ndarray]:
+        return [(contour * em + (x, y)) * (self.width, 1.0) for face, glyph, x, y, em in self.glyphs for contour in glyph_outline(face, glyph, fine)]
 
 
 class Piece(NamedTuple):
