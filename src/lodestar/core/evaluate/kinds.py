@@ -15,7 +15,9 @@ from ..basics.keyed import constant
 from ..media.pictures import picture_frame, picture_problem
 from ..shape.deform import Deformation, deformed, deformed_then
 from ..shape.drawings import drawing_outlines, logo_mesh
+from ..shape.drawn_text import asked_faces
 from ..shape.extrude import Mesh
+from ..shape.fonts import SHIPPED
 from ..shape.solids import box_mesh, card_mesh, ground_mesh, tube_mesh
 from ..shot.objects import Anchor, Box, Card, GroundMesh, Logo, Object, Solid, Title, Tube
 from .counting import counted
@@ -178,7 +180,13 @@ class Drawings(Extrusions):
         return np.array([-wide / 2 * height, -half, 0]), np.array([wide / 2 * height, half, height])
 
     def problem(self, item: Logo, frame: float) -> str:
-        return _told(drawing_outlines, item.svg, item.lines)
+        asked = asked_faces(item.svg)
+        other = (
+            f"The drawing asks for {', '.join(asked)}, which {'is' if len(asked) == 1 else 'are'} not here; {next(iter(SHIPPED))} stands in."
+            if asked
+            else ""
+        )
+        return _told(drawing_outlines, item.svg, item.lines) or other
 
 
 class Standing(Kind):

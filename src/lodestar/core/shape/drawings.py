@@ -14,6 +14,7 @@ import svgelements as se
 
 from ..basics.apart import apart
 from ..basics.errors import UserError
+from .drawn_text import with_text_as_paths
 from .extrude import Form, Mesh, solid
 
 MOST_BYTES, MOST_SHAPES, MOST_POINTS = 4_000_000, 4000, 200_000
@@ -25,20 +26,24 @@ REFUSED = re.compile(r"<!\s*(DOCTYPE|ENTITY)", re.IGNORECASE)
 
 
 def check_svg(text: str, check: Callable[[], object] = lambda: None, lines: bool = False) -> str:
-    """The drawing's source, if it can stand as a solid; `check` may raise meanwhile. Raises UserError with the reason for all others."""
+    """The drawing's source, with its text as paths, if it can stand as a solid; `check` may raise meanwhile. Raises UserError with the reason for all
+    others."""
+    if len(text) <= MOST_BYTES and not REFUSED.search(text):
+        text = with_text_as_paths(text)
     _found(text, lines, check)
     return text
 
 
 def is_quick(text: str, lines: bool = False) -> bool:
     """Whether a drawing is at hand at once: light, or worked out already."""
-    return (text, lines) in _known or len(text) < HEAVY
+    return (text, lines) in _known or (len(text) < HEAVY and "text" not in text)
 
 
 def drawing_outlines(text: str, lines: bool = False) -> tuple[tuple[np.ndarray, ...], float]:
     """Closed contours (n, 2) of the drawing and its width, one unit high, y up, standing on y = 0 and centred on x = 0.
 
-    The union of all filled shapes by their own fill rules, and with `lines` of all lines by their widths; without, of lines only where nothing is filled. Scripts, links, pictures and text are left out. A heavy one is worked out
+    The union of all filled shapes by their own fill rules, and with `lines` of all lines by their widths; without, of lines only where nothing is filled. Scripts, links and pictures are left out; text became paths as the drawing was
+    opened (`drawn_text`). A heavy one is worked out
     in a child process, once: crossing lines by the thousand keep a processor for minutes. Raises UserError with the reason.
     Source of the format: W3C, Scalable Vector Graphics (SVG) 1.1, chapters 8 and 9.
     """
@@ -136,9 +141,7 @@ def outlines_of(text: str, lines: bool = False) -> Outlines:
     whole = m3.CrossSection.batch_boolean([section for _, section in painted], m3.OpType.Add) if painted else m3.CrossSection()
     contours = [np.asarray(p, float) for p in whole.to_polygons()]
     if not contours:
-        raise UserError(
-            "The drawing has no filled shape and no line with a width, so it has no body.", "Turn text into filled paths, and save it again."
-        )
+        raise UserError("The drawing has no filled shape and no line with a width, so it has no body.", "Give its shapes a fill, and save it again.")
     points = np.concatenate(contours)
     if len(points) > MOST_POINTS:
         raise UserError(f"The drawing has {len(points)} corners; {MOST_POINTS} are the most.", "Simplify its paths and save it again.")
