@@ -17,8 +17,10 @@ from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.edits.sky import sky_key, turned_sky, with_new_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
+from lodestar.core.evaluate.far import around_at
 from lodestar.core.finish.backdrop import Backdrop, turn_of
 from lodestar.core.light.skies import KINDS, LOWEST_DEG, made
+from lodestar.core.matte.far import Around, far_away
 from lodestar.core.picture.behind import _edge, sky_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.edges import smooth
@@ -37,6 +39,58 @@ ALL = np.ones((720, 1280), np.float32)
 def direction(azimuth: float, height: float) -> np.ndarray:
     a, h = np.deg2rad([azimuth, height])
     return np.array([np.sin(a) * np.cos(h), np.cos(a) * np.cos(h), np.sin(h)])
+
+
+class FarTest(unittest.TestCase):
+    """A blue sky with white clouds over dark ground, before which stands a white disc with points on it."""
+
+    def setUp(self):
+        rng = np.random.default_rng(3)
+        y, x = np.mgrid[:240, :320].astype(np.float32)
+        cloud = cv2.GaussianBlur(rng.random((240, 320)).astype(np.float32), (0, 0), 14)
+        cloud = np.clip((cloud - cloud.mean()) / cloud.std() * 0.5 + 0.4, 0, 1)[..., None]
+        self.light = ((1 - cloud) * np.array([0.25, 0.4, 0.8]) + cloud * np.array([0.9, 0.9, 0.92])).astype(np.float32)
+        self.disc = np.hypot(x - 200, y - 90) < 40
+        self.light[self.disc] = 0.88
+        self.light[170:] = (0.1, 0.12, 0.05)
+        self.cover = np.ones((240, 320), np.float32)
+        self.cover[170:] = 0
+        angle = np.arange(12) * np.pi / 6
+        rim = np.stack([200 + 34 * np.cos(angle), 90 + 34 * np.sin(angle)], 1)
+        self.points = np.concatenate([rim, [[200.0, 90.0], [190.0, 80.0], [210.0, 100.0]]])
+        self.below = y > 175
+
+    def far(self, points, depths=None):
+        return far_away(self.light, self.cover, Around(points, np.full(len(points), 20.0) if depths is None else depths, self.below))
+
+    def test_what_has_near_points_is_left_out_whole_and_the_sky_stays(self):
+        found = self.far(self.points) * self.cover
+        inner = cv2.erode(self.disc.astype(np.uint8), np.ones((9, 9))) > 0
+        outer = (cv2.dilate(self.disc.astype(np.uint8), np.ones((9, 9))) == 0) & (np.arange(240) < 166)[:, None]
+        self.assertLess(float((found[inner] > 0.1).mean()), 0.05, "where a cloud is as white as it, its rim is not seen")
+        self.assertGreater(float((found[outer] > 0.9).mean()), 0.98)
+
+    def test_a_false_point_in_the_sky_and_no_points_take_nothing_away(self):
+        for points in (np.zeros((0, 2)), np.array([[60.0, 60.0]]), np.array([[60.0, 60.0], [1e6, -5.0]])):
+            found = self.far(points)
+            self.assertGreater(float(found[:165].min()), 0.99)
+            self.assertEqual(float(found[185:].max()), 0.0)
+
+    def test_gaps_between_leaves_are_sky_and_sheens_on_a_wall_are_not(self):
+        rng = np.random.default_rng(5)
+        for every, sky in ((9, True), (30, False)):
+            self.setUp()
+            wall = np.s_[100:170, 20:140]
+            self.light[wall], self.cover[wall] = (0.05, 0.1, 0.03), 0.0
+            gaps = [(y, x) for y in range(112, 160, every) for x in range(32, 130, every)]
+            for y, x in gaps:
+                self.light[y : y + 4, x : x + 4], self.cover[y : y + 4, x : x + 4] = (0.6, 0.7, 0.9), 1.0
+            corners = [[22.0, 102.0], [138.0, 102.0], [22.0, 166.0], [138.0, 166.0]]
+            points = np.concatenate([corners, rng.uniform([24, 104], [136, 164], (60, 2))])
+            points = points[[self.cover[int(y), int(x)] == 0 for x, y in points]]
+            found = self.far(np.concatenate([points, self.points]), np.concatenate([np.full(len(points), 9.0), np.full(len(self.points), 20.0)]))
+            share = float(np.mean([found[y + 1 : y + 3, x + 1 : x + 3].mean() for y, x in gaps]))
+            self.assertTrue(share > 0.6 if sky else share < 0.1, (every, share))
 
 
 class TurnTest(unittest.TestCase):
@@ -192,6 +246,24 @@ class InShotTest(unittest.TestCase):
         np.testing.assert_array_equal(before[untouched], after[untouched])
         self.assertGreater(float(np.abs(before[10:80, :100].astype(int) - after[10:80, :100]).mean()), 40)
         self.assertFalse(self.key.hides)
+
+    def test_white_walls_that_the_camera_saw_near_stay(self):
+        """By solved points: those of the domes, which are as white as clouds, and of paving, which a key by colour alone takes along."""
+        for index in (20, 46, 92):
+            around = around_at(self.demo, index, 1280, 720, 1.0)
+            x, y = np.round(around.pixels).astype(int).T
+            inside = (x >= 0) & (x < 1280) & (y >= 0) & (y < 720)
+            covered = []
+            for far in (False, True):
+                key = msgspec.structs.replace(self.key, far=far)
+                shot = msgspec.structs.replace(self.demo, mattes=(*self.demo.mattes, key))
+                cover = frame(shot, index, layer="matte", mattes=(key.id,)).pixels
+                covered.append(float(cover[y[inside], x[inside]].mean()))
+                self.assertGreater(cover[4:60, 4:100].mean(), 0.97)
+                if far:
+                    self.assertEqual(float(cover[300:].max()), 0.0, "under the horizon")
+            self.assertGreater(covered[0], 0.04)
+            self.assertLess(covered[1], 0.01)
 
     def test_the_grain_of_the_plate_stays(self):
         fine = lambda p: float(np.std(p - cv2.GaussianBlur(p, (0, 0), 2)))

@@ -137,6 +137,13 @@ class ForegroundPanel(Panel):
         self.by_colour, self.by_brightness = self.section("Key of a colour"), self.section("Key of brightness")
         for section, parts in ((self.by_colour, ("tolerance", "fade", "specks")), (self.by_brightness, ("dark", "bright", "fade", "specks"))):
             self.value_rows(section, self._chosen, Keyer, f"key-{parts[0]}", "key", parts)
+        self.far = tick(
+            "Only what is far away",
+            "key-far",
+            "Leaves out what the solved camera saw near, and all under the horizon: for a sky before which white walls stand",
+            lambda on: self._set("Only what is far away", far=on),
+        )
+        self.by_colour.add("", self.far)
         self.pictured = self.section("Picture of the matte")
         self.file = button("Choose another…", "matte-picture", "Another picture, sequence or movie in its place", self._choose_picture)
         self.pictured.add_wide(self.file)
@@ -338,6 +345,8 @@ class ForegroundPanel(Panel):
         self.by_colour.setVisible(key is not None and key.by != "brightness")
         self.by_colour.header.setText("Key of a colour" if key is None or key.by == "colour" else "Key of what moves")
         self.by_brightness.setVisible(key is not None and key.by == "brightness")
+        self.far.setVisible(key is not None and key.by == "colour" and self.session.shot.solve is not None)
+        self.far.setChecked(key is not None and key.far)
         self.edge.setVisible(current is not None)
         self.sky.refresh()
         if current is None:

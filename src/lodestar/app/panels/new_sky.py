@@ -95,7 +95,9 @@ class NewSky:
         def take(key: Keyer) -> None:
             self.session.edit("Replace the sky", lambda s: with_new_sky(s, key))
             self.session.tell(
-                "The sky was found by its colours.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note"
+                "The sky was found by its colours and by what is far away." if key.far else "The sky was found by its colours.",
+                f"Where it takes more, or less, choose the matte '{key.name}' and change its key.",
+                "note",
             )
 
         self.session.work.run_job("Find the sky", "Foreground", lambda job: sky_key(shot, light_frame(plate, frame), frame), take)

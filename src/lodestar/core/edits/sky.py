@@ -24,7 +24,7 @@ SPECKS_PX = 10.0
 def sky_key(shot: Shot, light: np.ndarray, frame: int) -> Keyer:
     """A key of the plate's own sky, by its usual colours. light: (h, w, 3) linear light of Rec.709 of a frame.
 
-    They are the means of a few clusters (k-means) among what lies high over the horizon of the solved camera. Raises UserError where nothing
+    Where the camera is solved, it leaves out what is near and what is under the horizon. The colours are the means of a few clusters (k-means) among what lies high over the horizon of the solved camera. Raises UserError where nothing
     of the picture does.
     """
     height, width = light.shape[:2]
@@ -49,14 +49,14 @@ def sky_key(shot: Shot, light: np.ndarray, frame: int) -> Keyer:
     usual = brightness[int(shares.argmax())]
     kept = [k for k in range(len(shares)) if shares[k] >= LEAST_SHARE and brightness[k] > usual - AS_BRIGHT]
     samples = tuple(tuple(round(float(v), 5) for v in seen[number == k].mean(0)) for k in kept)
-    return Keyer(id=new_id(), name="Sky", samples=samples, hides=False, specks=constant(SPECKS_PX))  # type: ignore[arg-type]
+    return Keyer(id=new_id(), name="Sky", samples=samples, hides=False, specks=constant(SPECKS_PX), far=shot.solve is not None)  # type: ignore[arg-type]
 
 
 def with_new_sky(shot: Shot, key: Keyer) -> Shot:
     """The shot with its sky replaced where this key tells; one that told it before gets its colours."""
     held = next((m for m in shot.mattes if m.id in shot.backdrop.mattes and isinstance(m, Keyer) and m.by == "colour"), None)
     if held is not None:
-        mattes = tuple(msgspec.structs.replace(m, samples=key.samples) if m is held else m for m in shot.mattes)
+        mattes = tuple(msgspec.structs.replace(m, samples=key.samples, far=key.far) if m is held else m for m in shot.mattes)
         return msgspec.structs.replace(shot, mattes=mattes, backdrop=msgspec.structs.replace(shot.backdrop, on=True))
     backdrop = msgspec.structs.replace(shot.backdrop, on=True, mattes=(key.id,))
     return msgspec.structs.replace(shot, mattes=(*shot.mattes, key), backdrop=backdrop)

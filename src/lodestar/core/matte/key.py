@@ -29,10 +29,11 @@ class Keyer(Matte, frozen=True, kw_only=True, tag="key"):
     """by: 'colour': like one of `samples` (linear light, Rec.709), within `tolerance` of Oklab's distance, fading over `fade` more; 'brightness':
     of a lightness (Oklab's, white 1) from `dark` to `bright`, fading over `fade` on both sides; 'difference': unlike the clean plate by more than
     `tolerance`, fading in over `fade` more. specks: islands and holes that are smaller than so many px across are
-    taken away."""
+    taken away; far: of a colour, only what is infinitely far away and over the horizon, as the solved camera tells (`far`)."""
 
     by: Literal["colour", "brightness", "difference"] = "colour"
     samples: tuple[Rgb, ...] = ()
+    far: bool = False
     tolerance: Annotated[Keyed, Row("Tolerance", "%", 0.2, 1, 0, 100, 100, tip="How far a colour may be from what was picked")] = constant(0.03)
     dark: Annotated[Keyed, Row("From", "%", 0.5, 1, 0, 400, 100, tip="Lightness from which it holds")] = constant(0.7)
     bright: Annotated[Keyed, Row("To", "%", 0.5, 1, 0, 400, 100, tip="Lightness up to which it holds")] = constant(4.0)

@@ -9,6 +9,7 @@ import numpy as np
 
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import MediaPath, Row
+from .far import Around, far_away
 from .key import Keyer, differing_cover, keyed_cover
 from .matte import Matte, edged
 from .outline import Form, coverage, smooth_line
@@ -58,7 +59,8 @@ class View(NamedTuple):
     """The picture that is covered: frame of the clip, size in px, px of it for each of the plate's, and the plate itself, (h, w, 3)
     linear light of Rec.709 at this size, which is read only if a source looks at it. others: all mattes, to which one may refer.
     corners: those of an outline at this frame, (n, 2) px of the plate, where more than its keys tells them. picture: (h, w, 4) uint8, straight alpha, of a file and a
-    number. clean: the clean plate, as `plate` is, and (h, w) where it is known."""
+    number. clean: the clean plate, as `plate` is, and (h, w) where it is known. around: what of this frame is near, and under the horizon, where that is
+    known."""
 
     frame: float
     width: int
@@ -69,6 +71,7 @@ class View(NamedTuple):
     corners: Callable[[Outline], np.ndarray] | None = None
     picture: Callable[[str, int], np.ndarray] | None = None
     clean: Callable[[], tuple[np.ndarray, np.ndarray]] | None = None
+    around: Callable[[], Around | None] | None = None
 
 
 def coverage_of(source: Source, view: View, asked: tuple[str, ...] = ()) -> np.ndarray:
@@ -106,7 +109,10 @@ def _keyed(source: Keyer, view: View) -> np.ndarray:
         return np.zeros((view.height, view.width), np.float32)
     if source.by == "difference" and view.clean is not None:
         return differing_cover(source, view.plate(), *view.clean(), view.frame, view.scale)
-    return keyed_cover(source, view.plate(), view.frame, view.scale)
+    light = view.plate()
+    cover = keyed_cover(source, light, view.frame, view.scale)
+    around = view.around() if source.far and source.by == "colour" and view.around is not None else None
+    return cover if around is None else cover * far_away(light, cover, around)
 
 
 def _pictured(source: Pictured, view: View) -> np.ndarray:

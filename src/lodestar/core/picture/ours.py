@@ -10,6 +10,7 @@ import numpy as np
 from ..basics.colour import decode, in_primaries, in_working
 from ..evaluate.cameras import camera_at
 from ..evaluate.carrying import outline_at
+from ..evaluate.far import around_at
 from ..evaluate.ground import ground_items, on_ground
 from ..evaluate.lights import lights_at
 from ..evaluate.objects import items_of, objects_at
@@ -63,7 +64,8 @@ def _matte(shot: Shot, workshop: Workshop, index: int, size: Size, sources: tupl
     corners = lambda outline: outline_at(shot, outline, index)
     solved = shot.solve is not None and index in shot.solve.frames
     clean = (lambda: clean_light(shot, workshop, index, size)) if solved else None
-    view = View(index, size.width, size.height, size.scale, light, shot.mattes, corners, picture_frame, clean)
+    around = (lambda: around_at(shot, index, size.width, size.height, size.scale)) if solved else None
+    view = View(index, size.width, size.height, size.scale, light, shot.mattes, corners, picture_frame, clean, around)
     refers = lambda m: m.within or m.without or (isinstance(m, Keyer) and m.by == "difference")
     referred = shot.mattes if any(refers(m) for m in sources) else ()
     scene = (shot.solve, shot.ground)

@@ -1,0 +1,57 @@
+"""What the solve says of a frame about what is near and what is infinitely far away."""
+
+import functools
+
+import cv2
+import numpy as np
+
+from ..basics.geometry import F64
+from ..basics.identity import Same
+from ..matte.far import Around
+from ..shot.document import Shot
+from ..solve.result import Solve
+from ..track.tracks import Tracks
+from .cameras import camera_at, scene_frame
+
+SHIFTED_PX = 12.0  # against what is infinitely far, over the life of its track: then a point is near for sure
+MOST_ERROR = 2.0  # times the median: clouds that drift get points, too, but poor ones
+GRID_PX = 8  # of the picture, over which the horizon is looked for
+
+
+def around_at(shot: Shot, frame: float, width: int, height: int, scale: float) -> Around | None:
+    """What is near and what is below the horizon in a picture of this size, with `scale` px for each of the plate's; None without a solve."""
+    solve = shot.solve
+    if solve is None or shot.plate is None:
+        return None
+    camera = camera_at(shot, frame)
+    points = scene_frame(shot).points(solve.xyz[_near(Same(solve), Same(shot.tracks))])
+    pixels, depths = camera.project(points) if len(points) else (np.zeros((0, 2)), np.zeros(0))
+    before = depths > 0
+    y, x = np.mgrid[0:height:GRID_PX, 0:width:GRID_PX]
+    up = camera.rays((np.stack([x, y], -1) + 0.5) / scale - 0.5)[..., 2]
+    whole = cv2.resize(np.asarray(up, np.float32), (up.shape[1] * GRID_PX, up.shape[0] * GRID_PX), interpolation=cv2.INTER_LINEAR)
+    return Around((pixels[before] + 0.5) * scale - 0.5, depths[before], whole[:height, :width] < 0)
+
+
+@functools.lru_cache(maxsize=4)
+def _near(solved: Same, tracked: Same) -> np.ndarray:
+    """(m,) bool: which solved points are near for sure."""
+    solve: Solve = solved.of
+    sure = solve.point_error < MOST_ERROR * np.median(solve.point_error) if len(solve.xyz) else np.zeros(0, bool)
+    return np.asarray(sure & (_shift_px(solve, tracked.of) > SHIFTED_PX))
+
+
+def _shift_px(solve: Solve, tracks: Tracks | None) -> F64:
+    """(m,) by how much each point shifted against what is infinitely far while it was seen, px; over the shot where its track is not known."""
+    count = len(solve.frames)
+    first, last = np.zeros(len(solve.xyz), int), np.full(len(solve.xyz), count - 1)
+    if tracks is not None and (solve.point_ids < tracks.count).all():
+        at = np.clip(np.searchsorted(solve.frames, tracks.frame), 0, count - 1)
+        low, high = np.full(tracks.count, count - 1), np.zeros(tracks.count, int)
+        np.minimum.at(low, tracks.track, at)
+        np.maximum.at(high, tracks.track, at)
+        first, last = low[solve.point_ids], np.maximum(high, low)[solve.point_ids]
+    centres = solve.centres
+    moved = np.linalg.norm(centres[last] - centres[first], axis=1)
+    away = np.linalg.norm(solve.xyz - centres[(first + last) // 2], axis=1)
+    return np.asarray(solve.lens.fx * moved / np.maximum(away, 1e-9))

@@ -1,0 +1,110 @@
+"""What of a picture is infinitely far away: the rest is told by solved points that are near, and by the horizon."""
+
+from typing import NamedTuple
+
+import cv2
+import numpy as np
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+LINKED = 0.1  # of the picture's width: points of one thing lie no farther from each other,
+AS_DEEP = 0.12  # and their depths differ by no more than this share
+CLEAR_OF = 0.02  # of the width: so far from all that is not sky a px must lie to be taken for it at once
+SURE, UNLIKE = 0.9, 0.05  # cover of the key: from which a px may be sky, and up to which it is not
+GAPS = 0.05  # of a near thing, from which patches like sky are gaps in it
+MOSTLY = 0.6  # of a patch
+NEAR, FAR = 1, 2
+EDGE_PX = 1.0  # over which the cut fades, so that a soft edge of the key is not cut hard
+
+
+class Around(NamedTuple):
+    """What is known of a frame: pixels (n, 2) and depths (n,) of solved points that are near, px of the picture; below (h, w): what lies under the
+    horizon."""
+
+    pixels: np.ndarray
+    depths: np.ndarray
+    below: np.ndarray
+
+
+def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray:
+    """(h, w) float32, 1 for what of a cover (h, w) is far away. light: (h, w, 3) linear light of Rec.709.
+
+    Near are the places of near points, and what is below the horizon; far is what the cover holds clear of them and of the hulls of things that they
+    make. Between them the border runs along edges of the picture. Source: the watershed by markers, F. Meyer, Color Image Segmentation, 1992.
+    """
+    h, w = cover.shape
+    points = np.round(around.pixels).astype(int)
+    inside = ((points >= 0) & (points < [w, h])).all(1)
+    points, depths = points[inside], around.depths[inside]
+    which = _things(points, depths, LINKED * w)
+    size = np.bincount(which, minlength=1)[which] if len(which) else which
+    held = cover > SURE
+    # a point alone in what looks like sky is rather a false one
+    kept = (size > 2) | ~held[points[:, 1], points[:, 0]]
+    points, which = points[kept], which[kept]
+    hulls, near = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
+    outlines = [cv2.convexHull(points[which == k].astype(np.int32)) for k in np.unique(which) if (which == k).sum() > 2]
+    for hull in outlines:
+        cv2.fillConvexPoly(hulls, hull, 1)
+    near[points[:, 1], points[:, 0]] = 1
+    # a point at the rim of the sky does not tell on which side of it the sky is
+    near[cv2.erode(held.astype(np.uint8), np.ones((5, 5), np.uint8)) == 0] = 0
+    dark = cover < UNLIKE
+    far = _flooded(light, cover, (near, hulls, around.below))
+    # beside what the key leaves out its own edge is the better one
+    wider = lambda mask: cv2.dilate(mask.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
+    far = (far > 0) | (wider(dark) & wider(far))
+    count, names = cv2.connectedComponents((cover > 0.5).astype(np.uint8), connectivity=8)
+    touched = np.zeros(count, bool)
+    touched[names[near > 0]] = True
+    touched[0] = True
+    # patches of the key that no near point touches, as between leaves, are as far as the rest, but for the few that lie on a thing that is near:
+    # stones and sheens, no gaps
+    free = ~touched[names]
+    area = np.bincount(names.ravel(), minlength=count)
+    reach = max(round(CLEAR_OF * w), 2)
+    for hull in outlines:
+        x, y, across, high = cv2.boundingRect(hull)
+        part = slice(max(y - reach, 0), y + high + reach), slice(max(x - reach, 0), x + across + reach)
+        names_here = names[part]
+        own = np.zeros(names_here.shape, np.uint8)
+        cv2.fillConvexPoly(own, hull - [part[1].start, part[0].start], 1)
+        gaps = int((free[part] & (own > 0)).sum())
+        if 0 < gaps < GAPS * own.sum():
+            wide = cv2.dilate(own, np.ones((5, 5), np.uint8), iterations=max(reach // 4, 1)) > 0
+            within = np.bincount(names_here[wide], minlength=count) > MOSTLY * area
+            within[0] = False
+            if within.any():
+                free[part] &= ~within[names_here]
+    return _soft((far & touched[names] | free) & ~around.below)
+
+
+def _flooded(light: np.ndarray, cover: np.ndarray, known: tuple[np.ndarray, np.ndarray, np.ndarray]) -> np.ndarray:
+    """(h, w) uint8: what is nearer to sure sky than to what is near, over the edges of the picture between them. known: places of near points and the hulls of
+    their things, uint8, and what is below the horizon."""
+    near, hulls, below = known
+    away = cv2.distanceTransform(((cover > SURE) & (hulls == 0) & (near == 0) & ~below).astype(np.uint8), cv2.DIST_L2, 5)
+    seeds = np.zeros(cover.shape, np.int32)
+    seeds[(cover < UNLIKE) | below | (cv2.dilate(near, np.ones((5, 5), np.uint8)) > 0)] = NEAR
+    seeds[away > CLEAR_OF * cover.shape[1]] = FAR
+    if not (seeds == NEAR).any() or not (seeds == FAR).any():
+        return np.ones(cover.shape, np.uint8)
+    codes = np.sqrt(np.clip(light, 0, 1)) * 255  # about as even to the eye as code values, and quicker
+    cv2.watershed(np.ascontiguousarray(codes.astype(np.uint8)), seeds)
+    # the border itself, one px wide, belongs to both
+    return cv2.dilate((seeds == FAR).astype(np.uint8), np.ones((3, 3), np.uint8))
+
+
+def _soft(far: np.ndarray) -> np.ndarray:
+    return np.asarray(cv2.GaussianBlur(far.astype(np.float32), (0, 0), EDGE_PX))
+
+
+def _things(points: np.ndarray, depths: np.ndarray, reach: float) -> np.ndarray:
+    """(n,) numbers of the things that points (n, 2) are of: those that are near to each other and about as deep."""
+    if len(points) < 2:
+        return np.zeros(len(points), int)
+    a, b = cKDTree(points).query_pairs(reach, output_type="ndarray").T
+    alike = np.abs(depths[a] - depths[b]) < AS_DEEP * np.minimum(depths[a], depths[b])
+    linked = coo_array((np.ones(int(alike.sum())), (a[alike], b[alike])), (len(points), len(points)))
+    return np.asarray(connected_components(linked, directed=False)[1])
