@@ -1,5 +1,6 @@
 """Painting a subject in the window by the mouse, following it, and what is kept of it."""
 
+import threading
 import unittest
 from unittest import mock
 
@@ -8,6 +9,7 @@ import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
+from lodestar.core.matte.follow import Follower
 from lodestar.core.matte.strokes import UNSURE, Brushed, laid_out
 from lodestar.core.shot import files
 from lodestar.core.work import matting
@@ -40,6 +42,31 @@ class BrushTest(WindowCase):
 
     def fit(self, frame: int) -> float:
         return overlap(laid_out(self.matte().at(frame), 320, 180), self.truth[frame])
+
+    def test_a_first_guess_is_seen_while_the_subject_is_still_found(self):
+        go, whole = threading.Event(), Follower.select
+
+        def slow(follower, source, frame):
+            go.wait(20)
+            return whole(follower, source, frame)
+
+        self.addCleanup(go.set)
+        shown = lambda at: self.canvas.grab().toImage().pixelColor(int(at[0]), int(at[1]))
+        at = self.canvas.to_widget((88, 78))  # on the ball, beside the stroke
+        bare = shown(at)
+        with mock.patch.object(Follower, "select", slow):
+            self.drag([(80, 93), (88, 93), (96, 93)])
+            self.wait(lambda: self.session.work.glimpse is not None and self.session.work.glimpse.found)
+            self.settle()
+            self.assertTrue(self.session.jobs.busy)
+            self.assertEqual(self.session.shot.mattes, ())
+            guess = laid_out(self.session.work.glimpse.at(6), 320, 180)
+            self.assertGreater(overlap(guess, self.truth[6]), 0.6)
+            self.assertGreater(shown(at).blueF(), bare.blueF() + 0.1)
+            go.set()
+            self.wait(lambda: not self.session.jobs.busy)
+        self.assertIsNone(self.session.work.glimpse)
+        self.assertGreater(self.fit(6), 0.8)
 
     def test_strokes_find_the_subject_and_each_is_one_step_of_undo(self):
         self.paint()

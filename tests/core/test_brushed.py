@@ -270,6 +270,14 @@ class WalkerTest(unittest.TestCase):
         self.assertGreater(fits.mean(), 0.86)
         self.assertGreater(fits.min(), 0.82)
         self.assertLess(sum(f.alpha.size for f in found.values()) / len(found), 120_000)
+        expected = np.array([found[f].sure for f in shot.frames if f != 46])
+        self.assertLess(float(np.abs(expected - fits[np.array(shot.frames) != 46]).mean()), 0.09)
+        # strokes along the middle alone: what lies far from them is taken for the rest
+        seen, chosen = [], matting.Selector()
+        self.addCleanup(chosen.close)
+        alone = chosen.select(shot, Brushed(id="w", name="W", strokes=strokes[:3]), 46, Job(), seen.append)
+        self.assertGreater(overlap(laid_out(seen[0], 1280, 720), truth(46)), 0.5)
+        self.assertGreater(overlap(laid_out(alone, 1280, 720), truth(46)), 0.55)
         # somebody who is nowhere near: what differs from the background without strokes is not taken with it
         self.assertEqual(laid_out(found[50], 1280, 720)[:, 700:].sum(), 0)
 

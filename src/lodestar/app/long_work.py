@@ -31,6 +31,7 @@ from .derived import Worked, keep, pieces_of, work_out
 from .measures import figure
 
 FRAMES_MS = 250  # between looks at what was found meanwhile
+GLIMPSE_MS = 25  # after which a first guess of a subject is looked for again
 Reads = Callable[[Shot], dict[str, Any]]
 
 
@@ -46,6 +47,8 @@ class LongWork(QObject):
         super().__init__(session)
         self.session = session
         self.selector = matting.Selector()
+        self.glimpse: Brushed | None = None  # what is being found of a subject, as it looks so far
+        session.jobs.changed.connect(self._drop_glimpse)
 
     def run_job(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], object]) -> None:
         session = self.session
@@ -219,12 +222,28 @@ class LongWork(QObject):
 
             return Made(change, lambda: session.select(id_))
 
+        seen = deque[Found](maxlen=1)
+
+        def look() -> None:
+            if seen and self.glimpse is not None:
+                self.glimpse = with_found(source, seen.pop())
+                session.view_changed.emit()
+            if self.glimpse is not None:
+                QTimer.singleShot(GLIMPSE_MS, look)
+
         def find(job: Job) -> Found | None:
             if source.at(frame) is None and not any(s.inside for s in source.strokes if s.frame == frame):
                 return None  # what is not of it alone finds nothing yet
-            return self.selector.select(shot, source, frame, job)
+            return self.selector.select(shot, source, frame, job, seen.append)
 
+        self.glimpse = source
         self.run_change("Paint a subject", "Foreground", lambda s: {"the clip": s.plate}, find, made)
+        look()
+
+    def _drop_glimpse(self) -> None:
+        if self.glimpse is not None and not self.session.jobs.busy:
+            self.glimpse = None
+            self.session.view_changed.emit()
 
     def follow_due(self) -> None:
         due = due_mattes(self.session.shot)

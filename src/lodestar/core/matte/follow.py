@@ -35,6 +35,8 @@ NEAR_PX, PAST_NEAR_PX = 6, 8
 # of the camera's height over the ground: what lies lower is ground, on which shadows fall; what lies higher has a shadow the seldomer, down to a share
 LEVEL, RAISED, SHADOW_ON_WALLS = 0.06, 0.2, 0.25
 LIKE = 1.0  # log of how much likelier a colour is of the subject, from which on it may be the subject
+DOUBTED_PX, OFF_BY = 12, 0.085  # from the border, of the small picture; of an overlap
+GLIMPSED_PX = 40  # from the strokes, of the small picture: at first what lies farther is taken for what is round the subject
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
 
 
@@ -104,13 +106,42 @@ class Follower:
             out[share > 60] = value
         return out
 
+    def _sides(self, source: Brushed, frame: int) -> tuple[np.ndarray, ...]:
+        """Of the strokes on a frame, each (h, w): what is painted inside and outside, bool; what is surely not of the subject, bool: the latter, or what lies far
+        from all strokes where nothing is painted out; and by how much nearer an inside stroke is than an outside one, -1.5 to 1.5."""
+        strokes = self.strokes_on(source, frame)
+        inside, outside = strokes == INSIDE, strokes == OUTSIDE
+        to_in, to_out = (
+            cv2.distanceTransform((~side).astype(np.uint8), cv2.DIST_L2, 3) if side.any() else np.full(side.shape, GLIMPSED_PX, np.float32)
+            for side in (inside, outside)
+        )
+        rest = outside if outside.any() else to_in > GLIMPSED_PX
+        return inside, outside, rest, np.clip((to_out - to_in) / 30, -1.5, 1.5)
+
     # the painted frame ---------------------------------------------------------------------------------------------------------
+
+    def glimpse(self, source: Brushed, frame: int) -> Found:
+        """A first guess of the subject on a painted frame, while the background is still looked for: by colours, by where its strokes lie, and by what was
+        found there before."""
+        picture, (inside, outside, rest, near) = self.small(frame), self._sides(source, frame)
+        bins, weight, seed = colours.bins_of(picture), near, inside
+        before = source.at(frame)
+        if before is not None and before.alpha.size:
+            mask = cv2.resize(laid_out(before, self.width, self.height), self.size, interpolation=cv2.INTER_AREA) > 0.5
+            to_any = cv2.distanceTransform((~(inside | outside)).astype(np.uint8), cv2.DIST_L2, 3)
+            said = np.clip(to_any / GLIMPSED_PX, 0, 1)  # beside a stroke it is the stroke that counts
+            weight = said * 3 * np.clip(signed_distance(mask) / PRIOR_PX, -1, 1) + (1 - said) * near
+            seed, rest = inside | mask & ~outside, outside | ~mask & ~inside
+        weight = weight + colours.log_ratio_of_whole(bins, colours.whole_model(bins, seed, rest))
+        weight[inside], weight[outside] = 12, -12
+        found = pieces(parted(weight.astype(np.float32), picture, np.zeros_like(picture), weight > 0, SMOOTH, (60, 20)), seed)
+        alpha = cv2.resize(cv2.GaussianBlur(found.astype(np.float32), (0, 0), 1.0), (self.width, self.height))
+        return stored(frame, alpha, 1.0, True)
 
     def select(self, source: Brushed, frame: int) -> Found:
         """The subject on a frame by its strokes alone."""
-        strokes = self.strokes_on(source, frame)
-        inside, outside = strokes == INSIDE, strokes == OUTSIDE
-        self._key = self._colours = colours.whole_model(colours.bins_of(self.small(frame)), inside, outside)
+        inside, outside, rest, near = self._sides(source, frame)
+        self._key = self._colours = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
         self.background.like = self._is_like
         picture, back, plain, odds, bins, *_ = self._looked_at(frame)
         alike = np.clip(colours.log_ratio_of_whole(bins, self._key) / 2, 0, 1)
@@ -119,8 +150,7 @@ class Follower:
         if (outside & (odds > 0)).sum() > 20:  # something else that moved was painted out: a shadow, another person
             other = colours.whole_model(bins, inside, outside & (odds > 0))
             moved = np.where(odds > 0, odds * np.clip((colours.log_ratio_of_whole(bins, other) + 1.5) / 2, -0.3, 1), odds)
-        away = [cv2.distanceTransform((strokes != value).astype(np.uint8), cv2.DIST_L2, 3) for value in (INSIDE, OUTSIDE)]
-        weight = colours.log_ratio_of_whole(bins, self._key) + 1.2 * moved + np.clip((away[1] - away[0]) / 30, -1.5, 1.5)
+        weight = colours.log_ratio_of_whole(bins, self._key) + 1.2 * moved + near
         weight[inside], weight[outside] = 12, -12
         found = parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50))
         self.known[frame] = Known(pieces(found, inside), odds, np.clip(odds, 0, 1))
@@ -284,16 +314,15 @@ class Follower:
         return W_COLOUR * (still + share * (among - still)) + W_BACKGROUND * moved, moved
 
     def _sure(self, new: np.ndarray, prior: np.ndarray, data: np.ndarray, last: np.ndarray) -> float:
-        """Expected overlap with the true matte: by the agreement with what was carried over, and by how much of the border has the
-        evidence against it. The line was fitted on two rendered clips with true mattes."""
+        """Expected overlap with the true matte: how much of what was found the evidence alone says, too, near its border, where the price of a
+        border and what was carried over decide else. The share that it is off by was fitted on five rendered clips with true mattes."""
         if not new.any():
             rim = np.ones(self.size[::-1], bool)
             rim[12:-12, 12:-12] = False
             left = rim[last].mean() > 0.3
             return 0.9 if prior.sum() < 200 or left else 0.3
-        ring = np.abs(signed_distance(new)) < 2.5
-        against = float((np.where(new, data, -data)[ring] < 0).mean()) if ring.any() else 1.0
-        return float(np.clip(0.31 - 0.88 * against + 0.73 * (new & prior).sum() / max((new | prior).sum(), 1), 0, 1))
+        alone = np.where(np.abs(signed_distance(new)) < DOUBTED_PX, data > 0, new)
+        return float(np.clip((new & alone).sum() / (new | alone).sum() - OFF_BY, 0, 1))
 
     def _finished(self, frame: int, radius: int, sure: float, selected: bool) -> Found:
         """The soft edge at full size; what is covered is left out of the backgrounds of other frames."""

@@ -3,7 +3,7 @@
 import contextlib
 import hashlib
 from collections import OrderedDict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import msgspec
 import numpy as np
@@ -66,15 +66,17 @@ class Selector:
         self._open = contextlib.ExitStack()
         self._follower: Follower | None = None
 
-    def select(self, shot: Shot, source: Brushed, frame: int, job: Job) -> Found:
+    def select(self, shot: Shot, source: Brushed, frame: int, job: Job, glimpsed: Callable[[Found], object] = lambda found: None) -> Found:
         """The subject on a painted frame. A frame to which it was followed is corrected: what was found there, with the strokes held against it.
-        At once where the shot is the one of before."""
+        A first guess is given to `glimpsed` soon. At once where the shot is the one of before."""
         job.step(0.0, f"frame {frame}")
         if self._of is None or self._of[0] is not shot.plate or self._of[1] is not shot.solve:
             self.close()
             self._follower = self._open.enter_context(_follower(shot))
             self._of = shot.plate, shot.solve
         assert self._follower is not None
+        glimpsed(self._follower.glimpse(source, frame))
+        job.step(0.1)
         found, first = source.at(frame), next((s.frame for s in source.strokes if s.inside), frame)
         return self._follower.correct(source, found) if found is not None and frame != first else self._follower.select(source, frame)
 

@@ -96,6 +96,8 @@ class Brush(Tool):
         return bool(text) and text in "[]"
 
     def paint(self, p: QPainter) -> None:
+        if self.session.work.glimpse is not None:
+            overlays.paint_brushed(p, self.canvas, self.session.work.glimpse, True)
         for waiting in self.waiting:
             if waiting.stroke.frame == self.session.frame:
                 overlays.paint_stroke(p, self.canvas, waiting.stroke)
