@@ -301,6 +301,33 @@ class OutlineTest(DemoCase):
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual(get().feathers, ())
 
+    def test_handles_are_pulled_out_of_a_corner_turned_and_dropped(self):
+        for at in ((300, 300), (500, 300), (500, 500), (300, 500)):
+            self.click_at(at)
+        self.key(Qt.Key.Key_Return)
+        corner = np.array([500.0, 300.0])
+        places = lambda: np.array(self.session.shot.mattes[0].shape.at(self.session.frame)).reshape(-1, 2)
+        self.drag([(500, 300), (530, 320), (560, 340)], modifiers=Qt.KeyboardModifier.ShiftModifier)
+        outline = self.session.shot.mattes[0]
+        self.assertEqual((outline.handled, outline.count), ((1,), 4))
+        np.testing.assert_allclose(places()[4:], [2 * corner - [560, 340], [560, 340]], atol=1.5)
+        # one is dragged: the other stays in line, as long as it was; with Shift it stays where it is
+        self.drag([(560, 340), (540, 360), (500, 380)])
+        self.assertLess(float(np.abs(places()[4] - [500, 300 - np.hypot(60, 40)]).max()), 2.5)
+        still = places()[4]
+        self.drag([(500, 380), (480, 350), (450, 340)], modifiers=Qt.KeyboardModifier.ShiftModifier)
+        np.testing.assert_allclose(places()[4], still)
+        # a corner takes its handles along
+        before = places()
+        self.drag([(500, 300), (520, 310), (540, 320)])
+        np.testing.assert_allclose(places()[[1, 4, 5]] - before[[1, 4, 5]], [[40, 20]] * 3, atol=1.5)
+        self.mouse(QEvent.Type.MouseButtonDblClick, self.canvas.to_widget((540, 320)))
+        self.mouse(QEvent.Type.MouseButtonRelease, self.canvas.to_widget((540, 320)), Qt.MouseButton.NoButton)
+        self.assertEqual((self.session.shot.mattes[0].handled, len(places())), ((), 4))
+        for _ in range(5):
+            self.session.undo()
+        self.assertEqual((self.session.shot.mattes[0].handled, len(places())), ((), 4))
+
     def test_an_open_line_has_a_width_and_can_be_closed(self):
         for at in ((300, 300), (400, 320), (500, 300)):
             self.click_at(at)

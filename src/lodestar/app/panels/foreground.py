@@ -260,7 +260,7 @@ class ForegroundPanel(Panel):
 
     def _close(self, on: bool) -> None:
         current = self._current()
-        if isinstance(current, Outline) and on and len(current.shape.value) < 6:
+        if isinstance(current, Outline) and on and current.count < 3:
             self.session.tell("A closed outline needs three corners, this one has two.", "Add one with a double click on the line.", "doubtful")
             self.refresh()
             return
@@ -269,7 +269,7 @@ class ForegroundPanel(Panel):
     def _sharpen(self, on: bool) -> None:
         current = self._current()
         if isinstance(current, Outline):
-            self._set("Sharp or smooth corners", sharp=tuple(range(len(current.shape.value) // 2)) if on else ())
+            self._set("Sharp or smooth corners", sharp=tuple(k for k in range(current.count) if k not in current.handled) if on else ())
 
     def _unkey(self) -> None:
         current = self._current()
@@ -335,7 +335,7 @@ class ForegroundPanel(Panel):
         self.wide.setVisible(drawn and not current.closed)
         if isinstance(current, Outline):
             self.closed.setChecked(current.closed)
-            self.sharp.setChecked(len(current.sharp) == len(current.shape.value) // 2)
+            self.sharp.setChecked(len(current.sharp) + len(current.handled) == current.count)
             self.evenly.setVisible(bool(current.feathers))
         pictured = current if isinstance(current, Pictured) else None
         self.pictured.setVisible(pictured is not None)

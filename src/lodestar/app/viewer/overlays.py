@@ -6,7 +6,7 @@ from PyQt6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
-from lodestar.core.matte.outline import STEPS, shares_at
+from lodestar.core.matte.outline import STEPS, parts_of, shares_at
 from lodestar.core.matte.sources import Outline, line_of
 from lodestar.core.matte.strokes import Brushed, Stroke
 from lodestar.core.projection.camera import Camera
@@ -300,7 +300,14 @@ def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bo
     draw_line(p, outline, line)
     if chosen:
         keyed = outline.shape.has_key(canvas.session.frame)
-        for k, (x, y) in enumerate(canvas.to_widget(points)):
+        corners, handles = parts_of(canvas.to_widget(points), outline.handled)
+        p.setPen(QPen(theme.colour(theme.ACCENT, 0.7), 1))
+        p.setBrush(QColor(theme.FIELD))
+        for corner, ends in zip(outline.handled, handles, strict=True):
+            for end in ends:
+                p.drawLine(QPointF(*corners[corner]), QPointF(*end))
+                p.drawEllipse(QPointF(*end), 2.5, 2.5)
+        for k, (x, y) in enumerate(corners):
             p.setPen(QPen(QColor(theme.ACCENT), 1))
             p.setBrush(QColor("#FFFFFF") if keyed else QColor(theme.FIELD))
             paint_corner(p, x, y, k in outline.sharp)
@@ -322,7 +329,7 @@ def _paint_feather(p: QPainter, canvas, outline: Outline, points: np.ndarray) ->
     normal = np.stack([along[:, 1], -along[:, 0]], 1) / np.maximum(np.linalg.norm(along, axis=1, keepdims=True), 1e-9)
     if outline.closed and (line[:, 0] * np.roll(line[:, 1], -1) - line[:, 1] * np.roll(line[:, 0], -1)).sum() < 0:
         normal = -normal
-    share = shares_at(outline.feathers, len(points), outline.closed, np.arange(len(line)) / STEPS)
+    share = shares_at(outline.feathers, outline.count, outline.closed, np.arange(len(line)) / STEPS)
     reach = feather * share + (0 if outline.closed else outline.width.at(canvas.session.frame)[0] / 2)
     p.setPen(QPen(theme.colour(theme.ACCENT, 0.8), 1, Qt.PenStyle.DotLine))
     p.setBrush(Qt.BrushStyle.NoBrush)

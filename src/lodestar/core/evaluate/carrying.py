@@ -32,7 +32,7 @@ _shapes: dict = {}
 
 
 def outline_at(shot: Shot, outline: Outline, frame: float) -> F64:
-    """(n, 2) corners in plate px at a frame: by its keys, and carried by the camera between and beyond them where it is said so."""
+    """(n + 2 h, 2) corners and handles in plate px at a frame: by its keys, and carried by the camera between and beyond them where it is said so."""
     plain = np.array(outline.shape.at(frame)).reshape(-1, 2)
     plane = plane_of(shot, outline)
     steady = outline.steady and not outline.carried
@@ -114,7 +114,7 @@ def _laid(shot: Shot, outline: Outline, plane: PlaneAt) -> Keyed | None:
     keys = []
     for key in outline.shape.keys or (Key(first, outline.shape.value),):
         camera, corners = camera_at(shot, min(max(key.frame, first), last)), np.array(key.value).reshape(-1, 2)
-        points = laid_on(camera, corners, plane(camera, corners))
+        points = laid_on(camera, corners, plane(camera, corners[: outline.count]))
         if points is None:
             return None
         keys.append(msgspec.structs.replace(key, value=tuple(float(v) for v in points.ravel())))

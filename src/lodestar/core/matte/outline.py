@@ -13,7 +13,8 @@ PLACES = 16  # in a sub-pixel, of which OpenCV's polygons are told
 
 class Form(NamedTuple):
     """How corners become a matte. sharp: numbers of corners that are not smooth; closed: what the line surrounds, else the line itself, of
-    `thick` px; outward, inward: px over which the edge fades; shares: of both at each corner, 1 beyond its end."""
+    `thick` px; outward, inward: px over which the edge fades; shares: of both at each corner, 1 beyond its end; handled: numbers of
+    corners with handles, which follow the corners in a shape, in and out of each."""
 
     sharp: tuple[int, ...] = ()
     closed: bool = True
@@ -21,42 +22,65 @@ class Form(NamedTuple):
     outward: float = 0.0
     inward: float = 0.0
     shares: tuple[float, ...] = ()
+    handled: tuple[int, ...] = ()
 
 
 SMOOTH = Form()
 
 
-def smooth_line(points: np.ndarray, steps: int = STEPS, sharp: tuple[int, ...] = (), closed: bool = True) -> np.ndarray:
-    """(n * steps, 2): a closed curve through (n, 2) points; an open one has ((n - 1) * steps + 1, 2) and is straight at its ends.
+def parts_of(points: np.ndarray, handled: tuple[int, ...]) -> tuple[np.ndarray, np.ndarray]:
+    """The corners (n, 2) and the handles (h, 2, 2), in and out, of a shape (n + 2 h, 2)."""
+    count = len(points) - 2 * len(handled)
+    return points[:count], points[count:].reshape(-1, 2, 2)
 
-    Source: E. Catmull and R. Rom, 1974, centripetal form; beside a sharp corner the curve ends without curvature, as a natural spline does.
+
+def tangents(
+    points: np.ndarray, sharp: tuple[int, ...] = (), closed: bool = True, handled: tuple[int, ...] = ()
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Of each side of a shape, (n, 2) each: where it begins, how its curve leaves, where it ends, and how it comes in, as a cubic Hermite over 0..1.
+
+    Source: E. Catmull and R. Rom, 1974, centripetal form; beside a sharp corner the curve ends without curvature, as a natural spline does; a third of a
+    tangent is the handle of a Bezier curve.
     """
-    p = np.asarray(points, float)
-    if len(p) < (3 if closed else 2):
-        return p
+    p, handles = parts_of(np.asarray(points, float), handled)
     p0, p1, p2, p3 = np.roll(p, 1, 0), p, np.roll(p, -1, 0), np.roll(p, -2, 0)
     gap = [np.sqrt(np.maximum(np.linalg.norm(b - a, axis=1, keepdims=True), 1e-6)) for a, b in ((p0, p1), (p1, p2), (p2, p3))]
-    # tangents of the centripetal form, as a cubic Hermite over 0..1
     m1 = gap[1] * ((p1 - p0) / gap[0] - (p2 - p0) / (gap[0] + gap[1]) + (p2 - p1) / gap[1])
     m2 = gap[1] * ((p2 - p1) / gap[1] - (p3 - p1) / (gap[1] + gap[2]) + (p3 - p2) / gap[2])
+    for corner, (comes, leaves) in zip(handled, handles, strict=True):
+        m1[corner], m2[corner - 1] = 3 * (leaves - p[corner]), 3 * (p[corner] - comes)
     hard = np.isin(np.arange(len(p)), sharp)
     if not closed:
         hard[[0, -1]] = True
+    hard[list(handled)] = False
     begins, ends = hard[:, None], np.roll(hard, -1)[:, None]
     way = p2 - p1
     m1, m2 = np.where(begins, np.where(ends, way, (3 * way - m2) / 2), m1), np.where(ends, np.where(begins, way, (3 * way - m1) / 2), m2)
+    return p1, m1, p2, m2
+
+
+def smooth_line(
+    points: np.ndarray, steps: int = STEPS, sharp: tuple[int, ...] = (), closed: bool = True, handled: tuple[int, ...] = ()
+) -> np.ndarray:
+    """(n * steps, 2): a closed curve through the corners of a shape (`parts_of`), as `tangents` say; an open one has ((n - 1) * steps + 1, 2) and is
+    straight at its ends."""
+    p, _ = parts_of(np.asarray(points, float), handled)
+    if len(p) < (3 if closed else 2):
+        return p
     u = np.arange(steps) / steps
     h = np.stack([2 * u**3 - 3 * u**2 + 1, u**3 - 2 * u**2 + u, -2 * u**3 + 3 * u**2, u**3 - u**2])
-    line = np.einsum("ks,knc->nsc", h, np.stack([p1, m1, p2, m2])).reshape(-1, 2)
+    first, leaves, last, comes = tangents(points, sharp, closed, handled)
+    line = np.einsum("ks,knc->nsc", h, np.stack([first, leaves, last, comes])).reshape(-1, 2)
     return line if closed else np.concatenate([line[: (len(p) - 1) * steps], p[-1:]])
 
 
 def coverage(points: np.ndarray, width: int, height: int, form: Form = SMOOTH) -> np.ndarray:
-    """(height, width) float32 in 0..1: how much of each pixel the line through points (n, 2) px covers."""
+    """(height, width) float32 in 0..1: how much of each pixel the line of a shape (`parts_of`) covers, px."""
     result = np.zeros((height, width), np.float32)
-    if len(points) < (3 if form.closed else 2):
+    count = len(points) - 2 * len(form.handled)
+    if count < (3 if form.closed else 2):
         return result
-    line = smooth_line(points, sharp=form.sharp, closed=form.closed)
+    line = smooth_line(points, sharp=form.sharp, closed=form.closed, handled=form.handled)
     past = 0 if form.closed else int(np.ceil(form.thick / 2))
     low = np.clip(np.floor(line.min(0)).astype(int) - 1 - past, 0, [width, height])
     high = np.clip(np.ceil(line.max(0)).astype(int) + 2 + past, 0, [width, height])
@@ -73,7 +97,7 @@ def coverage(points: np.ndarray, width: int, height: int, form: Form = SMOOTH) -
         result[low[1] : high[1], low[0] : high[0]] = part.astype(np.float32) / 255
     if max(form.outward, form.inward) > 0.25 and result.any():
         if any(share != 1 for share in form.shares) or form.inward > 0:
-            return _faded(result, line, len(points), form)
+            return _faded(result, line, count, form)
         reach = int(np.ceil(form.outward)) + 1  # beyond it nothing fades
         low, high = np.maximum(low - reach, 0), np.minimum(high + reach, [width, height])
         part = result[low[1] : high[1], low[0] : high[0]]

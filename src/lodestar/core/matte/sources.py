@@ -19,7 +19,8 @@ BRIGHTNESS = np.array([0.2126, 0.7152, 0.0722], np.float32)  # of code values, a
 
 
 class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
-    """A line over the picture. shape: x, y pairs in plate pixels. closed: it covers what it surrounds, else itself, as wide as `width`.
+    """A line over the picture. shape: x, y pairs in plate pixels: its corners, then the handles, in and out, of each of `handled`, by whose curve the
+    line goes there. closed: it covers what it surrounds, else itself, as wide as `width`.
     sharp: numbers of its corners that are not smooth. feather, inward: px over which its edge fades; feathers: shares of both at each corner, 1
     beyond its end. carried: tracks on whose plane in the scene it lies, so that the solved camera carries it from each key on; none
     for one that is keyed alone. steady: between its keys one that is not carried goes with the solved camera as something upright does that stands on
@@ -32,11 +33,18 @@ class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
     closed: bool = True
     width: Annotated[Keyed, Row("Width", "px", 0.1, 1, 0.5, 500, tip="How wide an open line is")] = constant(12.0)
     sharp: tuple[int, ...] = ()
+    handled: tuple[int, ...] = ()
     feather: Annotated[Keyed, Row("Feather", "px", 0.1, 1, 0, 60, tip="How far the edge fades outward")] = constant(2.0)
     inward: Annotated[Keyed, Row("Inward", "px", 0.1, 1, 0, 60, tip="How far the edge fades inward")] = constant(0.0)
     feathers: tuple[float, ...] = ()
     carried: tuple[int, ...] = ()
     steady: bool = False
+
+    @property
+    def count(self) -> int:
+        """Of its corners."""
+        value = self.shape.keys[0].value if self.shape.keys else self.shape.value
+        return len(value) // 2 - 2 * len(self.handled)
 
 
 Channel = Literal["alpha", "brightness", "red", "green", "blue"]
@@ -142,14 +150,14 @@ def _brushed(source: Brushed, view: View) -> np.ndarray:
 def _outlined(source: Outline, view: View) -> np.ndarray:
     points = np.array(source.shape.at(view.frame)).reshape(-1, 2) if view.corners is None else view.corners(source)
     at = lambda value: value.at(view.frame)[0] * view.scale
-    form = Form(source.sharp, source.closed, at(source.width), at(source.feather), at(source.inward), source.feathers)
+    form = Form(source.sharp, source.closed, at(source.width), at(source.feather), at(source.inward), source.feathers, source.handled)
     # the centre of the top-left pixel is (0, 0) at every scale
     return coverage((points + 0.5) * view.scale - 0.5, view.width, view.height, form)
 
 
-def line_of(outline: Outline, corners: np.ndarray) -> np.ndarray:
-    """(m, 2) the line of an outline through its corners (n, 2)."""
-    return smooth_line(corners, sharp=outline.sharp, closed=outline.closed)
+def line_of(outline: Outline, points: np.ndarray) -> np.ndarray:
+    """(m, 2) the line of an outline whose shape is points (n + 2 h, 2) now."""
+    return smooth_line(points, sharp=outline.sharp, closed=outline.closed, handled=outline.handled)
 
 
 def matte_of(sources: tuple[Source, ...], view: View) -> np.ndarray:

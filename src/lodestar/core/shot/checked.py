@@ -173,6 +173,10 @@ def _check_range(shot: Shot) -> None:
             if isinstance(outline, Pictured):
                 continue
             _need(len(outline.shape.value) % 2 == 0, f"{kind}[{i}].shape.value", "has an odd number of numbers; it is pairs of x and y")
+            most = len(outline.shape.value) // 2 - 2 * len(outline.handled)
+            own = outline.handled
+            fine = most >= 0 and list(own) == sorted(set(own)) and all(0 <= k < most for k in own)
+            _need(fine, f"{kind}[{i}].handled", "is not the rising numbers of corners whose handles follow in the shape")
             _need(all(0 <= share <= MOST_SHARE for share in outline.feathers), f"{kind}[{i}].feathers", f"holds one outside 0 to {MOST_SHARE:g}")
 
 

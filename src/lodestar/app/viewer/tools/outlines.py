@@ -7,11 +7,14 @@ import numpy as np
 from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
-from lodestar.core.basics.keyed import Key, Keyed
+from lodestar.core.basics.keyed import Keyed
 from lodestar.core.edits.arrange import new_id
+from lodestar.core.edits.outlines import with_corner, with_handles, without_corner, without_handles
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.matte.outline import STEPS
 from lodestar.core.matte.sources import Outline, line_of
+from lodestar.core.shot.document import Shot
+from lodestar.core.shot.motion import with_things
 
 from ... import theme
 from .. import overlays
@@ -37,12 +40,15 @@ class DrawOutline(Tool):
         self.shape: np.ndarray | None = None
         self.group: object = None
         self.marked: int | None = None
+        self.handle: int | None = None  # that is dragged, by its number in the shape
+        self.pulled: int | None = None  # corner out of which handles are about to be dragged,
+        self.new_handles: int | None = None  # and out of which they are
 
     def hint(self) -> str:
         if self.points:
             return "Click adds a corner, Shift a sharp one · Enter closes, Shift+Enter leaves it open · Backspace takes back · Escape drops it"
         if self.current() is not None:
-            return "Drag corners, sides or the whole · double click: a corner sharp or smooth, or a new one · Ctrl and drag: its feather · Delete"
+            return "Drag corners, sides, all · double click: sharp or smooth, or a new corner · Shift and drag: handles · Ctrl and drag: feather"
         return (
             "Click corner after corner round what passes in front"
             if self.kind == "mattes"
@@ -55,29 +61,40 @@ class DrawOutline(Tool):
     def current(self) -> Outline | None:
         return next((o for o in self.items() if o.id == self.session.selected), None)
 
-    def corners(self) -> np.ndarray:
+    def shape_here(self) -> np.ndarray:
+        """The shape now: corners, then handles."""
         outline = self.current()
         return outline_at(self.session.shot, outline, self.session.frame) if outline else np.zeros((0, 2))
 
     def _hit(self, at: QPointF) -> tuple[int, ...] | None:
-        """The corners that a drag from here takes along: one, the two of a side, or all; None beside the outline."""
-        outline, corners = self.current(), self.corners()
-        if outline is None or len(corners) == 0:
+        """What a drag from here takes along, by its numbers in the shape: a corner, the two of a side, all, or a handle alone; None beside the outline."""
+        outline, shape = self.current(), self.shape_here()
+        if outline is None or len(shape) == 0:
             return None
-        point, places = np.array([at.x(), at.y()]), self.canvas.to_widget(corners)
+        count = outline.count
+        point, places = np.array([at.x(), at.y()]), self.canvas.to_widget(shape)
         away = np.linalg.norm(places - point, axis=1)
-        if away.min() < REACH_PX:
-            return (int(away.argmin()),)
-        line = self.canvas.to_widget(line_of(outline, corners))
+        # a corner sooner than a handle that lies on it
+        for begin, some in ((0, away[:count]), (count, away[count:])):
+            if len(some) and some.min() < REACH_PX:
+                return (int(some.argmin()) + begin,)
+        line = self.canvas.to_widget(line_of(outline, shape))
         ends = np.roll(line, -1, 0)[: len(line) if outline.closed else len(line) - 1]
         side = ends - line[: len(ends)]
         along = np.clip(((point - line[: len(ends)]) * side).sum(1) / np.maximum((side * side).sum(1), 1e-9), 0, 1)
         off = np.linalg.norm(line[: len(ends)] + along[:, None] * side - point, axis=1)
         if off.min() < NEAR_LINE_PX:
             after = int(off.argmin()) // STEPS
-            return (after, (after + 1) % len(corners))
+            return (after, (after + 1) % count)
         inside = outline.closed and overlays.polygon(line).containsPoint(at, Qt.FillRule.OddEvenFill)
-        return tuple(range(len(corners))) if inside else None
+        return tuple(range(count)) if inside else None
+
+    def _with_handles(self, held: tuple[int, ...]) -> list[int]:
+        """Numbers in the shape of corners, and of the handles that go along with them."""
+        outline = self.current()
+        handled = outline.handled if outline is not None else ()
+        first = outline.count if outline is not None else 0
+        return [*held, *(first + 2 * j + k for j, corner in enumerate(handled) if corner in held for k in (0, 1))]
 
     def press(self, event) -> None:
         if event.button() != Qt.MouseButton.LeftButton:
@@ -95,10 +112,15 @@ class DrawOutline(Tool):
             self.canvas.update()
             return
         self.held = self._hit(event.position())
-        self.marked = self.held[0] if self.held is not None and len(self.held) == 1 else None
+        outline = self.current()
+        count = outline.count if outline is not None else 0
+        alone = self.held[0] if self.held is not None and len(self.held) == 1 else None
+        self.handle = alone if alone is not None and alone >= count else None
+        self.marked = alone if self.handle is None else None
         if self.held is not None:
-            self.start, self.shape, self.group = at, self.corners(), object()
+            self.start, self.shape, self.group = at, self.shape_here(), object()
             self.feathering = self.marked if keys & Qt.KeyboardModifier.ControlModifier else None
+            self.pulled = self.marked if keys & Qt.KeyboardModifier.ShiftModifier and self.feathering is None else None
             return
         other = self._outline_at(event.position())
         if other is not None:
@@ -129,16 +151,44 @@ class DrawOutline(Tool):
         if self.feathering is not None:
             self._feather(self.feathering, float(np.linalg.norm(at - self.shape[self.feathering])))
             return
+        if self.pulled is not None:
+            self._pull_handles(self.pulled)
         shape = self.shape.copy()
-        shape[list(self.held)] += at - self.start
+        if self.handle is None:
+            shape[self._with_handles(self.held)] += at - self.start
+        else:
+            shape[self.handle] = at
+            if not event.modifiers() & Qt.KeyboardModifier.ShiftModifier or self.new_handles is not None:
+                self._turn_other(shape, self.handle)
         self._put(shape, f"Change {self.noun}")
+
+    def _pull_handles(self, corner: int) -> None:
+        """The corner that is dragged with Shift has handles from now on, and the drag goes on with one of them."""
+        outline, self.pulled = self.current(), None
+        if outline is None:
+            return
+        outline = with_handles(outline, corner) if corner not in outline.handled else outline
+        self.shape, self.new_handles = outline_at(self.session.shot, outline, self.session.frame), corner
+        self.handle = outline.count + 2 * outline.handled.index(corner) + 1
+
+    def _turn_other(self, shape: np.ndarray, handle: int) -> None:
+        """The handle at the other side of a corner stays in one line with this one, as long as it was; as long as this one where both are new."""
+        outline = self.current()
+        if outline is None:
+            return
+        place, handled = handle - outline.count, sorted({*outline.handled, *([] if self.new_handles is None else [self.new_handles])})
+        corner, other = shape[handled[place // 2]], outline.count + (place ^ 1)
+        way = corner - shape[handle]
+        long = float(np.linalg.norm(way))
+        reach = long if self.new_handles is not None else float(np.linalg.norm(shape[other] - corner))
+        shape[other] = corner + way / max(long, 1e-6) * reach
 
     def _feather(self, corner: int, reach: float) -> None:
         """The feather of one corner reaches so many px; where the outline had none, only this corner has it then."""
         outline = self.current()
         if outline is None:
             return
-        count, whole = len(self.corners()), outline.feather.at(self.session.frame)[0]
+        count, whole = outline.count, outline.feather.at(self.session.frame)[0]
         shares = [*outline.feathers, *[1.0] * count][:count]
         feather = outline.feather
         if whole < LEAST_FEATHER_PX:
@@ -148,56 +198,53 @@ class DrawOutline(Tool):
         self.session.edit_item("Feather of a corner", outline.id, self.group, feathers=tuple(shares), feather=feather)
 
     def release(self, event) -> None:
-        self.held = self.start = self.shape = self.feathering = None
+        self.held = self.start = self.shape = self.feathering = self.pulled = self.handle = None
+        self.new_handles = None
         self.session.history.close_group()
 
     def _put(self, shape: np.ndarray, label: str) -> None:
-        outline = self.current()
-        if outline is not None:
-            value, frame = tuple(float(v) for v in shape.ravel()), self.session.frame
-            self.session.edit_value(label, outline.id, "shape", lambda old: old.with_key(frame, value, "linear"), self.group)
-
-    def _reshape(self, corners: Callable[[np.ndarray], np.ndarray], numbers: Callable[[list], list], label: str) -> None:
-        """Add or take away a corner in every key, so that corners keep belonging together. corners: of the places (n, 2); numbers: of one
-        entry for each corner."""
-        outline = self.current()
+        outline, pulled = self.current(), self.new_handles
         if outline is None:
             return
+        id_, value, frame = outline.id, tuple(float(v) for v in shape.ravel()), self.session.frame
 
-        def one(value):
-            return tuple(float(v) for v in corners(np.array(value).reshape(-1, 2)).ravel())
+        def change(shot: Shot) -> Shot:
+            now = next(o for o in getattr(shot, self.kind) if o.id == id_)
+            now = with_handles(now, pulled) if pulled is not None else now
+            return with_things(shot, {id_: msgspec.structs.replace(now, shape=now.shape.with_key(frame, value, "linear"))})
 
-        shape, count = outline.shape, len(self.corners())
-        keys = tuple(Key(k.frame, one(k.value), k.easing, k.handles) for k in shape.keys)
-        sharp = numbers([k in outline.sharp for k in range(count)])
-        shares = tuple(numbers([*outline.feathers, *[1.0] * count][:count])) if outline.feathers else ()
-        self.session.edit_item(
-            label, outline.id, shape=Keyed(one(shape.value), keys), sharp=tuple(k for k, hard in enumerate(sharp) if hard), feathers=shares
-        )
+        self.session.edit(label, change, (self.group, id_))
+
+    def _reshape(self, label: str, change: Callable[[Outline], Outline]) -> None:
+        outline = self.current()
+        if outline is not None:
+            new = change(outline)
+            self.session.edit_item(label, outline.id, shape=new.shape, sharp=new.sharp, handled=new.handled, feathers=new.feathers)
 
     def double(self, event) -> None:
-        outline, corners, hit = self.current(), self.corners(), self._hit(event.position())
+        outline, hit = self.current(), self._hit(event.position())
         if self.points or outline is None or hit is None or len(hit) > 2:
             return
         if len(hit) == 1:
-            self.marked = hit[0]
+            # a double click on a handle is one on its corner
+            self.marked = hit[0] if hit[0] < outline.count else outline.handled[(hit[0] - outline.count) // 2]
             self.turn_sharp()
             return
-        line = self.canvas.to_widget(line_of(outline, corners))
+        line = self.canvas.to_widget(line_of(outline, self.shape_here()))
         place = int(np.linalg.norm(line - [event.position().x(), event.position().y()], axis=1).argmin())
-        after = hit[0]
-        place = min(max(place, after * STEPS + 1), (after + 1) * STEPS - 1)
-        self._reshape(
-            lambda c: np.insert(c, after + 1, line_of(outline, c)[place], axis=0),
-            lambda n: [*n[: after + 1], 0.5 * (n[after] + n[hit[1]]) if isinstance(n[0], float) else n[after] and n[hit[1]], *n[after + 1 :]],
-            "Add a corner",
-        )
+        share = min(max(place - hit[0] * STEPS, 1), STEPS - 1) / STEPS
+        self._reshape("Add a corner", lambda o: with_corner(o, hit[0], share))
 
     def turn_sharp(self) -> None:
-        """The marked corner becomes sharp, or smooth again."""
+        """The marked corner becomes sharp, or smooth again; one with handles loses them."""
         outline = self.current()
-        if outline is not None and self.marked is not None:
-            sharp = set(outline.sharp) ^ {self.marked}
+        marked = self.marked
+        if outline is None or marked is None:
+            return
+        if marked in outline.handled:
+            self._reshape("Corner without handles", lambda o: without_handles(o, marked))
+        else:
+            sharp = set(outline.sharp) ^ {marked}
             self.session.edit_item("Sharp or smooth corner", outline.id, sharp=tuple(sorted(sharp)))
 
     def key(self, event) -> bool:
@@ -215,9 +262,9 @@ class DrawOutline(Tool):
             self.session.view_changed.emit()
             return True
         if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.current() is not None:
-            if self.marked is not None and len(self.corners()) > (3 if self.current().closed else 2):
+            if self.marked is not None and self.current().count > (3 if self.current().closed else 2):
                 marked, self.marked = self.marked, None
-                self._reshape(lambda c: np.delete(c, marked, axis=0), lambda n: [*n[:marked], *n[marked + 1 :]], "Take away a corner")
+                self._reshape("Take away a corner", lambda o: without_corner(o, marked))
             else:
                 remove_outline(self.session, self.kind, self.session.selected)
             return True
