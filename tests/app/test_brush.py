@@ -10,7 +10,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
 from lodestar.core.matte.follow import Follower
-from lodestar.core.matte.strokes import UNSURE, Brushed, laid_out
+from lodestar.core.matte.strokes import UNSURE, Brushed, laid_out, stored
 from lodestar.core.shot import files
 from lodestar.core.work import matting
 from tests.app.window_case import SHIFT, WindowCase
@@ -67,6 +67,29 @@ class BrushTest(WindowCase):
             self.wait(lambda: not self.session.jobs.busy)
         self.assertIsNone(self.session.work.glimpse)
         self.assertGreater(self.fit(6), 0.8)
+
+    def test_what_was_found_is_on_the_disk_frame_by_frame(self):
+        self.paint()
+        go, alpha = threading.Event(), laid_out(self.matte().at(6), 320, 180)
+
+        def some(shot, source, job):
+            for frame in (6, 7, 8):
+                yield stored(frame, alpha, 0.9, False)
+            while not go.wait(0.02):
+                job.step(0.1)
+
+        disk = self.session.files.swap
+        self.session.files._timer.stop()  # the autosave that comes every few seconds is not waited for
+        self.addCleanup(go.set)
+        with mock.patch.object(matting, "followed", some), mock.patch.object(self.session.files._timer, "start"):
+            self.session.work.follow_matte(self.matte().id)
+            self.wait(lambda: len(self.matte().found) == 3)
+            self.session.files.finish_autosave()
+            self.assertTrue(self.session.jobs.busy)
+            kept = next(m for m in files.read(disk.path).mattes if m.id == self.matte().id)
+            self.assertEqual([f.frame for f in kept.found], [6, 7, 8])
+            go.set()
+            self.wait(lambda: not self.session.jobs.busy)
 
     def test_strokes_find_the_subject_and_each_is_one_step_of_undo(self):
         self.paint()

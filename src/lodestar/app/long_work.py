@@ -259,6 +259,8 @@ class LongWork(QObject):
         history, group, queue, all_found = session.history, object(), deque[Found](), dict[int, Found]()
 
         def take(mark: str = "") -> None:
+            if not queue and not mark:
+                return
             while queue:
                 found = queue.popleft()
                 all_found[found.frame] = found
@@ -274,6 +276,7 @@ class LongWork(QObject):
                 return with_things(before, {id_: msgspec.structs.replace(old, found=found, source=mark or old.source)})
 
             session.edit(f"Follow {source.name}", change, group)
+            session.files.autosave(when_idle=True)  # each frame cost half a second: no more than the last ones may be lost
 
         def finish(mark: str = "") -> None:
             poll.stop()

@@ -91,7 +91,7 @@ class ShotFiles(QObject):
         self._written = _Written(self)
         self._written.ended.connect(self._autosave_ended)
         self._timer = QTimer(self, interval=AUTOSAVE_MS, singleShot=True)
-        self._timer.timeout.connect(self.autosave)
+        self._timer.timeout.connect(lambda: self.autosave())
         session.shot_changed.connect(self._ask_autosave)
 
     @property
@@ -251,10 +251,11 @@ class ShotFiles(QObject):
         elif not self._timer.isActive():  # it runs on while edits go on: put off by each of them, it would never come
             self._timer.start()
 
-    def autosave(self) -> None:
-        """Keep unsaved work, beside the interface; what is kept goes when the shot is saved."""
+    def autosave(self, when_idle: bool = False) -> None:
+        """Keep unsaved work, beside the interface; what is kept goes when the shot is saved. when_idle: not while the last one is still written."""
         shot = self.session.shot
-        if shot is not self._autosaved and self.unsaved and self.swaps is not None:
+        idle = self._pool.activeThreadCount() == 0
+        if shot is not self._autosaved and self.unsaved and self.swaps is not None and (idle or not when_idle):
             self._pool.start(_Write(shot, self.swap, self._written))
 
     def _autosave_ended(self, shot: Shot, error: UserError | None) -> None:
