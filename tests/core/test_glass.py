@@ -88,6 +88,25 @@ class GlassTest(unittest.TestCase):
         self.assertLess(float(frosted.std()), 0.3 * float(clear.std()))
         self.assertAlmostEqual(float(frosted.mean() / clear.mean()), 1.0, delta=0.1)
 
+    def test_a_letter_behind_frosted_glass_is_blurred_the_more_the_farther_it_stands(self):
+        """Contrast of the edges of a white board behind the pane."""
+        found, camera = {}, looking((0.0, -6.0, 0.0), (0.0, 0.0, 0.0), 400.0, SIZE)
+        for rough, away in ((0.03, 1.0), (0.4, 0.15), (0.4, 1.0)):
+            board = Item(box_mesh(), placed(0.0, away, -0.5, 0.8, 0.02, 1.0), (1.0, 1.0, 1.0), 1.0, 0.0, glow=1.0)
+            layers = Engine().render([slab(rough=rough, deep=0.1), board], NONE, lambda share: camera, SIZE, Quality(0.0, 64))
+            row = layers.colour[48 - layers.top, :, 1]
+            found[rough, away] = float(np.abs(np.diff(row)).max())
+        self.assertGreater(found[0.03, 1.0], 0.6)
+        self.assertLess(found[0.4, 1.0], 0.5 * found[0.4, 0.15])
+        self.assertLess(found[0.4, 0.15], found[0.03, 1.0])
+
+    def test_what_glows_in_the_dark_is_seen(self):
+        """What a lamp reaches where there is no other light is almost endless, and hides nothing."""
+        board = Item(box_mesh(), placed(0.0, 0.0, 0.0, 1.0, 0.2, 1.0), (1.0, 1.0, 1.0), 1.0, 0.0, glow=1.0)
+        camera = looking((0.0, -6.0, 0.5), (0.0, 0.0, 0.5), 200.0, SIZE)
+        layers = Engine().render([board], NONE, lambda share: camera, SIZE, Quality(0.0, 4))
+        self.assertGreater(float(layers.colour[48 - layers.top, 48 - layers.left, 1]), 0.9)
+
     def test_its_shadow_has_the_light_that_it_lets_pass(self):
         sun, camera = [SunLight(np.array([0.3, 0, 0.954]), np.ones(3), 0.0)], looking((0.0, -4.0, 3.0), (0.0, 0.0, 0.5), 60.0, (64, 64))
         for clear in (0.5, 1.0):

@@ -36,8 +36,9 @@ def lit(items, lights, camera, size=(64, 64), samples=256):
     """(h, w) light with our things, less that without them, over a whole picture."""
     layers = Engine().render([*items, far_box()], [*lights, WEAK], lambda share: camera, size, Quality(0.0, samples))
     found = np.zeros((size[1], size[0], 3), np.float32)
-    h, w = layers.light_with.shape[:2]
-    found[layers.top : layers.top + h, layers.left : layers.left + w] = layers.light_with - layers.light_without
+    if layers is not None:  # a lamp of no power reaches no part of the picture
+        h, w = layers.light_with.shape[:2]
+        found[layers.top : layers.top + h, layers.left : layers.left + w] = layers.light_with - layers.light_without
     return found[..., 1]
 
 

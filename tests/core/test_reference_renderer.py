@@ -217,6 +217,33 @@ class ReferenceTest(unittest.TestCase):
             self.assertAlmostEqual(ours.mean() / known.mean(), 1.0, delta=0.02, msg=name)
             self.assertLess(np.sqrt(np.mean((ours - known) ** 2)), 0.06 * known.max(), name)
 
+    def test_letters_behind_clear_and_frosted_glass(self):
+        """Glowing letters through a pane, by one way through it (three meetings), in the dark."""
+        solids, _, _ = things()
+        letters = [item._replace(base=(1.0, 1.0, 1.0), glow=1.0, roughness=1.0) for item in solids]
+        camera = looking(EYE, AT, FOCAL, SIZE)
+        found = []
+        for roughness in (0.03, 0.3, 0.5):
+            pane = Item(box_mesh(), placed(0.3, -0.6, -0.3, 4.0, 0.15, 2.2), (1.0, 1.0, 1.0), roughness, 0.0, clear=1.0)
+            layers = Engine().render([*letters, pane], [SkyLight(np.full(3, 1e-6))], lambda share: camera, SIZE, Quality(0.0, 256))
+            ours = np.zeros((SIZE[1], SIZE[0]), np.float32)
+            h, w = layers.colour.shape[:2]
+            ours[layers.top : layers.top + h, layers.left : layers.left + w] = layers.colour[..., 1]
+            glow = {"type": "area", "radiance": {"type": "rgb", "value": 1.0}}
+            shining = {f"solid{k}": mesh(item, matt(0.0), emitter=glow) for k, item in enumerate(solids)}
+            glass = {"type": "roughdielectric", "distribution": "ggx", "alpha": max(roughness**2, 1e-3), "int_ior": 1.5, "ext_ior": 1.0}
+            known = drawn({**shining, "pane": mesh(pane, glass)}, 256, 4)
+            y, x = np.mgrid[0 : SIZE[1], 0 : SIZE[0]].astype(float)
+            rays = camera.rays(np.stack([x, y], -1))
+            at = camera.centre + rays * ((-0.675 - camera.centre[1]) / rays[..., 1])[..., None]
+            part = (np.abs(at[..., 0] - 0.3) < 1.9) & (at[..., 2] > -0.2) & (at[..., 2] < 1.8)
+            self.assertGreater(known[part].mean(), 0.05)
+            found.append((roughness, ours[part].mean() / known[part].mean(), np.sqrt(np.mean((ours[part] - known[part]) ** 2))))
+        for roughness, mean, rms in found:
+            with self.subTest(roughness):
+                self.assertAlmostEqual(mean, 1.0, delta=0.02)
+                self.assertLess(rms, 0.05)
+
     def test_a_rough_mirror_shows_as_much_of_a_thing(self):
         """The letters as lamps of light 1 over a rough conductor that loses nothing: what it sends is the share of its rays that meet them."""
         solids, _, _ = things()

@@ -39,6 +39,7 @@ MOST_HIDDEN = 1.5  # times the mean of all facets
 NEAR_FACETS = 0.85  # of all, by how far they lie off
 SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
 GLASS_INDEX, THROUGH = 1.5, 2  # of windows; number of the layer that is asked for what lies behind
+FROSTED = 0.1  # roughness of glass, from which what stands behind it is blurred
 BEYOND = 1e3  # sizes of our things: so far away lies what no ray comes to
 MIRROR_WIDTH = 0.35  # GGX's width for a roughness of 1, of what stands in for water or a polished floor: half of its facets lie within
 
@@ -336,11 +337,17 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, colour,
         u = sample[MIRROR] * (1.0 if by_sample else NEAR_FACETS)
         d, part = facet_mirrored((-v[0], -v[1], -v[2]), n, max(wide * wide, LEAST_WIDTH), u, sample[MIRROR + 1])
         o = of.start
-        if layer == THROUGH:
-            o, d = _through(things, ray, words, address, of, at)
-        elif part <= 0 or dot(d, of.face) <= 0:
+        meets, passes = False, 1.0
+        if layer == THROUGH and wide > FROSTED:
+            # of ours each ray meets another place; the plate is blurred as a whole, by a ray straight through
+            o, d, passes = _through(things, ray, words, address, of, at, sample, max(wide * wide, LEAST_WIDTH))
+            meets = may_meet(things, o, d, MIRRORED) and nearest(things, ray, words, address, o, d, at, MIRRORED)
+        if layer == THROUGH and not meets:
+            o, d, passes = _through(things, ray, words, address, of, at, sample, 0.0)
+        elif layer < THROUGH and (part <= 0 or dot(d, of.face) <= 0):
             continue
-        meets = may_meet(things, o, d, MIRRORED) and nearest(things, ray, words, address, o, d, at, MIRRORED)
+        if layer < THROUGH or wide <= FROSTED:
+            meets = may_meet(things, o, d, MIRRORED) and nearest(things, ray, words, address, o, d, at, MIRRORED)
         sure, ground = 0.0, (0.0, 0.0, 0.0)
         if lights.seen.there and not meets:
             sure, ground = _ground_seen(things, lights, o, d, wide)
@@ -362,10 +369,12 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, colour,
             own = _density_of_facets(n, v, d, of.nv, of.roughness)
             weight = own / max(own + density_of(lights.sphere, guide_of(lights.sphere, n), d), 1e-12)
         if layer == THROUGH:
-            passes = (1.0 - COAT_F0) * (1.0 - (1.0 - of.nv) ** 5)  # of each of its two faces
-            kept = of.share * of.kept * of.clear * passes * passes
+            kept = of.share * of.kept * of.clear * passes
             for c in range(3):
-                colour[c] += kept * of.base[c] * met[c]
+                if wide > WIDE_GLOSS:  # what of it meets ours is told by chance, so both parts are filtered
+                    soft[c] += kept * of.base[c] * met[c]
+                else:
+                    colour[c] += kept * of.base[c] * met[c]
             continue
         fresnel = (1.0 - min(0.5 * math.sqrt(max(2.0 + 2.0 * dot(v, d), 0.0)), 1.0)) ** 5
         for c in range(3):
@@ -400,16 +409,51 @@ def refracted(d, n, eta):
 
 
 @inlined
-def _through(things, ray, words, address, of, at):
-    """Where a ray from the eye leaves the glass that it went into, and its direction then: bent where it goes in and where it comes out."""
-    d = refracted((-of.v[0], -of.v[1], -of.v[2]), of.n, 1.0 / GLASS_INDEX)
+def _facet(d, n, a, u, v):
+    """The normal of one facet of GGX's width a that a ray along d meets on a surface with normal n."""
+    x, y, _, m = _facet_seen((-d[0], -d[1], -d[2]), n, a, u, v)
+    return (m[0] * x[0] + m[1] * y[0] + m[2] * n[0], m[0] * x[1] + m[1] * y[1] + m[2] * n[1], m[0] * x[2] + m[1] * y[2] + m[2] * n[2])
+
+
+@inlined
+def _passing(cosine):
+    """Share of light that a face of glass lets pass, by Schlick's factor of Fresnel's."""
+    return (1.0 - COAT_F0) * (1.0 - (1.0 - min(max(cosine, 0.0), 1.0)) ** 5)
+
+
+@inlined
+def _unmasked(d, n, a):
+    """Share of what leaves along d that no other facet of GGX's width a stands before."""
+    cosine = dot(d, n)
+    return 2.0 / (1.0 + math.sqrt(1.0 + a * a * (1.0 / max(cosine * cosine, 1e-6) - 1.0)))
+
+
+@inlined
+def _through(things, ray, words, address, of, at, sample, a):
+    """Where a ray from the eye leaves the glass that it went into, and its direction then: bent where it goes in and where it comes out, by facets of GGX's
+    width a, and the share of light that both faces let pass; by the surface itself for 0. Source: B. Walter and others, Microfacet Models for Refraction through Rough Surfaces, EGSR 2007."""
+    d = (-of.v[0], -of.v[1], -of.v[2])
+    n = _facet(d, of.n, a, sample[MIRROR], sample[MIRROR + 1]) if a > 0 else of.n
+    passes = _passing(-dot(d, n))
+    d = refracted(d, n, 1.0 / GLASS_INDEX)
+    if a > 0:
+        passes *= _unmasked(d, of.n, a)
+    else:
+        passes *= passes  # of both faces, which lie alike but at edges
     o = off(off(of.start, of.face, d), of.face, d)  # from a hair before the surface to a hair behind it
     if nearest(things, ray, words, address, o, d, at, MIRRORED):
         k, p, n, face, _, _, _ = hit(things, ray, words, at)
         if things.number[k, DRAWN] and dot(face, d) > 0:
-            d = refracted(d, (-n[0], -n[1], -n[2]), GLASS_INDEX)
+            n = (-n[0], -n[1], -n[2])
+            m = _facet(d, n, a, sample[AROUND], sample[AROUND + 1]) if a > 0 else n
+            within = dot(d, m)
+            d = refracted(d, m, GLASS_INDEX)
+            if a > 0:
+                # what a steep facet mirrors back into the glass does not come out here
+                lost = GLASS_INDEX * GLASS_INDEX * (1.0 - within * within) >= 1.0
+                passes *= 0.0 if lost else _unmasked(d, n, a) * _passing(-dot(d, m))
             o = off(p, face, d)
-    return o, d
+    return o, d, passes
 
 
 @inlined
@@ -531,15 +575,11 @@ def mirrored(d, n, roughness, u, v):
 
 
 @inlined
-def facet_mirrored(d, n, a, u, v):
-    """The direction in which a ray goes on from facets of GGX's width a, and the share that it keeps.
+def _facet_seen(w, n, a, u, v):
+    """A facet of GGX's width a that is seen from direction w: two axes beside the normal n, and in these w and the facet's normal.
 
     Source: visible normals of the microfacets after E. Heitz, Sampling the GGX Distribution of Visible Normals, JCGT 2018.
     """
-    w = (-d[0], -d[1], -d[2])
-    if a < 1e-4:
-        k = 2 * dot(w, n)
-        return (k * n[0] - w[0], k * n[1] - w[1], k * n[2] - w[2]), 1.0
     x, y = around(n, 1.0, 0.0, 0.0), around(n, 0.0, 1.0, 0.0)
     e = (dot(w, x), dot(w, y), max(dot(w, n), 1e-4))
     h = normalised((a * e[0], a * e[1], e[2]))
@@ -552,6 +592,17 @@ def facet_mirrored(d, n, a, u, v):
     q = (1.0 - s) * math.sqrt(max(0.0, 1.0 - p * p)) + s * r * math.sin(angle)
     z = math.sqrt(max(0.0, 1.0 - p * p - q * q))
     m = normalised((a * (p * t1[0] + q * t2[0] + z * h[0]), a * (p * t1[1] + q * t2[1] + z * h[1]), max(p * t1[2] + q * t2[2] + z * h[2], 1e-6)))
+    return x, y, e, m
+
+
+@inlined
+def facet_mirrored(d, n, a, u, v):
+    """The direction in which a ray goes on from facets of GGX's width a, and the share that it keeps."""
+    w = (-d[0], -d[1], -d[2])
+    if a < 1e-4:
+        k = 2 * dot(w, n)
+        return (k * n[0] - w[0], k * n[1] - w[1], k * n[2] - w[2]), 1.0
+    x, y, e, m = _facet_seen(w, n, a, u, v)
     k = 2 * dot(e, m)
     o = (k * m[0] - e[0], k * m[1] - e[1], k * m[2] - e[2])
     if o[2] <= 0:

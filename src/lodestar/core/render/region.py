@@ -33,8 +33,11 @@ def footprint(
     """Left, top, right, bottom in px of the filmed picture of `size` (width, height) of the drawn items, their shadows, their
     reflections and the sky's shade round them over an exposure of `span` frames, to an `error` as in
     Quality, seen through a lens of radius `aperture` that is sharp at `focus`; None when out of sight."""
-    points = _touched(items, lights, span, LEAST_SHADE[0] * error or LEAST_SHADE[1])
-    boxes = [_part(points, camera(span * share), size) for share in ((-0.5, 0.5) if span > 0 else (0.0,))]
+    least = LEAST_SHADE[0] * error or LEAST_SHADE[1]
+    points = _touched(items, lights, span, least)
+    # each apart: what a lamp in the dark reaches is so large that things are near to the eye beside it
+    hulls = [points, *_lit(items, lights, least)]
+    boxes = [_part(hull, camera(span * share), size) for hull in hulls if len(hull) for share in ((-0.5, 0.5) if span > 0 else (0.0,))]
     found = [b for b in boxes if b is not None]
     if not found:
         return None
@@ -59,10 +62,9 @@ def _touched(items: Sequence[Item], lights: Sequence[Light | AroundLight], span:
     """(n, 3) corners of boxes round all that changes by our things being there."""
     suns = [light for light in lights if isinstance(light, SunLight)]
     faint = least / max(_sky_share(lights), 1e-6)
-    catchers = [box_corners(i.mesh) @ m[:3, :3].T + m[:3, 3] for i in items if not i.drawn and i.receives for m in [i.model(0.0)]]
-    lowest = min([0.0, *(float(c[:, 2].min()) for c in catchers)])
+    lowest = _lowest(items)
     mirrors = [upper_plane(i.mesh, i.model(0.0)) for i in items if not i.drawn and i.reflects and len(i.mesh.triangles)]
-    points = []
+    points = [np.zeros((0, 3))]
     things: dict[str, list[Item]] = {}
     for k, item in enumerate(items):
         if item.drawn and len(item.mesh.triangles):
@@ -72,13 +74,24 @@ def _touched(items: Sequence[Item], lights: Sequence[Light | AroundLight], span:
             corners = _corners(parts, float(share))
             points += [corners, *_shade_corners(corners, suns, lowest, faint)]
             points += [corners - 2 * ((corners - at) @ normal)[:, None] * normal for at, normal in mirrors]
-    open_ = max(_open_light(lights), 1e-6)
+    return np.concatenate(points)
+
+
+def _lowest(items: Sequence[Item]) -> float:
+    """Height of the lowest place that receives light, or of level ground."""
+    catchers = [box_corners(i.mesh) @ m[:3, :3].T + m[:3, 3] for i in items if not i.drawn and i.receives for m in [i.model(0.0)]]
+    return min([0.0, *(float(c[:, 2].min()) for c in catchers)])
+
+
+def _lit(items: Sequence[Item], lights: Sequence[Light | AroundLight], least: float) -> list[np.ndarray]:
+    """(8, 3) corners of a box round what each near lamp lights."""
+    points, lowest, open_ = [], _lowest(items), max(_open_light(lights), 1e-6)
     for centre, power in _near_lamps(items, lights):
         # what it gives falls with the square of the distance; upright receivers, too, are lit within that
         reach = np.sqrt(power / (max(least, LEAST_LIT) * open_))
         low, high = np.maximum(centre - reach, [-np.inf, -np.inf, lowest]), centre + reach
         points.append(np.array([[x, y, z] for x in (low[0], high[0]) for y in (low[1], high[1]) for z in (low[2], max(low[2], high[2]))]))
-    return np.concatenate(points)
+    return points
 
 
 def _open_light(lights: Sequence[Light | AroundLight]) -> float:
