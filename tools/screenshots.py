@@ -18,8 +18,6 @@ os.environ.setdefault("XDG_STATE_HOME", tempfile.mkdtemp())
 os.environ.setdefault("XDG_CONFIG_HOME", tempfile.mkdtemp())
 
 import cv2
-import msgspec
-import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import QApplication, QCheckBox, QPushButton
@@ -28,14 +26,12 @@ from lodestar.app import theme
 from lodestar.app.session import STEPS, Session
 from lodestar.app.window import Window
 from lodestar.core.basics.keyed import Key, Keyed
-from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Marker, with_marker
 from lodestar.core.shot.motion import overshot
 
 FRAME, LOW_SUN_FRAME = 46, 40
-ROOFS = {"Roof 1": (265, 216, 129, 124), "Roof 2": (862, 134, 146, 139)}  # middle of the foot, half width and height of the domes, plate px
 
 
 def wait_for_picture(app: QApplication, window: Window, seconds: float = 60) -> None:
@@ -174,20 +170,6 @@ class Shots:
         while self.session.jobs.busy:
             rest(self.app, 0.05)
         self.session.edit_item("Choose a sky", "backdrop", kind="overcast")
-        found = self.session.shot.mattes[-1]
-        round_ = np.linspace(0, np.pi, 25)
-        kept = [
-            Outline(
-                id=name,
-                name=name,
-                on=False,
-                shape=Keyed(tuple(np.stack([x - wide * np.cos(round_), y - high * np.sin(round_)], 1).ravel().tolist())),
-                feather=Keyed((0.0,)),
-            )
-            for name, (x, y, wide, high) in ROOFS.items()
-        ]
-        self.session.edit("Roofs", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, *kept)))
-        self.session.edit_item("Not inside", found.id, without=tuple(ROOFS))
         self.made("sky")
 
     def finished(self) -> None:
