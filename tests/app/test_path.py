@@ -138,7 +138,7 @@ class PathTest(WindowCase):
         covered = self.pixels()
         self.assertTrue((free != covered).any(), "the matte changes the picture")
         self.session.show_frame(25)
-        seen = self.canvas.tool.corners()[2]  # it went with the camera since it was drawn
+        seen = self.canvas.tool.shape_here()[2]  # it went with the camera since it was drawn
         self.drag([seen, (800, 590)])
         matte = self.session.shot.mattes[0]
         self.assertEqual([k.frame for k in matte.shape.keys], [20, 25])

@@ -76,19 +76,28 @@ def fineness(shot: Shot, thing: Object, frame: float) -> int:
     frame or while it is there, so that its outline does not change as it comes nearer."""
     if not isinstance(thing, Extruded) or shot.plate is None:
         return 0
-    off = CHORD_ERROR * max(_largest_px(Same(shot), thing.id), _height_px(shot, thing, (frame,), _eyes_of([camera_at(shot, frame)])))
+    off = CHORD_ERROR * max(_largest_px(shot, thing), _height_px(shot, thing, (frame,), _eyes_of([camera_at(shot, frame)])))
     return int(np.clip(np.ceil(np.log(max(off / UNSEEN_PX, 1e-9)) / np.log(4)), 0, FINEST))
 
 
-@functools.lru_cache(maxsize=64)
-def _largest_px(of: Same, id_: str) -> float:
-    shot: Shot = of.of
-    thing = next(o for o in shot.objects if o.id == id_)
-    if shot.solve is None:
-        return 0.0
-    frames, eyes = _sampled_eyes(shot)
-    there = np.array([is_there(thing, f) for f in frames])
-    return _height_px(shot, thing, frames[there], eyes[there]) if there.any() else 0.0
+_largest: tuple[Shot | None, dict[str, float]] = (None, {})  # of the last shot, px by the ids of its things
+
+
+def _largest_px(shot: Shot, thing: Object) -> float:
+    """How high a thing becomes in the picture, at most, by a few frames of the solve."""
+    global _largest
+    of, known = _largest
+    if of is not shot:
+        known = {}
+        _largest = shot, known
+    if thing.id not in known:
+        found = 0.0
+        if shot.solve is not None:
+            frames, eyes = _sampled_eyes(shot)
+            there = np.array([is_there(thing, f) for f in frames])
+            found = _height_px(shot, thing, frames[there], eyes[there]) if there.any() else 0.0
+        known[thing.id] = found  # once it is known: other threads ask, too
+    return known[thing.id]
 
 
 _eyes: dict = {}
@@ -97,11 +106,13 @@ _eyes: dict = {}
 def _sampled_eyes(shot: Shot) -> tuple[np.ndarray, np.ndarray]:
     """Frames of the solve, and `_eyes_of` their cameras; kept for the last solve and ground."""
     name = (Same(shot.solve), shot.ground)
-    if name not in _eyes:
+    kept = _eyes.get(name)
+    if kept is None:
         frames = np.asarray(shot.solve.frames)[np.linspace(0, len(shot.solve.frames) - 1, SIZES_ASKED).round().astype(int)]  # type: ignore[union-attr]
+        kept = frames, _eyes_of([camera_at(shot, float(f)) for f in frames])
         _eyes.clear()
-        _eyes[name] = frames, _eyes_of([camera_at(shot, float(f)) for f in frames])
-    return _eyes[name]
+        _eyes[name] = kept
+    return kept
 
 
 def _eyes_of(cameras: list[Camera]) -> np.ndarray:
