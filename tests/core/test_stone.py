@@ -10,7 +10,7 @@ import numpy as np
 from lodestar.core.basics.colour import decode
 from lodestar.core.basics.errors import PlateError, ShotFileError
 from lodestar.core.edits.own_surfaces import own_of, read_own, write_own
-from lodestar.core.edits.stone import quad_under, with_map, with_picture, with_surface_of_place, without_map
+from lodestar.core.edits.stone import quad_under, read_map, with_map, with_picture, with_surface_of_place, without_map
 from lodestar.core.edits.surfaces import with_made_of
 from lodestar.core.evaluate.cameras import scene_frame
 from lodestar.core.evaluate.lights import light_on, lights_at
@@ -185,7 +185,7 @@ class MapsTest(FolderCase):
             cv2.imwrite(path, np.rint(codes[..., ::-1] * 255).astype(np.uint8))
             found = heights_of_normals(normals_of(np.rint(codes * 255) / 255))
             np.testing.assert_allclose(found, z - z.mean(), atol=0.1)
-            shot = with_map(Shot(objects=(Box(id="b"),)), "b", "relief", path)
+            shot = with_map(Shot(objects=(Box(id="b"),)), "b", read_map("relief", path))
             self.assertEqual(shot.objects[0].texture, "picture")
             self.assertAlmostEqual(shot.objects[0].relief.at(0)[0], np.ptp(z) / n, delta=0.002)
             heights = unpacked_maps(shot.objects[0].relief_map, b"")[..., 0] / 65535
@@ -197,7 +197,7 @@ class MapsTest(FolderCase):
         ramp = np.broadcast_to(np.linspace(0, 65535, 300).astype(np.uint16), (40, 300))
         path = self.folder / "ramp.png"
         cv2.imwrite(str(path), ramp)
-        shot = with_map(with_map(Shot(objects=(Box(id="b"),)), "b", "relief", str(path)), "b", "roughness", str(path))
+        shot = with_map(with_map(Shot(objects=(Box(id="b"),)), "b", read_map("relief", str(path))), "b", read_map("roughness", str(path)))
         files.write(shot, self.folder / "a.lode")
         (box,) = files.read(self.folder / "a.lode").objects
         np.testing.assert_allclose(unpacked_maps(box.relief_map, box.roughness_map), np.dstack([ramp, ramp]), atol=40)

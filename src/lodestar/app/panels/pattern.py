@@ -1,10 +1,11 @@
 """The pattern of a solid: one that goes through it, a picture that is laid over it, or the stone of the place."""
 
-from lodestar.core.edits.stone import with_map, with_picture, without_map
+from lodestar.core.edits.stone import read_map, with_map, with_picture, without_map
 from lodestar.core.edits.surfaces import with_pattern
 from lodestar.core.shot.objects import TEXTURES, Solid
 
 from ..fields import Swatch, button
+from ..session import PICTURES
 from .letters import combo
 from .panel import Panel
 
@@ -64,5 +65,7 @@ class PatternSection:
         if getattr(self.session.object(), f"{kind}_map", b""):
             self.session.edit(f"No {kind} map", lambda s: without_map(s, id_, kind))
             return
-        lay = lambda path, *_: self.session.edit(f"Lay a {kind} map over it", lambda s: with_map(s, id_, kind, path))
-        self.session.ask_picture(f"Choose a {kind} map", "texture", lay)
+        path = self.session.ask_file(f"Choose a {kind} map", "texture", PICTURES)
+        lay = lambda fields: self.session.edit(f"Lay a {kind} map over it", lambda s: with_map(s, id_, fields))
+        if path:
+            self.session.work.read_media(path, lambda: read_map(kind, path), lay)

@@ -27,6 +27,9 @@ MOST_RELIEF = 0.5  # of its size
 LEAST_LIGHT = 0.02
 
 
+MapKind = Literal["relief", "roughness"]
+
+
 class Quad(NamedTuple):
     """A square on a surface of the place: its corners (4, 2) px, from the top left clockwise, its side in the scene's units, and its normal (3,)."""
 
@@ -94,23 +97,28 @@ def with_picture(shot: Shot, id_: str, path: str) -> Shot:
     return with_things(shot, {id_: msgspec.structs.replace(item, texture="picture", texture_picture=data, texture_movie=movie)})
 
 
-def with_map(shot: Shot, id_: str, kind: Literal["relief", "roughness"], path: str) -> Shot:
-    """The thing with a map of a file: how high its surface is, black to white, or how rough. Of a normal map the heights are worked out, and how
-    high they are is its relief. Raises PlateError where it cannot be read, UserError for a thing without surface."""
-    item = solid_of(shot, id_)
+def read_map(kind: MapKind, path: str) -> dict[str, Any]:
+    """The fields of a surface by a map of a file: how high it is, black to white, or how rough. Of a normal map the heights are worked out, and how high
+    they are is its relief. It takes up to a second. Raises PlateError where it cannot be read."""
     codes = smaller(fine_codes(path))
     fields: dict[str, Any] = {"texture": "picture"}
     normals = normals_of(codes) if kind == "relief" else None
     if normals is not None:
         heights = heights_of_normals(normals)
         low, high = float(heights.min()), float(heights.max())
-        codes = ((heights - low) / max(high - low, 1e-9))[..., None]
         fields["relief"] = constant(round(min((high - low) / heights.shape[1], MOST_RELIEF), 4))
-    fields[f"{kind}_map"] = packed_map(codes[..., 0] if codes.shape[-1] == 1 else codes @ BRIGHTNESS)
+        fields["relief_map"] = packed_map((heights - low) / max(high - low, 1e-9))
+        return fields
+    return fields | {f"{kind}_map": packed_map(codes @ BRIGHTNESS)}
+
+
+def with_map(shot: Shot, id_: str, fields: dict[str, Any]) -> Shot:
+    """The thing with a map, as `read_map` gives it. Values that have keys keep them. Raises UserError for a thing without surface."""
+    item = solid_of(shot, id_)
     return with_things(shot, {id_: msgspec.structs.replace(item, **without_keyed(item, fields))})
 
 
-def without_map(shot: Shot, id_: str, kind: Literal["relief", "roughness"]) -> Shot:
+def without_map(shot: Shot, id_: str, kind: MapKind) -> Shot:
     """The thing without that map; where nothing is laid over it then, it has no pattern."""
     item = solid_of(shot, id_)
     bare = msgspec.structs.replace(item, **{f"{kind}_map": b""})
