@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QWidget
 
 from lodestar.app.session import STEPS
 from lodestar.core.matte.sources import View, matte_of
@@ -327,6 +327,32 @@ class OutlineTest(DemoCase):
         for _ in range(5):
             self.session.undo()
         self.assertEqual((self.session.shot.mattes[0].handled, len(places())), ((), 4))
+
+    def test_corners_are_keyed_apart(self):
+        for at in ((300, 300), (500, 300), (500, 500), (300, 500)):
+            self.click_at(at)
+        self.key(Qt.Key.Key_Return)
+        first, get = self.session.frame, lambda: self.session.shot.mattes[0]
+        places = lambda frame: np.array(get().shape.at(frame)).reshape(-1, 2)
+        QTest.mouseClick(self.find("apart-matte"), Qt.MouseButton.LeftButton, pos=QPoint(8, 8))
+        self.settle()
+        self.assertTrue(get().apart)
+        QTest.mouseClick(self.find("steady-matte"), Qt.MouseButton.LeftButton, pos=QPoint(8, 8))  # no camera in between
+        self.session.show_frame(first + 10)
+        self.drag([(300, 300), (280, 260), (260, 240)])
+        self.session.show_frame(first + 20)
+        self.drag([(500, 500), (540, 520), (560, 540)])
+        self.assertEqual([get().keyed_at(first + n) for n in (0, 10, 20)], [(0, 1, 2, 3), (0,), (2,)])
+        np.testing.assert_allclose(places(first + 10)[2], (0.5 * (places(first) + places(first + 20)))[2], atol=0.1)
+        np.testing.assert_allclose(places(first + 15)[0], [260, 240], atol=1.5)
+        self.assertIn("1 of its 4 corners", "".join(label.text() for label in self.window.findChildren(QLabel) if label.isVisible()))
+        # a handle is keyed with its corner
+        self.drag([(500, 300), (530, 320), (560, 340)], modifiers=Qt.KeyboardModifier.ShiftModifier)
+        self.assertEqual((get().handled, get().keyed_at(first + 20)), ((1,), (1, 2)))
+        np.testing.assert_allclose(places(first + 20)[4:], [[440, 260], [560, 340]], atol=1.5)
+        # moved as a whole it is keyed as a whole
+        self.drag([(400, 400), (410, 410), (420, 420)])
+        self.assertEqual(get().keyed_at(first + 20), (0, 1, 2, 3))
 
     def test_an_open_line_has_a_width_and_can_be_closed(self):
         for at in ((300, 300), (400, 320), (500, 300)):

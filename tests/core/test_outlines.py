@@ -75,12 +75,60 @@ class HandlesTest(unittest.TestCase):
         self.assertEqual((less.count, less.handled), (4, (2,)))
         np.testing.assert_allclose(np.array(less.shape.value)[8:], np.array(outline.shape.value)[14:])
 
+    def test_a_key_of_some_corners_leaves_the_others_between_their_own(self):
+        shape = keyed(FIVE, FIVE + [20, 0])
+        moved = FIVE + [10, 0]
+        moved[1] += [0, 40]
+        shape = shape.with_key(5, tuple(moved.ravel()), "linear", (2, 3))
+        shape = msgspec.structs.replace(shape, keys=tuple(msgspec.structs.replace(k, easing="linear") for k in shape.keys))
+        at = lambda shape, frame: np.array(shape.at(frame)).reshape(-1, 2)
+        for frame in (0, 2.5, 5, 7, 10, 12):
+            want = FIVE + [2 * min(frame, 10), 0]
+            want[1] += [0, 8 * max(0, min(frame, 10 - frame))]  # there and back for this corner alone
+            np.testing.assert_allclose(at(shape, frame), want, atol=1e-9)
+        np.testing.assert_allclose(shape.over(np.array([2.5, 7])), [shape.at(2.5), shape.at(7)])
+        # the others change at other keys: what this key does not hold is not remembered by it
+        later = shape.with_key(10, tuple((FIVE + [60, 0]).ravel()))
+        np.testing.assert_allclose(at(later, 5)[[0, 2, 3, 4]], (FIVE + [30, 0])[[0, 2, 3, 4]])
+        np.testing.assert_allclose(at(later, 5)[1], moved[1])
+        # another corner joins the key, and all of them make it whole
+        self.assertEqual(later.with_key(5, later.at(5), only=(8, 9)).keys[1].only, (2, 3, 8, 9))
+        self.assertEqual(later.with_key(5, later.at(5)).keys[1].only, ())
+        self.assertEqual(later.with_key(10, later.at(10), only=(0, 1)).keys[2].only, ())
+        alone = Keyed(shape.value, (shape.keys[1],))
+        self.assertEqual(alone.at(9), shape.keys[1].value)
+
+    def test_corners_that_are_keyed_apart_stay_so_when_some_come_and_go(self):
+        shape = keyed(FIVE, FIVE + [20, 0])
+        moved = FIVE + [10, 0]
+        moved[3] += [0, 40]
+        outline = Outline(id="o", name="O", shape=shape.with_key(5, tuple(moved.ravel()), "linear", (6, 7)), sharp=(0, 1, 2, 3, 4), apart=True)
+        self.assertEqual((outline.keyed_at(5), outline.keyed_at(0), outline.keyed_at(3)), ((3,), (0, 1, 2, 3, 4), ()))
+        self.assertEqual(without_corner(outline, 1).keyed_at(5), (2,))
+        self.assertEqual([k.frame for k in without_corner(outline, 3).shape.keys], [0, 10])
+        for change, held, numbers in (
+            (with_corner(outline, 3, 0.5), (3, 4), [0, 1, 2, 3, 5]),
+            (with_corner(outline, 0, 0.5), (4,), [0, 2, 3, 4, 5]),
+            (with_handles(outline, 3), (3,), range(5)),
+        ):
+            self.assertEqual(change.keyed_at(5), held)
+            checked(Shot(mattes=(change,)), "a")
+            for frame in (0, 3, 5, 8, 10):
+                np.testing.assert_allclose(
+                    np.array(change.shape.at(frame)).reshape(-1, 2)[list(numbers)], np.array(outline.shape.at(frame)).reshape(-1, 2), atol=1e-9
+                )
+        self.assertEqual(with_handles(outline, 3).shape.keys[1].only, (6, 7, 10, 11, 12, 13))
+
     def test_handles_that_do_not_fit_are_refused(self):
         good = with_handles(Outline(id="o", name="O", shape=keyed(FIVE)), 1)
         checked(Shot(mattes=(good,)), "a")
         for handled in ((1, 1), (9,), (2, 1), (0, 1, 2, 3)):
             with self.assertRaises(ShotFileError):
                 checked(Shot(mattes=(msgspec.structs.replace(good, handled=handled),)), "a")
+        for only in ((0,), (1, 2), (2, 3, 0, 1), (14, 15)):
+            keyed_apart = Keyed(good.shape.value, (msgspec.structs.replace(good.shape.keys[0], only=only),))
+            with self.assertRaises(ShotFileError):
+                checked(Shot(mattes=(msgspec.structs.replace(good, shape=keyed_apart),)), "a")
 
 
 if __name__ == "__main__":

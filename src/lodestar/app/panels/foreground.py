@@ -111,6 +111,12 @@ class ForegroundPanel(Panel):
             "Between its keys it goes with the camera, as what stands where its lowest corner is: a hand that shakes needs no keys",
             lambda on: self._set("Steadied by the camera, on or off", steady=on),
         )
+        self.apart = tick(
+            "Key each corner apart",
+            "apart-matte",
+            "A drag keys only the corners that it moves here; the others go on between keys of their own",
+            lambda on: self._set("Key each corner apart, on or off", apart=on),
+        )
         self.follow = button(
             "Follow through the shot",
             "follow",
@@ -131,6 +137,7 @@ class ForegroundPanel(Panel):
         self.one.add("", self.kept)
         self.one.add("", self.carry)
         self.one.add("", self.steady)
+        self.one.add("", self.apart)
 
     def _fill_kinds(self) -> None:
         """What only one kind of matte has."""
@@ -330,6 +337,8 @@ class ForegroundPanel(Panel):
         self.steady.setVisible(drawn and self.session.shot.solve is not None)
         self.steady.setEnabled(drawn and not current.carried)
         self.steady.setChecked(drawn and current.steady)
+        self.apart.setVisible(drawn)
+        self.apart.setChecked(drawn and current.apart)
         for section in (self.line, self.feather):
             section.setVisible(drawn)
         self.wide.setVisible(drawn and not current.closed)
@@ -385,12 +394,18 @@ class ForegroundPanel(Panel):
 
     def _tell_drawn(self, current: Outline) -> None:
         frames = [int(k.frame) for k in current.shape.keys]
-        here = current.shape.has_key(self.session.frame)
+        here = len(current.keyed_at(self.session.frame))
         self.keys.setText(
             (f"Drawn at frame {frames[0]}. " if len(frames) == 1 else f"Drawn at {len(frames)} frames, {frames[0]} to {frames[-1]}. ")
             + (f"Carried on the plane of {plural(len(current.carried), 'point')}. " if current.carried else "")
-            + ("Drawn here." if here else "Between drawn frames here: drag it to draw it.")
+            + (
+                "Between drawn frames here: drag it to draw it."
+                if not here
+                else "Drawn here."
+                if here == current.count
+                else f"{here} of its {current.count} corners are drawn here."
+            )
             if frames
             else ""
         )
-        self.unkey.setEnabled(here and len(frames) > 1)
+        self.unkey.setEnabled(bool(here) and len(frames) > 1)

@@ -299,7 +299,7 @@ def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bo
         p.setBrush(Qt.BrushStyle.NoBrush)
     draw_line(p, outline, line)
     if chosen:
-        keyed = outline.shape.has_key(canvas.session.frame)
+        keyed = outline.keyed_at(canvas.session.frame)
         corners, handles = parts_of(canvas.to_widget(points), outline.handled)
         p.setPen(QPen(theme.colour(theme.ACCENT, 0.7), 1))
         p.setBrush(QColor(theme.FIELD))
@@ -309,7 +309,7 @@ def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bo
                 p.drawEllipse(QPointF(*end), 2.5, 2.5)
         for k, (x, y) in enumerate(corners):
             p.setPen(QPen(QColor(theme.ACCENT), 1))
-            p.setBrush(QColor("#FFFFFF") if keyed else QColor(theme.FIELD))
+            p.setBrush(QColor("#FFFFFF") if k in keyed else QColor(theme.FIELD))
             paint_corner(p, x, y, k in outline.sharp)
         _paint_feather(p, canvas, outline, points)
 

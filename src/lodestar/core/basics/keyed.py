@@ -1,6 +1,7 @@
 """The one way in which a value changes over time: a constant, or keys with easing between them."""
 
 import bisect
+from collections.abc import Sequence
 from typing import Literal
 
 import msgspec
@@ -13,12 +14,14 @@ How = Literal["here", "key", "whole"]  # a change of a keyed value: see Keyed.ch
 
 
 class Key(msgspec.Struct, frozen=True):
-    """A value at a frame. easing ('hold', 'linear', 'smooth' or 'free') leads from here to the next key."""
+    """A value at a frame. easing ('hold', 'linear', 'smooth' or 'free') leads from here to the next key. only: numbers, rising, of those parts of the value
+    that it keys, as the x and y of one corner; none for all of them. A part goes from one key of its own to the next."""
 
     frame: float
     value: Value
     easing: str = "smooth"
     handles: tuple[float, float, float, float] = (0.42, 0.0, 0.58, 1.0)
+    only: tuple[int, ...] = ()
 
     @property
     def curve(self) -> tuple[float, float, float, float]:
@@ -39,20 +42,25 @@ class Keyed(msgspec.Struct, frozen=True):
     def at(self, frame: float) -> Value:
         if not self.keys:
             return self.value
-        i = bisect.bisect_right([k.frame for k in self.keys], frame)
-        if i == 0:
-            return self.keys[0].value
-        a = self.keys[i - 1]
-        if i == len(self.keys) or a.easing == "hold":
-            return a.value
-        b = self.keys[i]
-        share = ease(a, (frame - a.frame) / (b.frame - a.frame))
-        return tuple(x + (y - x) * share for x, y in zip(a.value, b.value))
+        a, b = _beside(self.keys, frame)
+        if not a.only and not b.only:
+            return _on_the_way(a, b, frame)
+        ways: dict[tuple[float, float], Value] = {}
+        found = []
+        for part, _ in enumerate(a.value):
+            # a part that no key holds goes as the whole does
+            a, b = _beside([k for k in self.keys if not k.only or part in k.only] or self.keys, frame)
+            if (a.frame, b.frame) not in ways:
+                ways[a.frame, b.frame] = _on_the_way(a, b, frame)
+            found.append(ways[a.frame, b.frame][part])
+        return tuple(found)
 
     def over(self, frames: np.ndarray) -> np.ndarray:
         """(n, k) as `at`, at frames (n,): for values that many letters have, each at a time of its own. Without keys (1, k)."""
         if not self.keys:
             return np.array([self.value])
+        if any(k.only for k in self.keys):
+            return np.array([self.at(float(frame)) for frame in frames])
         begins, values = np.array([k.frame for k in self.keys]), np.array([k.value for k in self.keys])
         i = np.searchsorted(begins, frames, "right")
         found = values[np.clip(i - 1, 0, None)].astype(float)
@@ -63,11 +71,14 @@ class Keyed(msgspec.Struct, frozen=True):
                 found[rows] = values[number - 1] + (values[number] - values[number - 1]) * share
         return found
 
-    def with_key(self, frame: float, value: Value, easing: str = "smooth") -> "Keyed":
-        """A key at the frame; one that is there keeps its easing."""
+    def with_key(self, frame: float, value: Value, easing: str = "smooth", only: tuple[int, ...] = ()) -> "Keyed":
+        """A key at the frame; one that is there keeps its easing. only: the parts that it keys beside those which are keyed there, none for all."""
         old = next((k for k in self.keys if k.frame == frame), None)
         value = _plain(value)
-        key = msgspec.structs.replace(old, value=value) if old else Key(frame, value, easing)
+        # a key of all stays one
+        held = set(only) if old is None else {*old.only, *only} if old.only and only else set()
+        only = tuple(sorted(held)) if len(held) < len(value) else ()
+        key = msgspec.structs.replace(old, value=value, only=only) if old else Key(frame, value, easing, only=only)
         rest = tuple(k for k in self.keys if k.frame != frame)
         return Keyed(self.value, tuple(sorted((*rest, key), key=lambda k: k.frame)))
 
@@ -89,6 +100,19 @@ class Keyed(msgspec.Struct, frozen=True):
 
     def has_key(self, frame: float) -> bool:
         return any(k.frame == frame for k in self.keys)
+
+
+def _beside(keys: Sequence[Key], frame: float) -> tuple[Key, Key]:
+    """The keys before and after a frame; the first or the last one twice beyond them."""
+    i = bisect.bisect_right([k.frame for k in keys], frame)
+    return keys[max(i - 1, 0)], keys[min(i, len(keys) - 1)]
+
+
+def _on_the_way(a: Key, b: Key, frame: float) -> Value:
+    if a is b or frame < a.frame or a.easing == "hold":
+        return a.value
+    share = ease(a, (frame - a.frame) / (b.frame - a.frame))
+    return tuple(x + (y - x) * share for x, y in zip(a.value, b.value))
 
 
 def _plain(value: Value) -> Value:

@@ -87,7 +87,20 @@ def _changed(outline: Outline, change: Change, numbers: Callable[[list], list]) 
         return tuple(float(v) for v in whole.ravel()), tuple(sorted(own))
 
     value, handled = one(outline.shape.value)
-    keys = tuple(Key(k.frame, one(k.value)[0], k.easing, k.handles) for k in outline.shape.keys)
+
+    def only(key: Key) -> tuple[int, ...]:
+        """The corners that it keys, as they are numbered now, with the handles that they have now; a new one where one beside it is among them."""
+        if not key.only:
+            return ()
+        own = outline.keyed_at(key.frame)
+        held = [k for k, share in enumerate(numbers([float(k in own) for k in range(outline.count)])) if share > 0]
+        first = len(value) // 2 - 2 * len(handled)
+        rows = [*held, *(first + 2 * j + side for j, k in enumerate(handled) if k in held for side in (0, 1))]
+        return tuple(2 * row + axis for row in rows for axis in (0, 1))
+
+    # a key of some corners is cut where all of them are at its frame; one that holds none any more says nothing
+    keys = tuple(msgspec.structs.replace(k, value=one(outline.shape.at(k.frame))[0], only=only(k)) for k in outline.shape.keys)
+    keys = tuple(new for new, old in zip(keys, outline.shape.keys, strict=True) if new.only or not old.only)
     sharp = numbers([k in outline.sharp for k in range(outline.count)])
     shares = tuple(numbers([*outline.feathers, *[1.0] * outline.count][: outline.count])) if outline.feathers else ()
     return msgspec.structs.replace(

@@ -113,11 +113,12 @@ def _laid(shot: Shot, outline: Outline, plane: PlaneAt) -> Keyed | None:
     first, last = float(shot.solve.frames[0]), float(shot.solve.frames[-1])
     keys = []
     for key in outline.shape.keys or (Key(first, outline.shape.value),):
-        camera, corners = camera_at(shot, min(max(key.frame, first), last)), np.array(key.value).reshape(-1, 2)
+        camera, corners = camera_at(shot, min(max(key.frame, first), last)), np.array(outline.shape.at(key.frame)).reshape(-1, 2)
         points = laid_on(camera, corners, plane(camera, corners[: outline.count]))
         if points is None:
             return None
-        keys.append(msgspec.structs.replace(key, value=tuple(float(v) for v in points.ravel())))
+        only = tuple(3 * (number // 2) + axis for number in key.only[::2] for axis in range(3))
+        keys.append(msgspec.structs.replace(key, value=tuple(float(v) for v in points.ravel()), only=only))
     return Keyed(keys[0].value, tuple(keys))
 
 

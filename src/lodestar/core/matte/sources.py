@@ -24,7 +24,7 @@ class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
     sharp: numbers of its corners that are not smooth. feather, inward: px over which its edge fades; feathers: shares of both at each corner, 1
     beyond its end. carried: tracks on whose plane in the scene it lies, so that the solved camera carries it from each key on; none
     for one that is keyed alone. steady: between its keys one that is not carried goes with the solved camera as something upright does that stands on
-    the ground at its lowest corner.
+    the ground at its lowest corner. apart: moved by hand only the corners that are moved get a key.
 
     As a region it keeps the tracker away; as a matte what it covers passes in front.
     """
@@ -39,12 +39,18 @@ class Outline(Matte, frozen=True, kw_only=True, tag="outline"):
     feathers: tuple[float, ...] = ()
     carried: tuple[int, ...] = ()
     steady: bool = False
+    apart: bool = False
 
     @property
     def count(self) -> int:
         """Of its corners."""
         value = self.shape.keys[0].value if self.shape.keys else self.shape.value
         return len(value) // 2 - 2 * len(self.handled)
+
+    def keyed_at(self, frame: float) -> tuple[int, ...]:
+        """The corners that a key at this frame holds."""
+        key = next((k for k in self.shape.keys if k.frame == frame), None)
+        return () if key is None else tuple(n for n in range(self.count) if not key.only or 2 * n in key.only)
 
 
 Channel = Literal["alpha", "brightness", "red", "green", "blue"]

@@ -177,6 +177,10 @@ def _check_range(shot: Shot) -> None:
             own = outline.handled
             fine = most >= 0 and list(own) == sorted(set(own)) and all(0 <= k < most for k in own)
             _need(fine, f"{kind}[{i}].handled", "is not the rising numbers of corners whose handles follow in the shape")
+            for j, key in enumerate(outline.shape.keys):
+                pairs = len(key.only) % 2 == 0 and all(a % 2 == 0 and b == a + 1 for a, b in zip(key.only[::2], key.only[1::2], strict=False))
+                fine = pairs and list(key.only) == sorted(set(key.only)) and all(0 <= k < len(outline.shape.value) for k in key.only)
+                _need(fine, f"{kind}[{i}].shape.keys[{j}].only", "is not the rising numbers of x and y of corners and handles of the shape")
             _need(all(0 <= share <= MOST_SHARE for share in outline.feathers), f"{kind}[{i}].feathers", f"holds one outside 0 to {MOST_SHARE:g}")
 
 

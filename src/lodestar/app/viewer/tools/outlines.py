@@ -89,12 +89,10 @@ class DrawOutline(Tool):
         inside = outline.closed and overlays.polygon(line).containsPoint(at, Qt.FillRule.OddEvenFill)
         return tuple(range(count)) if inside else None
 
-    def _with_handles(self, held: tuple[int, ...]) -> list[int]:
-        """Numbers in the shape of corners, and of the handles that go along with them."""
-        outline = self.current()
-        handled = outline.handled if outline is not None else ()
-        first = outline.count if outline is not None else 0
-        return [*held, *(first + 2 * j + k for j, corner in enumerate(handled) if corner in held for k in (0, 1))]
+    def _moved(self, outline: Outline) -> tuple[int, ...]:
+        """Numbers of the shape that a drag changes, x and y: of corners with their handles; a handle is keyed with its corner."""
+        corners = self.held or () if self.handle is None else (outline.handled[(self.handle - outline.count) // 2],)
+        return tuple(2 * row + axis for row in _with_handles(outline, corners) for axis in (0, 1))
 
     def press(self, event) -> None:
         if event.button() != Qt.MouseButton.LeftButton:
@@ -153,10 +151,10 @@ class DrawOutline(Tool):
             return
         if self.pulled is not None:
             self._pull_handles(self.pulled)
-        shape = self.shape.copy()
-        if self.handle is None:
-            shape[self._with_handles(self.held)] += at - self.start
-        else:
+        shape, outline = self.shape.copy(), self.current()
+        if self.handle is None and outline is not None:
+            shape[_with_handles(outline, self.held)] += at - self.start
+        elif self.handle is not None:
             shape[self.handle] = at
             if not event.modifiers() & Qt.KeyboardModifier.ShiftModifier or self.new_handles is not None:
                 self._turn_other(shape, self.handle)
@@ -211,7 +209,8 @@ class DrawOutline(Tool):
         def change(shot: Shot) -> Shot:
             now = next(o for o in getattr(shot, self.kind) if o.id == id_)
             now = with_handles(now, pulled) if pulled is not None else now
-            return with_things(shot, {id_: msgspec.structs.replace(now, shape=now.shape.with_key(frame, value, "linear"))})
+            only = self._moved(now) if now.apart else ()
+            return with_things(shot, {id_: msgspec.structs.replace(now, shape=now.shape.with_key(frame, value, "linear", only))})
 
         self.session.edit(label, change, (self.group, id_))
 
@@ -309,6 +308,11 @@ class DrawOutline(Tool):
         p.setBrush(QColor("#FFFFFF"))
         for k, (x, y) in enumerate(line):
             overlays.paint_corner(p, x, y, k in self.sharp)
+
+
+def _with_handles(outline: Outline, corners: tuple[int, ...]) -> list[int]:
+    """Numbers in the shape of corners, and of the handles that go along with them."""
+    return [*corners, *(outline.count + 2 * j + side for j, corner in enumerate(outline.handled) if corner in corners for side in (0, 1))]
 
 
 class DrawMatte(DrawOutline):
