@@ -80,7 +80,7 @@ class FirstSolveTest(unittest.TestCase):
 class SolveTest(CarryCase):
     def test_an_anchored_title_moves_less_than_a_px_when_solved_with_other_settings(self):
         before = seen(self.shot)
-        for settings in ({"k2": False}, {"k1": False, "k2": False, "distortion": (-0.05, 0.005)}, {"focal_px": 985.0}):
+        for settings in ({"k1": False, "k2": False, "distortion": (-0.05, 0.005)}, {"focal_px": 985.0}):
             shot = msgspec.structs.replace(self.shot, solving=msgspec.structs.replace(self.shot.solving, **settings))
             again = solve_shot(shot, Job())
             self.assertFalse(np.array_equal(again.solve.t, self.shot.solve.t))

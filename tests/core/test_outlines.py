@@ -4,6 +4,7 @@ import unittest
 
 import msgspec
 import numpy as np
+from scipy.spatial import cKDTree
 
 from lodestar.core.basics.errors import ShotFileError
 from lodestar.core.basics.keyed import Key, Keyed
@@ -26,7 +27,7 @@ def between(line, other):
     """Largest distance (px) of places on one closed line from the other, both cut finely."""
     dense = lambda p: np.concatenate([a + (b - a) * np.linspace(0, 1, 40)[:, None] for a, b in zip(p, np.roll(p, -1, 0), strict=True)])
     a, b = dense(line), dense(other)
-    return max(float(np.linalg.norm(b - place, axis=1).min()) for place in a[::7])
+    return float(cKDTree(b).query(a[::7])[0].max())
 
 
 class HandlesTest(unittest.TestCase):

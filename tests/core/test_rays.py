@@ -14,6 +14,7 @@ from scipy.stats import qmc
 from lodestar.core.basics.errors import RenderError
 from lodestar.core.light.lamps import SkyLight, SunLight
 from lodestar.core.light.sun import direction
+from lodestar.core.light.surroundings import BOUNCE
 from lodestar.core.picture.composite import shade_of
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
@@ -32,6 +33,7 @@ GROUND = Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, 
 OVERHEAD = SunLight(np.array([0, 0, 1.0]), np.ones(3), 0.0)
 SKY = SkyLight(np.ones(3))
 NO_TINT = np.zeros(3, np.float32)
+BLACK = {"base": (0.0, 0.0, 0.0), "metal": 1.0, "roughness": 1.0}  # takes light, and sends next to none back
 
 
 def placed(x=0.0, y=0.0, z=0.0, wide=1.0, deep=1.0, high=1.0):
@@ -41,7 +43,7 @@ def placed(x=0.0, y=0.0, z=0.0, wide=1.0, deep=1.0, high=1.0):
 
 
 def box(*place, **how):
-    return Item(box_mesh(), placed(*place), (0.8, 0.8, 0.8), 0.5, 0.0, **how)
+    return Item(box_mesh(), placed(*place), **{"base": (0.8, 0.8, 0.8), "roughness": 0.5, "metal": 0.0, **how})
 
 
 def looking_down(height, size=64, wide=2.0):
@@ -76,7 +78,7 @@ class ClosedFormsTest(unittest.TestCase):
     def test_the_penumbra_of_an_edge_is_the_segment_of_a_disc(self):
         """A straight edge at height 2 under a sun overhead: the part of a disc that a chord leaves, its area by elementary geometry."""
         width = 6.0
-        edge = box(-50.0, 0.0, 2.0, 100.0, 100.0, 1e-4)  # all of x < 0
+        edge = box(-50.0, 0.0, 2.0, 100.0, 100.0, 1e-4, **BLACK)  # all of x < 0
         sun = SunLight(np.array([0, 0, 1.0]), np.ones(3), width)
         _, shade = whole([edge, GROUND], [sun], looking_down(1.0, wide=0.6), (64, 64), 256)
         x = (np.arange(64) - 31.5) * 0.6 / 64 / (2.0 * math.tan(math.radians(width / 2)))
@@ -86,22 +88,25 @@ class ClosedFormsTest(unittest.TestCase):
 
     def test_sky_beside_an_endless_wall(self):
         """H. C. Hottel's crossed strings: beside a wall of height h, level ground at x sees (1 + sin(atan(x / h))) / 2 of the sky."""
-        wall = box(-0.5, 0.0, 0.0, 1.0, 400.0, 1.0)
+        wall = box(-0.5, 0.0, 0.0, 1.0, 400.0, 1.0, **BLACK)
         _, shade = whole([wall, GROUND], [SKY], looking_down(40.0, wide=4.0), (64, 64), 256)
         x = (np.arange(64) - 31.5) * 4 / 64
         seen = (1 + np.sin(np.arctan(x))) / 2
         np.testing.assert_allclose(shade[24:40, 34:, 1].mean(0), seen[34:], atol=0.012)
 
     def test_the_form_factor_of_two_squares(self):
-        """Two squares of side 1, one over the other at a distance of 1: 0.1998. J. R. Howell, A Catalog of Radiation Configuration Factors, C-11."""
-        lid = Item(card_mesh(), lambda share: np.array([[1, 0, 0, 0], [0, 0, 1, -0.5], [0, 1, 0, 1.0], [0, 0, 0, 1.0]]), (1, 1, 1), 1.0, 0.0)
-        _, shade = whole([lid, GROUND], [SKY], looking_down(0.9, wide=1.0), (64, 64), 64)
-        self.assertAlmostEqual(1 - float(shade[..., 1].mean()), 0.1998, delta=0.002)
+        """Two squares of side 1, one over the other at a distance of 1: 0.1998. J. R. Howell, A Catalog of Radiation Configuration Factors, C-11. What
+        sky the upper one hides it sends back in its place as much of the ground's light as its colour."""
+        above = np.array([[1, 0, 0, 0], [0, 0, 1, -0.5], [0, 1, 0, 1.0], [0, 0, 0, 1.0]])
+        black = Item(card_mesh(), lambda share: above, **BLACK)
+        for colour, lid in ((0.0, black), (0.5, black._replace(base=(0.5, 0.5, 0.5), metal=0.0)), (1.0, black._replace(base=(1, 1, 1), metal=0.0))):
+            _, shade = whole([lid, GROUND], [SKY], looking_down(0.9, wide=1.0), (64, 64), 64)
+            self.assertAlmostEqual(1 - float(shade[..., 1].mean()), 0.1998 * (1 - BOUNCE * colour), delta=0.002, msg=str(colour))
 
     def test_an_upright_receiver_sees_half_of_the_sky(self):
         """A low stand-in before a tall box of ours: what the box takes of the sky is what a wall hides, from a place that faces it."""
         receiver = box(0.0, 2.0, 0.0, 400.0, 1.0, 8.0, drawn=False, receives=True, hides=True)  # faces the box with its side y = 1.5
-        ours = box(0.0, -0.5, 0.0, 400.0, 1.0, 4.0)  # up to y = 0: 1.5 away, 4 high
+        ours = box(0.0, -0.5, 0.0, 400.0, 1.0, 4.0, **BLACK)  # up to y = 0: 1.5 away, 4 high
         camera = looking((0.0, 0.75, 6.0), (0.0, 1.5, 2.0), 60.0, (64, 64))
         layers = Engine().render([receiver, ours], [SKY], lambda share: camera, (64, 64), Quality(0.0, 256))
         x, y = camera.project(np.array([0.0, 1.5, 2.0]))[0].round().astype(int) - [layers.left, layers.top]
@@ -183,9 +188,9 @@ class CameraTest(unittest.TestCase):
 class SamplesTest(unittest.TestCase):
     def test_the_sequence_is_sobols(self):
         """Against SciPy's, whose direction numbers are those of S. Joe and F. Y. Kuo, 2008."""
-        known = qmc.Sobol(2, scramble=False).random(64)
+        known = qmc.Sobol(3, scramble=False).random(64)
         # SciPy counts by Gray's code: the same points in another order within each power of two
-        ours = np.stack([sampling.sobol(np.arange(64), k) / 2**32 for k in (0, 1)], 1)
+        ours = np.stack([sampling.sobol(np.arange(64), k) / 2**32 for k in (0, 1, 2)], 1)
         for n in (4, 16, 64):
             self.assertEqual({tuple(p) for p in ours[:n]}, {tuple(p) for p in known[:n]})
 
@@ -201,6 +206,23 @@ class SamplesTest(unittest.TestCase):
             places = sampling._pairs(64, 7)[:, pair] / 2**32
             for n in (2, 4, 16, 64):
                 self.net(places[:n])
+
+    def test_pairs_tell_nothing_of_each_other(self):
+        """Of samples that lie in one quarter of the square of one pair those of another are spread over all quarters of their own."""
+        block = np.concatenate([sampling._pairs(64, place) for place in range(64)]) / 2**32
+        cells = (block[..., 0] * 2).astype(int) * 2 + (block[..., 1] * 2).astype(int)
+        for a in range(sampling.TURNING, sampling.TURNED_PAIRS):
+            for b in range(a + 1, sampling.TURNED_PAIRS):
+                both = np.bincount(cells[:, a] * 4 + cells[:, b], minlength=16)
+                np.testing.assert_allclose(both, len(block) / 16, rtol=0.2, err_msg=str((a, b)))
+
+    def test_the_moment_is_even_over_the_places_of_a_pixel(self):
+        """Of 64 samples each box of 2 x 2 places holds moments of both halves alike, and so does the lens."""
+        own = sampling._pairs(64, 7) / 2**32
+        for pair in (0, sampling.TURNED_PAIRS):
+            cells = (own[:, pair, 0] * 2).astype(int) * 2 + (own[:, pair, 1] * 2).astype(int)
+            late = np.bincount(cells, own[:, 1, 0] >= 0.5, 4)
+            np.testing.assert_allclose(late, 8, atol=1 if pair == 0 else 4)
 
     def test_directions_of_each_round_are_even_over_pixels_too(self):
         block = np.stack([sampling._pairs(16, place) for place in range(64)]) / 2**32

@@ -4,6 +4,7 @@ import unittest
 
 import mitsuba as mi
 import numpy as np
+from scipy import ndimage
 
 from lodestar.core.light.lamps import AreaLight, SkyLight, SunLight
 from lodestar.core.light.sun import direction
@@ -134,6 +135,29 @@ class ReferenceTest(unittest.TestCase):
             part = ours[..., 3] > 0.999
             self.assertGreater(part.sum(), 800)
             self.assertAlmostEqual(float(ours[part][:, 1].mean() / known[part].mean()), 1.0, delta=0.03, msg=str(roughness))
+
+    def test_matt_things_light_each_other(self):
+        """A white slab and a white block on it in sun and sky, against each alone: what they take from each other and send to each other."""
+        block = things()[0][1]._replace(base=(0.8, 0.8, 0.8))
+        solids = [block._replace(model=placed(0.2, 0.5, 0.0, 2.4, 1.6, 0.2)), block._replace(model=placed(0.2, 1.1, 0.2, 2.4, 0.4, 1.0))]
+        camera = looking(EYE, AT, FOCAL, SIZE)
+        ours, known = [], []
+        for chosen in (solids, solids[:1], solids[1:]):
+            layers = Engine().render(chosen, [SUN, SKY], lambda share: camera, SIZE, Quality(0.0, 256))
+            whole = np.zeros((SIZE[1], SIZE[0]))
+            h, w = layers.colour.shape[:2]
+            whole[layers.top : layers.top + h, layers.left : layers.left + w] = np.where(layers.colour[..., 3] > 0.999, layers.colour[..., 1], 0)
+            ours.append(whole)
+            known.append(drawn({f"solid{k}": mesh(item, matt(0.8)) for k, item in enumerate(chosen)} | lamps(), 256, 3))
+        both, slab, upright = (ndimage.binary_erosion(whole > 0, np.ones((3, 3))) for whole in ours)
+        ratios = []
+        for pictures in (ours, known):
+            one_of_them = np.where(upright, pictures[2], pictures[1])
+            ratios.append((pictures[0] / np.maximum(one_of_them, 1e-9))[both & (slab ^ upright)])
+        self.assertGreater(len(ratios[0]), 1000)
+        self.assertGreater(ratios[1].max(), 1.15)  # what they send is no small part
+        self.assertAlmostEqual(float(ratios[0].mean() / ratios[1].mean()), 1.0, delta=0.01)
+        self.assertLess(float(np.sqrt(np.mean((ratios[0] - ratios[1]) ** 2))), 0.02)
 
     def compare_shade(self, lights, emitters, mean, rms):
         solids, wall, ground = things()

@@ -8,7 +8,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.jit import inlined
+from ..basics.jit import inlined, kernel
+from ..light.surroundings import BOUNCE
 from .energy import LEAST_WIDTH, split_sum
 from .geometry import (
     CLEAR,
@@ -37,6 +38,7 @@ BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 SPREAD = 0.7  # times GGX's width: of the part of the ground that one facet's ray stands for, of its distance
 MOST_HIDDEN = 1.5  # times the mean of all facets
 NEAR_FACETS = 0.85  # of all, by how far they lie off
+DULL = 0.6  # roughness; no less rough are mirrors to a matt place: what they throw on it is found by too few rays to be a pattern of light
 SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
 GLASS_INDEX, THROUGH = 1.5, 2  # of windows; number of the layer that is asked for what lies behind
 FROSTED = 0.1  # roughness of glass, from which what stands behind it is blurred
@@ -131,6 +133,9 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
     if seen < before:
         noise[1] = 1.0
         noise[2] += share * (before - seen)
+        light = _from_ours(things, lights, ray, words, address, start, d, at, sample)
+        for c in range(3):
+            lit[c] += share * (before - seen) * light[c]
     for c in range(3):
         # what an open place would receive is known exactly; the sample tells only what is taken from it
         whole = up * lights.sky[c] + (1.0 - up) * lights.bounce[c]
@@ -274,6 +279,10 @@ def _add_far(things, lights, ray, words, address, of, at, sample, colour, soft, 
     behind = seen > 0 and d[2] > 0 and things.place and blocked(things, ray, words, address, of.start, d, at, PLACE)
     if seen < 1 or behind:
         noise[0] = 1.0
+    if seen < 1:
+        light = _from_ours(things, lights, ray, words, address, of.start, d, at, sample)
+        for c in range(3):
+            soft[c] += share * kept * (1.0 - seen) * base[c] * (1.0 - metal) * (1.0 - of.clear) * light[c]
     # how much of the matt part comes through is told by the ratio of two sums: it is never less than nothing, and has no noise where all is open
     way, matt = bright(lights.sky) if d[2] > 0 else bright(lights.bounce), (0.0, 0.0, 0.0)
     through = seen * (bright(lights.bounce) if behind else way)
@@ -329,8 +338,8 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, colour,
     """Of what stands before the coat, and before what lies under it, in place of the far light that would come from there; the gloss of what is all
     around where that is sampled; and of what is seen through glass."""
     n, v = of.n, of.v
-    for layer in range(3):
-        if layer == 0 and of.coat <= 0 or layer == 1 and not of.shiny or layer == THROUGH and of.clear <= 0:
+    for layer in range(THROUGH if of.clear <= 0 else THROUGH + 1):
+        if layer == 0 and of.coat <= 0 or layer == 1 and not of.shiny:
             continue
         wide, by_sample = COAT_ROUGHNESS if layer == 0 else of.roughness, layer == 1 and of.sampled
         # the few facets of a polished surface that lie far off would be single px of something else
@@ -358,7 +367,7 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, colour,
         noise[0] = 1.0
         met, gone, weight = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0), 1.0
         if meets:
-            met = _sent_back(things, lights, ray, words, address, o, d, at, wide, sample)
+            met = _sent_back(things, lights, ray, words, address, o, d, at, wide, sample, False)
             gone = _from_even(lights, d, 0.0) if by_sample else _hidden(lights, of, d, wide)
         elif sure > 0 or layer == THROUGH:
             far = _from_far(lights, d, wide if layer == THROUGH else 0.0)
@@ -501,10 +510,12 @@ def _from_far(lights, m, roughness):
     return (even[0] + x, even[1] + y, even[2] + z)
 
 
-@inlined
-def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample):
+@kernel
+def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample, matt):
     """Light (3) that what the last ray met, from o along d, sends back to where the ray began: of suns and all that is far, not of a second neighbour.
-    spread: roughness of the mirror, which sees the place the less sharp the farther it is."""
+    spread: roughness of the mirror, which sees the place the less sharp the farther it is. matt: a matt place asks: it has the light of what glows from the
+    lamps that stand for that, and of what is far it gets here what comes past a second neighbour. Called, not put in: few rays ask, and the compiler is
+    done sooner."""
     k, p, n, face, start, own, wide = hit(things, ray, words, at)
     number = things.number[k]
     if not number[DRAWN]:
@@ -524,6 +535,22 @@ def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample):
     v = (-d[0], -d[1], -d[2])
     nv = max(dot(n, v), 1e-3)
     begin = off(start, face, face)
+    up, open_ = 0.5 + 0.5 * n[2], 1.0
+    even = (
+        up * lights.sky[0] + (1.0 - up) * lights.bounce[0],
+        up * lights.sky[1] + (1.0 - up) * lights.bounce[1],
+        up * lights.sky[2] + (1.0 - up) * lights.bounce[2],
+    )
+    if matt:
+        glow, r, angle = 0.0, math.sqrt(sample[MIRROR]), 2 * math.pi * sample[MIRROR + 1]
+        to = around(n, r * math.cos(angle), r * math.sin(angle), math.sqrt(max(1.0 - r * r, 0.0)))
+        if blocked(things, ray, words, address, begin, to, at, OPAQUE):
+            open_ = 0.0
+        # what is of the place sends as much as the ground does
+        if to[2] > 0 and not (things.place and open_ > 0 and blocked(things, ray, words, address, begin, to, at, PLACE)):
+            even = (lights.sky[0], lights.sky[1], lights.sky[2])
+        else:
+            even = _from_ground(things, lights, ray, words, address, begin, to, at)
     x, y, z = glow * base[0], glow * base[1], glow * base[2]
     f0 = (0.04 + metal * (base[0] - 0.04), 0.04 + metal * (base[1] - 0.04), 0.04 + metal * (base[2] - 0.04))
     for s in range(lights.suns.shape[0]):
@@ -533,22 +560,22 @@ def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample):
         if nl > 0 and not blocked(things, ray, words, address, begin, to, at, OPAQUE | PLACE):
             # a sharp gleam of a sun in a mirror is more noise than light. Source: A. Kaplanyan, C. Dachsbacher, Path Space
             # Regularization, EUROGRAPHICS 2013
-            gloss, fresnel = _gloss(n, v, to, nv, nl, max(roughness, SHINY))
+            gloss, fresnel = _gloss(n, v, to, nv, nl, max(roughness, DULL if matt else SHINY))
             f = (f0[0] + (1.0 - f0[0]) * fresnel, f0[1] + (1.0 - f0[1]) * fresnel, f0[2] + (1.0 - f0[2]) * fresnel)
             x += nl * sun[3] * (base[0] * (1.0 - metal) * (1.0 - f[0]) + f[0] * gloss)
             y += nl * sun[4] * (base[1] * (1.0 - metal) * (1.0 - f[1]) + f[1] * gloss)
             z += nl * sun[5] * (base[2] * (1.0 - metal) * (1.0 - f[2]) + f[2] * gloss)
-    up = 0.5 + 0.5 * n[2]
-    matt = (0.0, 0.0, 0.0)
+    round_ = (0.0, 0.0, 0.0)
     if lights.sphere.there:
-        matt = around_matt(lights.sphere, n)
+        round_ = around_matt(lights.sphere, n)
     turned = 2 * dot(n, v)
     far = _from_far(lights, (turned * n[0] - v[0], turned * n[1] - v[1], turned * n[2] - v[2]), roughness)
     scale, offset, lost = split_sum(nv, roughness, metal)
-    even = (1.0 - metal) * (1.0 - look[CLEAR])
-    x += base[0] * even * (up * lights.sky[0] + (1.0 - up) * lights.bounce[0] + matt[0]) + far[0] * (f0[0] * scale + offset) * (1.0 + f0[0] * lost)
-    y += base[1] * even * (up * lights.sky[1] + (1.0 - up) * lights.bounce[1] + matt[1]) + far[1] * (f0[1] * scale + offset) * (1.0 + f0[1] * lost)
-    z += base[2] * even * (up * lights.sky[2] + (1.0 - up) * lights.bounce[2] + matt[2]) + far[2] * (f0[2] * scale + offset) * (1.0 + f0[2] * lost)
+    soft = open_ * (1.0 - metal) * (1.0 - look[CLEAR])
+    shine = (open_ * (f0[0] * scale + offset), open_ * (f0[1] * scale + offset), open_ * (f0[2] * scale + offset))
+    x += base[0] * soft * (even[0] + round_[0]) + far[0] * shine[0] * (1.0 + f0[0] * lost)
+    y += base[1] * soft * (even[1] + round_[1]) + far[1] * shine[1] * (1.0 + f0[1] * lost)
+    z += base[2] * soft * (even[2] + round_[2]) + far[2] * shine[2] * (1.0 + f0[2] * lost)
     if look[CLEAR] > 0:
         behind = _from_far(lights, d, roughness)
         x, y, z = x + look[CLEAR] * base[0] * behind[0], y + look[CLEAR] * base[1] * behind[1], z + look[CLEAR] * base[2] * behind[2]
@@ -556,6 +583,29 @@ def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample):
         gone = _from_far(lights, d, 0.0)
         return (gone[0] + alpha * (x - gone[0]), gone[1] + alpha * (y - gone[1]), gone[2] + alpha * (z - gone[2]))
     return (x, y, z)
+
+
+@inlined
+def _from_ground(things, lights, ray, words, address, p, d, at):
+    """Light (3) of what lies beneath p along d, less that of the suns which ours or the place keep from the level ground there."""
+    x, y, z = lights.bounce[0], lights.bounce[1], lights.bounce[2]
+    if things.levelled and d[2] < -1e-4 and things.level < p[2]:
+        ground = along(p, d, (things.level - p[2]) / d[2])
+        for s in range(lights.suns.shape[0]):
+            sun = lights.suns[s]
+            if sun[2] > 0 and blocked(things, ray, words, address, ground, (sun[0], sun[1], sun[2]), at, OPAQUE | PLACE):
+                k = BOUNCE * sun[2]
+                x, y, z = x - k * sun[3], y - k * sun[4], z - k * sun[5]
+    # there are suns that the light of the place was never told of
+    return max(x, BOUNCE * lights.sky[0]), max(y, BOUNCE * lights.sky[1]), max(z, BOUNCE * lights.sky[2])
+
+
+@kernel
+def _from_ours(things, lights, ray, words, address, o, d, at, sample):
+    """Light (3) that what of ours a matt place sees along d sends back to it; nothing where that is of the place."""
+    if not nearest(things, ray, words, address, o, d, at, MIRRORED) or not things.number[words[19], DRAWN]:
+        return (0.0, 0.0, 0.0)
+    return _sent_back(things, lights, ray, words, address, o, d, at, 1.0, sample, True)
 
 
 @inlined

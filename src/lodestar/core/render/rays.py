@@ -74,32 +74,33 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
     receiving, first = True, True
     fades, mirror_at = 0.0, 0.0
     level = (things.level - o[2]) / d[2] if things.levelled and abs(d[2]) > 1e-9 else -1.0
+    k, p, n, face, start, own, wide, surface = 0, o, d, d, o, o, 1.0, 0
     for _ in range(MOST_MEETINGS):
         found = (met if first else may_meet(things, o, d, mask)) and nearest(things, ray, words, address, o, d, at, mask)
         first = False
         t = ray[8] if found else FAR
-        if receiving and 0 < level < travelled + t:
-            p = along(o, d, level - travelled)
-            n = (0.0, 0.0, 1.0)
-            receiving = False
-            # rays to lamps are written over the hit, which is still wanted
-            u, v, triangle, instance = ray[15], ray[16], words[17], words[19]
-            received(things, lights, ray, words, address, p, n, at, sample, left, lit, bare, noise, round_)
-            _remember(place, n, p, left)
-            ray[15], ray[16], words[17], words[19] = u, v, triangle, instance
+        if found:
+            # all of the hit at once: rays to lamps are written over it
+            k, p, n, face, start, own, wide = hit(things, ray, words, at)
+            surface = surface_of(things, words)
+        number, value = things.number[k], things.value[k * PARTS]
+        back = dot(face, d) > 0
+        if found and back and number[FLAT]:
+            n, face = (-n[0], -n[1], -n[2]), (-face[0], -face[1], -face[2])
+        on_level = receiving and 0 < level < travelled + t
+        if on_level or found and receiving and not number[DRAWN] and number[RECEIVES]:
+            q, up = (along(o, d, level - travelled), (0.0, 0.0, 1.0)) if on_level else (p, n)
+            receiving = not on_level
+            received(things, lights, ray, words, address, q, up, at, sample, left, lit, bare, noise, round_)
+            _remember(place, up, q, left)
         if not found:
             return
-        k, p, n, face, start, own, wide = hit(things, ray, words, at)
-        number, value = things.number[k], things.value[k * PARTS]
         travelled += t
-        back = dot(face, d) > 0
-        if back and number[FLAT]:
-            n, face = (-n[0], -n[1], -n[2]), (-face[0], -face[1], -face[2])
         if number[DRAWN]:
             if back and not number[FLAT]:  # from within a solid that the lens is in, or that grew thin: as if it were not there
                 o = off(p, face, d)
                 continue
-            look = things.value[surface_of(things, words)]
+            look = things.value[surface]
             base, alpha = surface_at(things, number, look, own, travelled, travelled * angle / wide)
             if fades > 0:  # what is far from the mirror is lost in it
                 alpha *= 2.0 ** (-(travelled - mirror_at) * fades)
@@ -140,9 +141,6 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                 return
             o = off(p, face, d)
             continue
-        if receiving and number[RECEIVES]:
-            received(things, lights, ray, words, address, p, n, at, sample, left, lit, bare, noise, round_)
-            _remember(place, n, p, left)
         solid = number[HIDES] or value[REFLECTS] > 0
         receiving = receiving and not (solid or number[RECEIVES])
         if value[REFLECTS] > 0 and bounces < MOST_BOUNCES:

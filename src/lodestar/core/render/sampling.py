@@ -44,13 +44,16 @@ def scrambled(v: np.ndarray, seed: int) -> np.ndarray:
 
 
 def sobol(index: np.ndarray, dimension: int) -> np.ndarray:
-    """32-bit fractions of the first two dimensions of I. M. Sobol's sequence (1967): van der Corput's, and Pascal's matrix."""
+    """32-bit fractions of one of the first three dimensions of I. M. Sobol's sequence (1967): van der Corput's, Pascal's matrix, and that of x² + x + 1.
+    Source: S. Joe, F. Kuo, Constructing Sobol sequences with better two-dimensional projections, SIAM J. Sci. Comput. 30, 2008."""
     if dimension == 0:
         return _reversed_bits(index)
-    result, column = np.zeros_like(index), 1 << 31
-    for bit in range(32):
-        result ^= np.where((index >> bit) & 1, column, 0)
-        column ^= column >> 1
+    numbers = [1, 3]
+    while len(numbers) < 32:
+        numbers.append(2 * numbers[-1] ^ (numbers[-1] if dimension == 1 else 4 * numbers[-2] ^ numbers[-2]))
+    result = np.zeros_like(index)
+    for bit, number in enumerate(numbers):
+        result ^= np.where((index >> bit) & 1, number << 31 - bit, 0)
     return result
 
 
@@ -92,19 +95,28 @@ def rounds(count: int) -> list[tuple[int, int]]:
 
 def _pairs(count: int, place: int) -> np.ndarray:
     """(count, PAIRS, 2) fractions of 2 ** 32 for a pixel of a block."""
-    order = _along_z(place % BLOCK, place // BLOCK)
     result = np.zeros((count, PAIRS, 2), np.int64)
-    for pair in (*range(TURNING), *range(TURNED_PAIRS, PAIRS)):  # of these each pixel has its own, by what is added to them
-        for k in (0, 1):
-            result[:, pair, k] = scrambled(sobol(np.arange(count, dtype=np.int64), k), 0x3C6EF372 * (2 * pair + k + 1))
+    index = np.arange(count, dtype=np.int64)
+    other = _in_other_order(index, 1)
+    # of these each pixel has its own, by what is added to them; the moment is even together with the place: what moves is an edge over both
+    for pair, k, dimension, order in ((0, 0, 0, index), (0, 1, 1, index), (1, 0, 2, index), (TURNED_PAIRS, 0, 0, other), (TURNED_PAIRS, 1, 1, other)):
+        result[:, pair, k] = scrambled(sobol(order, dimension), 0x3C6EF372 * (2 * pair + k + 1))
     for number, (first, last) in enumerate(rounds(count)):
         # those of a pixel follow each other, then those of its neighbours: each run of 2 ** k of them is even
-        index = np.arange(last - first, dtype=np.int64) + order * (last - first)
+        index = np.arange(last - first, dtype=np.int64) + _along_z(place % BLOCK, place // BLOCK) * (last - first)
         for pair in range(TURNING, TURNED_PAIRS):
             seed = (number * 0x9E3779B1 + pair * 0x85EBCA6B + 0x7F4A7C15) & 0xFFFFFFFF
+            own = _in_other_order(index, seed)
             for k in (0, 1):
-                result[first:last, pair, k] = scrambled(sobol(index, k), (seed * (2 * k + 3)) ^ 0x5851F42D)
+                result[first:last, pair, k] = scrambled(sobol(own, k), (seed * (2 * k + 3)) ^ 0x5851F42D)
     return result
+
+
+def _in_other_order(index: np.ndarray, seed: int) -> np.ndarray:
+    """The places in the sequence where a pair of dimensions takes its samples. Each pair goes through it in an order of its own, or the pairs would tell of
+    each other, however they are scrambled; each aligned run of 2 ** k places stays one, and even. Source: B. Burley, as of `scrambled`."""
+    mixed = (seed ^ (seed >> 15)) * 0x2C1B3C6D & 0xFFFFFFFF
+    return scrambled(index, (mixed ^ (mixed >> 12)) * 0x297A2D39)
 
 
 def _along_z(x: int, y: int) -> int:
