@@ -120,7 +120,7 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
             noise[1] = 1.0
     for which in range(asked(lights)):
         # of lamps that we add there is none without our things
-        light, d, far = from_near(lights, which, p, n, sample)
+        light, d, far, _ = from_near(lights, which, p, n, sample)
         if light[0] + light[1] + light[2] > 0:
             noise[1] = 1.0
             seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
@@ -171,15 +171,18 @@ def _gloss(n, v, d, nv, nl, roughness):
 
 
 @inlined
-def _add_light(d, nl, of, light, soft, glossy, colour):
-    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss to `glossy`, that of the coat to `colour`."""
+def _add_light(d, nl, of, light, soft, glossy, colour, seen_anyway):
+    """Add light (3) from one direction that the surface sends to the eye: what is even to `soft`, gloss to `glossy`, that of the coat to `colour`.
+    seen_anyway: it comes from what rays to neighbours find, so that what mirrors it would have it twice."""
     gloss, fresnel = _gloss(of.n, of.v, d, of.nv, nl, of.roughness)
     kept, over = 1.0, 0.0
     if of.coat > 0:
         shine, edge = _gloss(of.n, of.v, d, of.nv, nl, COAT_ROUGHNESS)
         f = of.coat * (COAT_F0 + (1.0 - COAT_F0) * edge)
         # what the coat sends back does not come in, and what comes out passes it again
-        kept, over = (1.0 - f) * (1.0 - of.over_coat), f * shine
+        kept, over = (1.0 - f) * (1.0 - of.over_coat), 0.0 if seen_anyway else f * shine
+    if seen_anyway and of.shiny:
+        gloss = 0.0
     for c in range(3):
         f0 = 0.04 + of.metal * (of.base[c] - 0.04)
         f = f0 + (1.0 - f0) * fresnel
@@ -256,9 +259,9 @@ def _add_lamps(things, lights, ray, words, address, of, at, sample, colour, soft
         if seen <= 0:
             continue
         k = share * seen * nl
-        _add_light(d, nl, of, (k * sun[3], k * sun[4], k * sun[5]), soft, colour, colour)
+        _add_light(d, nl, of, (k * sun[3], k * sun[4], k * sun[5]), soft, colour, colour, False)
     for which in range(asked(lights)):
-        light, d, far = from_near(lights, which, of.p, n, sample)
+        light, d, far, seen_anyway = from_near(lights, which, of.p, n, sample)
         if light[0] + light[1] + light[2] > 0:
             noise[0] = 1.0
             seen = share_open(things, ray, words, address, of.start, d, at, OPAQUE | PLACE, far * BEFORE)
@@ -267,7 +270,7 @@ def _add_lamps(things, lights, ray, words, address, of, at, sample, colour, soft
             if k > 0:
                 # wide gloss of lamps that are chosen by chance is filtered like what is even
                 glossy = soft if of.roughness > WIDE_GLOSS else colour
-                _add_light(d, nl, of, (k * light[0], k * light[1], k * light[2]), soft, glossy, colour)
+                _add_light(d, nl, of, (k * light[0], k * light[1], k * light[2]), soft, glossy, colour, seen_anyway)
 
 
 @inlined

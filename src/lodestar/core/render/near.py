@@ -29,13 +29,13 @@ def asked(lights):
 
 @inlined
 def from_near(lights, which, p, n, sample):
-    """Light (3) of lamp `which` of those that a place with normal n asks, if nothing is between; and the unit direction and distance of the point
-    of it that is asked.
+    """Light (3) of lamp `which` of those that a place with normal n asks, if nothing is between; the unit direction and distance of the point of it
+    that is asked; and whether it is a thing that glows, which mirrors show by themselves.
 
     Source: many lights by their share, M. Pharr, W. Jakob, G. Humphreys, Physically Based Rendering, 3rd ed., 14.3.
     """
     count = lights.near.shape[0]
-    nothing = (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), 0.0
+    nothing = (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), 0.0, False
     chosen, share = which, 1.0
     if count > ASKED:
         total = 0.0
@@ -114,4 +114,4 @@ def from_near(lights, which, p, n, sample):
         if leaves <= 0:
             return nothing
         part = leaves * area / (math.pi * square * share)
-    return (part * red, part * green, part * blue), d, far
+    return (part * red, part * green, part * blue), d, far, kind == GLOWS
