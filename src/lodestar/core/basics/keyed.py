@@ -45,14 +45,10 @@ class Keyed(msgspec.Struct, frozen=True):
         a, b = _beside(self.keys, frame)
         if not a.only and not b.only:
             return _on_the_way(a, b, frame)
-        ways: dict[tuple[float, float], Value] = {}
-        found = []
-        for part, _ in enumerate(a.value):
-            # a part that no key holds goes as the whole does
-            a, b = _beside([k for k in self.keys if not k.only or part in k.only] or self.keys, frame)
-            if (a.frame, b.frame) not in ways:
-                ways[a.frame, b.frame] = _on_the_way(a, b, frame)
-            found.append(ways[a.frame, b.frame][part])
+        # parts that no key holds by themselves go from one whole key to the next
+        found = list(_on_the_way(*_beside([k for k in self.keys if not k.only] or self.keys, frame), frame))
+        for part in {part for key in self.keys for part in key.only}:
+            found[part] = _on_the_way(*_beside([k for k in self.keys if not k.only or part in k.only], frame), frame)[part]
         return tuple(found)
 
     def over(self, frames: np.ndarray) -> np.ndarray:
