@@ -13,6 +13,7 @@ from lodestar.core.matte.outline import Form, coverage, smooth_line
 from lodestar.core.matte.sources import Outline, line_of
 from lodestar.core.shot.checked import checked
 from lodestar.core.shot.document import Shot
+from lodestar.core.shot.objects import Title
 
 K = 4 / 3 * (np.sqrt(2) - 1)  # length of the handles of a quarter of a circle (handbooks; the cubic is true to 0.03 % of the radius)
 FIVE = np.array([[40.0, 30.0], [120.0, 20.0], [160.0, 90.0], [90.0, 150.0], [30.0, 100.0]])
@@ -130,6 +131,9 @@ class HandlesTest(unittest.TestCase):
             keyed_apart = Keyed(good.shape.value, (msgspec.structs.replace(good.shape.keys[0], only=only),))
             with self.assertRaises(ShotFileError):
                 checked(Shot(mattes=(msgspec.structs.replace(good, shape=keyed_apart),)), "a")
+        title = Title(id="t", position=Keyed((0.0, 0.0, 0.0), (Key(4.0, (0.0, 0.0, 1.0), only=(3,)),)))
+        with self.assertRaisesRegex(ShotFileError, "only"):
+            checked(Shot(objects=(title,)), "a")
 
 
 if __name__ == "__main__":

@@ -4,6 +4,7 @@ A file can be of the right types and still be nonsense: keys out of order, a rat
 other. All that the program relies on is looked at here, once, when a file is opened.
 """
 
+import itertools
 import math
 import re
 from collections.abc import Iterator
@@ -132,6 +133,8 @@ def _check_keyed(where: str, value: Keyed) -> None:
 def _check_key(where: str, key: Key, size: int) -> None:
     _need(len(key.value) == size, f"{where}.value", f"has {len(key.value)} numbers, not {size}")
     _need(key.easing in (*EASINGS, "hold", "free"), f"{where}.easing", f"is '{key.easing[:20]}', which is no easing")
+    fine = list(key.only) == sorted(set(key.only)) and all(0 <= k < size for k in key.only)
+    _need(fine, f"{where}.only", f"is not the rising numbers of some of the {size} parts of the value, from 0")
 
 
 def _check_keyed_like(where: str, item: msgspec.Struct) -> None:
@@ -178,9 +181,8 @@ def _check_range(shot: Shot) -> None:
             fine = most >= 0 and list(own) == sorted(set(own)) and all(0 <= k < most for k in own)
             _need(fine, f"{kind}[{i}].handled", "is not the rising numbers of corners whose handles follow in the shape")
             for j, key in enumerate(outline.shape.keys):
-                pairs = len(key.only) % 2 == 0 and all(a % 2 == 0 and b == a + 1 for a, b in zip(key.only[::2], key.only[1::2], strict=False))
-                fine = pairs and list(key.only) == sorted(set(key.only)) and all(0 <= k < len(outline.shape.value) for k in key.only)
-                _need(fine, f"{kind}[{i}].shape.keys[{j}].only", "is not the rising numbers of x and y of corners and handles of the shape")
+                fine = all(a % 2 == 0 and b == a + 1 for a, b in itertools.zip_longest(key.only[::2], key.only[1::2], fillvalue=-1))
+                _need(fine, f"{kind}[{i}].shape.keys[{j}].only", "does not go by pairs of x and y")
             _need(all(0 <= share <= MOST_SHARE for share in outline.feathers), f"{kind}[{i}].feathers", f"holds one outside 0 to {MOST_SHARE:g}")
 
 
