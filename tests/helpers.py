@@ -9,6 +9,7 @@ from pathlib import Path
 
 import av
 import msgspec
+import numba
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
@@ -36,6 +37,11 @@ def word_mesh(face: str, text: str, depth: float, bevel: float) -> Mesh:
     """The solid of a text in one of the shipped faces."""
     pieces = pieces_of(face_of(face), text, PLAIN)
     return joined([(solid(piece.joined, bevelled(depth, bevel)), shifted(piece.x, 0.0, piece.y)) for piece in pieces])
+
+
+def compiled(part):
+    """A part of kernels as a kernel of its own, so that it can be called from here."""
+    return numba.njit(lambda *values: part(*values))
 
 
 class FolderCase(unittest.TestCase):

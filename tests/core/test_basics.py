@@ -6,11 +6,12 @@ import cv2
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from lodestar.core.basics import colour, geometry, units
+from lodestar.core.basics import colour, geometry, jit, units
 from lodestar.core.basics.errors import Cancelled, UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
+from tests.helpers import compiled
 
 
 class ColourTest(unittest.TestCase):
@@ -130,6 +131,22 @@ class GeometryTest(unittest.TestCase):
         xy, depth = camera.project(camera.centre + 7 * camera.rays(pixels))
         np.testing.assert_allclose(xy, pixels, atol=1e-8)
         self.assertTrue((depth > 0).all())
+
+
+class KernelTest(unittest.TestCase):
+    def test_a_part_is_compiled_with_its_kernel_and_has_no_code_of_its_own(self):
+        @jit.called
+        def half(x):
+            return x / 2
+
+        @jit.inlined
+        def quarter(x):
+            return half(half(x))
+
+        self.assertEqual(compiled(quarter)(3.0), 0.75)
+        self.assertEqual(len(quarter.signatures), 1)
+        with self.assertRaisesRegex(TypeError, "part of kernels"):
+            quarter(3.0)
 
 
 class JobTest(unittest.TestCase):

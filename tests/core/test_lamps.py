@@ -22,7 +22,7 @@ from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import TEXTURES, Card, Surface, Title
 from tests.core.test_rays import GROUND, SKY, looking, looking_down, placed, whole
 from tests.factory import make_shot
-from tests.helpers import FolderCase
+from tests.helpers import FolderCase, compiled
 
 WEAK = SkyLight(np.full(3, 0.02))
 
@@ -185,19 +185,21 @@ class SurfaceTest(unittest.TestCase):
 class PatternTest(unittest.TestCase):
     def test_noise_is_even_and_smooth_and_nothing_on_the_lattice(self):
         """Gradient noise is 0 at each whole place, and its mean is 0 (K. Perlin 2002)."""
-        self.assertEqual(max(abs(textures.noise(float(x), float(y), 3.0)) for x in range(-4, 4) for y in range(-4, 4)), 0.0)
+        noise = compiled(textures.noise)
+        self.assertEqual(max(abs(noise(float(x), float(y), 3.0)) for x in range(-4, 4) for y in range(-4, 4)), 0.0)
         rng = np.random.default_rng(0)
         places = rng.uniform(-50, 50, (4000, 3))
-        found = np.array([textures.noise(*p) for p in places])
+        found = np.array([noise(*p) for p in places])
         self.assertLess(abs(found.mean()), 0.02)
         self.assertTrue(0.15 < found.std() < 0.4, found.std())
-        near = np.array([textures.noise(*(p + [1e-4, 0, 0])) for p in places])
+        near = np.array([noise(*(p + [1e-4, 0, 0])) for p in places])
         self.assertLess(np.abs(near - found).max(), 1e-3)
 
     def test_every_pattern_keeps_within_its_bounds(self):
+        pattern = compiled(textures.pattern)
         rng = np.random.default_rng(1)
         for kind in range(1, len(textures.NAMES)):
-            found = np.array([textures.pattern(kind, *p) for p in rng.uniform(-9, 9, (1500, 3))])
+            found = np.array([pattern(kind, *p) for p in rng.uniform(-9, 9, (1500, 3))])
             self.assertTrue((found >= 0).all() and (found <= 1).all(), textures.NAMES[kind])
             self.assertGreater(found[:, 0].std(), 0.05, textures.NAMES[kind])
 

@@ -27,7 +27,7 @@ from lodestar.core.render.region import footprint
 from lodestar.core.shape.extrude import Mesh
 from lodestar.core.shape.fonts import SHIPPED
 from lodestar.core.shape.solids import box_mesh, card_mesh
-from tests.helpers import word_mesh
+from tests.helpers import compiled, word_mesh
 
 GROUND = Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True)
 OVERHEAD = SunLight(np.array([0, 0, 1.0]), np.ones(3), 0.0)
@@ -134,9 +134,10 @@ class CameraTest(unittest.TestCase):
 
         origin, scale = np.array([1.0, 2.0, 3.0]), 2.5
         eye = eye_of(Nets(), camera, (0, 0, *size), size, 0.0, readout, origin, scale)
+        through = compiled(ray_through)
         rng = np.random.default_rng(3)
         for x, y in rng.uniform(0, [size[0] - 1, size[1] - 1], (300, 2)):
-            o, d, _ = ray_through(eye, x, y, 0.5, 0.0, 0.0)
+            o, d, _ = through(eye, x, y, 0.5, 0.0, 0.0)
             point = (np.array(o) + 3.0 * np.array(d)) * scale + origin
             back, _ = camera(readout * (y / (size[1] - 1) - 0.5)).project(point)
             self.assertLess(np.abs(back - [x, y]).max(), 0.01)

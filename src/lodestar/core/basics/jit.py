@@ -5,7 +5,9 @@ from types import FunctionType
 from typing import Any
 
 import numba
-from numba.core import cgutils, types
+from numba import _dynfunc  # type: ignore[attr-defined]
+from numba.core import cgutils, codegen, compiler, types
+from numba.core.registry import CPUDispatcher
 from numba.extending import intrinsic
 
 WIDE = 12_000  # rows from which a second thread gains more than waking it costs (measured; on a busy machine it costs 1 ms)
@@ -19,9 +21,53 @@ def parallel_kernel(function: Callable) -> Any:
     return numba.njit(cache=True, nogil=True, fastmath=True, parallel=True)(function)
 
 
+class _PartLibrary(codegen.JITCodeLibrary):
+    """The code of a part: kept as it was written, until the kernel that it becomes part of is optimised and made into machine code."""
+
+    def _optimize_final_module(self) -> None:
+        pass
+
+    def _finalize_final_module(self) -> None:
+        self._finalized = True
+
+
+class _PartCompiler(compiler.Compiler):
+    """Compiles a part of a kernel only as far as the kernel needs it.
+
+    The compiler would optimise each part and make machine code of it at each level of calls; of the ray kernel that was half of the time
+    (466 s and 235 s on the same machine in the same hour), and none of it was ever run."""
+
+    def define_pipelines(self) -> Any:
+        state = self.state
+        state.library = _PartLibrary(state.targetctx.codegen(), state.func_id.func_qualname)
+        state.flags.no_cpython_wrapper = state.flags.no_cfunc_wrapper = True
+        # the context is a copy for this function alone; what it makes here is only the name by which kernels find the part
+        state.targetctx.get_executable = lambda library, described, environment: _dynfunc.make_function(
+            described.lookup_module(), described.qualname, "part of a kernel", 0, environment, (library,)
+        )
+        return super().define_pipelines()
+
+
+class Part(CPUDispatcher):
+    """A function that kernels alone can call. Python has it as `py_func`; a test puts it into a kernel of its own."""
+
+    def __call__(self, *args: Any) -> Any:
+        raise TypeError(f"{self.py_func.__name__} is a part of kernels, and has no machine code by itself")
+
+
+def _part(function: Callable, inline: bool) -> Any:
+    options = {"nopython": True, "nogil": True, "fastmath": True, "forceinline": inline}
+    return Part(function, targetoptions=options, pipeline_class=_PartCompiler)
+
+
 def inlined(function: Callable) -> Any:
     """Part of a kernel, put into each place that calls it: calls with many arrays cost as much as what they do (measured)."""
-    return numba.njit(cache=True, nogil=True, fastmath=True, forceinline=True)(function)
+    return _part(function, inline=True)
+
+
+def called(function: Callable) -> Any:
+    """Part of a kernel that is called: what is large and rarely needed, so that the kernel does not hold it several times."""
+    return _part(function, inline=False)
 
 
 class SizedKernel:

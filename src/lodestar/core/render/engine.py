@@ -238,7 +238,7 @@ def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origi
     level = sky if around is None else sky + around.colour
     # ground that stands for the place looks in a mirror as what lies beneath does
     place = bounce if around is None else bounce + around.floor
-    kept = (np.ascontiguousarray(points), place.astype(float), float(bright(level)), sphere_of(around), seen)
+    kept = (np.ascontiguousarray(points), place.astype(float), float(bright.py_func(level)), sphere_of(around), seen)
     return lighting.Lights(rows, sky.astype(float), bounce.astype(float), table, *kept)
 
 

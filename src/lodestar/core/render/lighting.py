@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.jit import inlined, kernel
+from ..basics.jit import called, inlined
 from ..light.surroundings import BOUNCE
 from .energy import LEAST_WIDTH, split_sum
 from .geometry import (
@@ -513,7 +513,7 @@ def _from_far(lights, m, roughness):
     return (even[0] + x, even[1] + y, even[2] + z)
 
 
-@kernel
+@called
 def _sent_back(things, lights, ray, words, address, o, d, at, spread, sample, matt):
     """Light (3) that what the last ray met, from o along d, sends back to where the ray began: of suns and all that is far, not of a second neighbour.
     spread: roughness of the mirror, which sees the place the less sharp the farther it is. matt: a matt place asks: it has the light of what glows from the
@@ -603,7 +603,7 @@ def _from_ground(things, lights, ray, words, address, p, d, at):
     return max(x, BOUNCE * lights.sky[0]), max(y, BOUNCE * lights.sky[1]), max(z, BOUNCE * lights.sky[2])
 
 
-@kernel
+@called
 def _from_ours(things, lights, ray, words, address, o, d, at, sample):
     """Light (3) that what of ours a matt place sees along d sends back to it; nothing where that is of the place."""
     if not nearest(things, ray, words, address, o, d, at, MIRRORED) or not things.number[words[19], DRAWN]:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.jit import inlined, kernel, taken, unmanaged
+from ..basics.jit import called, inlined, kernel, taken, unmanaged
 from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
 from .geometry import DRAWN, FADES, FLAT, FRESNEL, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE, Things
@@ -335,7 +335,7 @@ def _aligned(room):
     return ((64 - room.ctypes.data % 64) % 64) // 4
 
 
-@kernel
+@called
 def _keep(buffer, halves):
     """What is uncounted lives as long as what it is a view of: until here."""
     return buffer[0] + halves[0, 0]
