@@ -13,6 +13,7 @@ from lodestar.core.light.lamps import Light, SkyLight, SunLight
 from lodestar.core.matte.background import NODE_PX
 from lodestar.core.matte.follow import Follower
 from lodestar.core.matte.key import Keyer, keyed_cover
+from lodestar.core.matte.outline import Form, coverage
 from lodestar.core.matte.strokes import Brushed, Stroke
 from lodestar.core.media.yuv import frame_of, rgb_of
 from lodestar.core.picture.composite import codes_of, light_of, over_nothing, over_plate, shade_of
@@ -89,6 +90,8 @@ def _warm_mattes(rng: np.random.Generator) -> None:
         return shown
 
     ys, xs = np.mgrid[0:76:NODE_PX, 0:96:NODE_PX].astype(np.float32)
+    for closed in (True, False):
+        coverage(np.array([[1.0, 1.0], [6.0, 2.0], [4.0, 6.0]]), 8, 8, Form(closed=closed, thick=2.0))
     follower = Follower(picture, lambda frame, source: np.dstack([xs, ys]), range(40), 80, 60)
     source = Brushed(id="w", name="", strokes=(Stroke(20, (30.0, 30.0, 40.0, 30.0), 4.0), Stroke(20, (5.0, 5.0, 75.0, 5.0), 3.0, False)))
     follower.select(source, 20)

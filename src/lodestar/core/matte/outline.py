@@ -1,14 +1,17 @@
 """Lines with smooth and sharp corners, closed or open, and the mattes that they make."""
 
+import math
 from typing import NamedTuple
 
 import cv2
 import numpy as np
 from scipy.spatial import cKDTree
 
-STEPS = 12
-FINE = 4  # sub-pixels across and down
-PLACES = 16  # in a sub-pixel, of which OpenCV's polygons are told
+from ..basics.jit import inlined, kernel
+
+STEPS = 12  # of each side as it is shown
+CHORD_PX, MOST_STEPS = 0.01, 250  # how far a side of a matte may run beside its curve
+NOISE = 1e-6  # of a px, that sums of parts may be off by
 
 
 class Form(NamedTuple):
@@ -74,30 +77,34 @@ def smooth_line(
     return line if closed else np.concatenate([line[: (len(p) - 1) * steps], p[-1:]])
 
 
+def _steps_of(points: np.ndarray, form: Form) -> int:
+    """Steps of each side from which on no chord is farther from the curve than CHORD_PX: an eighth of the second difference, at most."""
+    first, leaves, last, comes = tangents(points, form.sharp, form.closed, form.handled)
+    way = 6 * (last - first)
+    bent = max(np.abs(way - 4 * leaves - 2 * comes).max(), np.abs(way - 2 * leaves - 4 * comes).max())
+    return int(np.clip(np.ceil(np.sqrt(bent / (8 * CHORD_PX))), 1, MOST_STEPS))
+
+
 def coverage(points: np.ndarray, width: int, height: int, form: Form = SMOOTH) -> np.ndarray:
     """(height, width) float32 in 0..1: how much of each pixel the line of a shape (`parts_of`) covers, px."""
     result = np.zeros((height, width), np.float32)
     count = len(points) - 2 * len(form.handled)
     if count < (3 if form.closed else 2):
         return result
-    line = smooth_line(points, sharp=form.sharp, closed=form.closed, handled=form.handled)
+    steps = _steps_of(np.asarray(points, float), form)
+    line = smooth_line(points, steps, form.sharp, form.closed, form.handled)
     past = 0 if form.closed else int(np.ceil(form.thick / 2))
     low = np.clip(np.floor(line.min(0)).astype(int) - 1 - past, 0, [width, height])
     high = np.clip(np.ceil(line.max(0)).astype(int) + 2 + past, 0, [width, height])
     if (high > low).all():
-        # filled at four times the size: OpenCV's own antialiasing widens a polygon by two thirds of a pixel (measured)
-        size = high - low
-        fine = np.zeros((int(size[1]) * FINE, int(size[0]) * FINE), np.uint8)
-        corners = np.round(((line - low + 0.5) * FINE - 0.5) * PLACES).astype(np.int32)
+        part = result[low[1] : high[1], low[0] : high[0]]
         if form.closed:
-            cv2.fillPoly(fine, [corners.reshape(-1, 1, 2)], 255, cv2.LINE_8, 4)
+            _fill(line - low + 0.5, part)
         else:
-            _fill_stroke(fine, corners, (form.thick * FINE - 1) * PLACES / 2)  # OpenCV fills half of a sub-pixel beyond
-        part = cv2.resize(fine, (int(size[0]), int(size[1])), interpolation=cv2.INTER_AREA)
-        result[low[1] : high[1], low[0] : high[0]] = part.astype(np.float32) / 255
+            _stroke(line - low, form.thick / 2, part)
     if max(form.outward, form.inward) > 0.25 and result.any():
         if any(share != 1 for share in form.shares) or form.inward > 0:
-            return _faded(result, line, count, form)
+            return _faded(result, line, steps, form)
         reach = int(np.ceil(form.outward)) + 1  # beyond it nothing fades
         low, high = np.maximum(low - reach, 0), np.minimum(high + reach, [width, height])
         part = result[low[1] : high[1], low[0] : high[0]]
@@ -107,14 +114,83 @@ def coverage(points: np.ndarray, width: int, height: int, form: Form = SMOOTH) -
     return result
 
 
-def _fill_stroke(fine: np.ndarray, line: np.ndarray, radius: float) -> None:
-    """A line of a width with round ends and joints, in place; all in parts of a sub-pixel."""
-    for a, b in zip(line[:-1].astype(float), line[1:].astype(float), strict=True):
-        along = b - a
-        side = radius * np.array([-along[1], along[0]]) / max(float(np.hypot(*along)), 1e-9)
-        cv2.fillConvexPoly(fine, np.round([a + side, b + side, b - side, a - side]).astype(np.int32), 255, cv2.LINE_8, 4)
-    for x, y in line:
-        cv2.circle(fine, (int(x), int(y)), max(int(round(radius)), 1), 255, -1, cv2.LINE_8, 4)
+@inlined
+def _add_side(sums, x0, y0, x1, y1):
+    """Add the side from (x0, y0) to (x1, y1), px from the picture's corner, to sums (h, w + 1): for each px what of it lies to the right of the side, less the
+    same for the px on its left, counted down as more and up as less."""
+    down = 1.0 if y1 > y0 else -1.0
+    if y1 < y0:
+        x0, y0, x1, y1 = x1, y1, x0, y0
+    slope = (x1 - x0) / (y1 - y0) if y1 > y0 else 0.0
+    last = sums.shape[1] - 1
+    for y in range(max(int(math.floor(y0)), 0), min(int(math.ceil(y1)), sums.shape[0])):
+        top, bottom = max(y0, float(y)), min(y1, y + 1.0)
+        if bottom <= top:
+            continue
+        a, b = x0 + slope * (top - y0), x0 + slope * (bottom - y0)
+        a, b = min(a, b), max(a, b)
+        high = down * (bottom - top)
+        first = min(max(int(math.floor(a)), 0), last)
+        covered = 0.0  # of the row's height, by the side over the columns so far: what lies left of it, as an integral
+        for x in range(first, last + 1):
+            # how much of this column's width lies to the right of the side, as a mean over the side's height
+            l, r = a - x, b - x
+            if r <= 0.0:
+                now = 1.0
+            elif l >= 1.0:
+                now = 0.0
+            elif b - a < 1e-12:
+                now = 1.0 - l
+            else:
+                # mean of clip(1 - s, 0, 1) for s from l to r
+                low, up = max(l, 0.0), min(r, 1.0)
+                now = (max(-l, 0.0) + (up - low) * (1.0 - 0.5 * (low + up))) / (r - l)
+            sums[y, x] += high * (now - covered)
+            covered = now
+            if now >= 1.0:
+                break
+
+
+@kernel
+def _fill(line, out):
+    """Write to out (h, w) float32 how much of each px a polygon (n, 2) covers, px from the corner of the picture; where it crosses itself, by the even-odd
+    rule. Exact but for px that a crossing lies in: the sum of the signed areas between each side and the right border."""
+    height, width = out.shape
+    sums = np.zeros((height, width + 1))
+    for i in range(len(line)):
+        j = i + 1 if i + 1 < len(line) else 0
+        _add_side(sums, line[i, 0], line[i, 1], line[j, 0], line[j, 1])
+    for y in range(height):
+        run = 0.0
+        for x in range(width):
+            run += sums[y, x]
+            odd = abs(run) % 2.0
+            cover = 1.0 - abs(1.0 - odd)
+            out[y, x] = 0.0 if cover < NOISE else 1.0 if cover > 1.0 - NOISE else cover
+
+
+@kernel
+def _stroke(line, radius, out):
+    """Write to out (h, w) float32 how much of each px a line (n, 2) of a width with round ends and joints covers, px from the centre of the first: as much as
+    of a px's width lies within the line, along the shortest way to its middle."""
+    height, width = out.shape
+    away = np.full((height, width), np.inf)
+    reach = radius + 1.0
+    for i in range(max(len(line) - 1, 1)):
+        x0, y0 = line[i, 0], line[i, 1]
+        along_x, along_y = (line[i + 1, 0] - x0, line[i + 1, 1] - y0) if i + 1 < len(line) else (0.0, 0.0)
+        length = along_x * along_x + along_y * along_y
+        top, bottom = min(y0, y0 + along_y) - reach, max(y0, y0 + along_y) + reach
+        left, right = min(x0, x0 + along_x) - reach, max(x0, x0 + along_x) + reach
+        for y in range(max(int(math.floor(top)), 0), min(int(math.ceil(bottom)) + 1, height)):
+            for x in range(max(int(math.floor(left)), 0), min(int(math.ceil(right)) + 1, width)):
+                at = min(max(((x - x0) * along_x + (y - y0) * along_y) / length, 0.0), 1.0) if length > 0 else 0.0
+                off_x, off_y = x - x0 - at * along_x, y - y0 - at * along_y
+                away[y, x] = min(away[y, x], off_x * off_x + off_y * off_y)
+    for y in range(height):
+        for x in range(width):
+            off = math.sqrt(away[y, x])
+            out[y, x] = min(max(min(off + 0.5, radius) - max(off - 0.5, -radius), 0.0), 1.0)
 
 
 def shares_at(shares: tuple[float, ...], count: int, closed: bool, at: np.ndarray) -> np.ndarray:
@@ -123,14 +199,14 @@ def shares_at(shares: tuple[float, ...], count: int, closed: bool, at: np.ndarra
     return np.interp(at, np.arange(count + closed), np.append(own, own[0]) if closed else own)
 
 
-def _faded(cover: np.ndarray, line: np.ndarray, count: int, form: Form) -> np.ndarray:
+def _faded(cover: np.ndarray, line: np.ndarray, steps: int, form: Form) -> np.ndarray:
     """A matte (h, w) whose edge fades over as many px as the nearest place of its line says."""
     ends = np.concatenate([line, line[:1]]) if form.closed else line
-    steps = np.linalg.norm(np.diff(ends, axis=0), axis=1)
-    run = np.concatenate([[0], np.cumsum(steps)])
+    count = len(line) // steps if form.closed else (len(line) - 1) // steps + 1
+    run = np.concatenate([[0], np.cumsum(np.linalg.norm(np.diff(ends, axis=0), axis=1))])
     at = np.linspace(0, run[-1], max(int(np.ceil(2 * run[-1])), 2))  # two places a px
     dense = np.stack([np.interp(at, run, ends[:, k]) for k in (0, 1)], 1)
-    share = shares_at(form.shares, count, form.closed, np.interp(at, run, np.arange(len(ends)) / STEPS))
+    share = shares_at(form.shares, count, form.closed, np.interp(at, run, np.arange(len(ends)) / steps))
     inside = cover >= 0.5
     to = lambda mask: cv2.distanceTransform(mask.astype(np.uint8), cv2.DIST_L2, 5)
     away = np.where(inside, -to(inside), to(~inside))  # near enough to tell which px may lie in the band
