@@ -21,7 +21,10 @@ from .workshop import Workshop
 
 SURE = 0.98  # of a px: from here on it shows the old sky and nothing else
 EDGE_PX = 2.0  # that an edge may be broader than it was keyed, on each side
+SPILL_PX = 4.0  # from the edge, as far as a clip's coarser colour may carry that of the old sky over what stands before it
 APART = 0.03  # distance of two colours, linear light, at which their line tells as much as the key
+NO_LIGHT = 1e-4
+TINTS_APART = 0.08  # of two colours by themselves, each over its brightness, at which half of what one has of the other is taken out
 PLACES = 2  # across and down a px, of a final picture
 
 _nets = Nets()
@@ -51,25 +54,47 @@ def with_sky(shot: Shot, workshop: Workshop, index: int, size: Size, quality: Qu
     share = cover * new[..., 3]
     light = plate_light(shot, workshop, index, size)[part]
     seen = in_primaries(new[..., :3], plate.colour.primaries)
+    touched = share > 0
     if quality.most > 1:
         found = _mixed(light, seen, share, size.scale, np.float32(backdrop.grain.at(index)[0]))
+        touched = cv2.dilate(touched.astype(np.uint8), disc(SPILL_PX * size.scale)) > 0
     else:  # a draft, which is soon made again
         found = light + share[..., None] * (seen - light)
     changed = codes_of(np.ascontiguousarray(found, np.float32), plate.transfer, codes.dtype)
     out = codes.copy()
-    out[part] = np.where(share[..., None] > 0, changed, codes[part])
+    out[part] = np.where(touched[..., None], changed, codes[part])
     return out
 
 
 def _mixed(light: np.ndarray, seen: np.ndarray, share: np.ndarray, scale: float, grain: np.float32) -> np.ndarray:
     """(h, w, 3) light of the plate (h, w, 3) with the new sky seen in it, by the share (h, w) of the old one that was keyed."""
     inside = cv2.erode((share >= SURE).astype(np.uint8), disc(EDGE_PX * scale)) > 0
-    outside = cv2.erode((share <= 1 - SURE).astype(np.uint8), disc(EDGE_PX * scale)) > 0
+    clear = (share <= 1 - SURE).astype(np.uint8)
+    outside = cv2.erode(clear, disc(EDGE_PX * scale)) > 0
     old, known = smooth(light, inside, scale)
-    share = np.where(inside | outside, share, _edge(light, old, smooth(light, outside, scale)[0], share)).astype(np.float32)
-    clean = np.where(inside[..., None], seen + grain * (light - old), light + share[..., None] * (seen - old))
+    front, _ = smooth(light, cv2.erode(clear, disc(SPILL_PX * scale)) > 0, scale)
+    share = np.where(inside | outside, share, _edge(light, old, front, share)).astype(np.float32)
+    # what stands before the sky, by itself: times its own share of the px
+    own = _without_tint(
+        np.maximum(light - share[..., None] * old, 0), share, old, front, cv2.distanceTransform(clear, cv2.DIST_L2, 3) / (SPILL_PX * scale)
+    )
+    # as light falls on a sensor in grains, there is less noise where there is less of it
+    noise = grain * np.sqrt(np.maximum(seen, 0) / np.maximum(old, NO_LIGHT)) * (light - old)
+    clean = np.where(inside[..., None], seen + noise, own + share[..., None] * seen)
     # where nothing near is sure to be sky, a mix is all that can be done
     return np.where(known[..., None], np.maximum(clean, 0), light + share[..., None] * (seen - light))
+
+
+def _without_tint(own: np.ndarray, share: np.ndarray, old: np.ndarray, front: np.ndarray, away: np.ndarray) -> np.ndarray:
+    """(h, w, 3) light of what stands before the sky, as bright as it is, without what its colour has of the old sky's next to the edge, or lacks of it where
+    some of the sky was taken out by its share (h, w). away (h, w): from 0 at the edge to 1 from where on nothing is changed. Clips are coded with
+    colour at half the size, so that it is carried over edges that brightness shows."""
+    tint = lambda a: a / np.maximum(a.sum(-1, keepdims=True), NO_LIGHT)
+    way = tint(old) - tint(front)
+    length = (way * way).sum(-1)
+    has = np.clip(((tint(own) - tint(front)) * way).sum(-1) / np.maximum(length, 1e-9), np.where(share > 1 - SURE, -1, 0), 1)
+    taken = has * np.clip(1 - away, 0, 1) * length / (length + TINTS_APART * TINTS_APART)
+    return np.maximum(own - taken[..., None] * way * own.sum(-1, keepdims=True), 0)
 
 
 def _edge(light: np.ndarray, old: np.ndarray, front: np.ndarray, share: np.ndarray) -> np.ndarray:
@@ -93,7 +118,7 @@ def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int
     eye = eye_of(_nets, camera, area, size[:2], quality.shutter, quality.readout, np.zeros(3), 1.0)
     soft = backdrop.soft.at(index)[0] * size.scale
     # what is blurred in comes from beyond the cover, and an edge may be broader than it
-    cover = cv2.dilate((cover > 0).astype(np.float32), disc(EDGE_PX * size.scale + 3 * soft + 1))
+    cover = cv2.dilate((cover > 0).astype(np.float32), disc(SPILL_PX * size.scale + 3 * soft + 1))
     out = np.zeros((*cover.shape, 4), np.float32)
     haze = (backdrop.haze.at(index)[0], np.deg2rad(backdrop.haze_height.at(index)[0]), np.array(backdrop.haze_colour))
     sky_seen(
