@@ -1,5 +1,6 @@
 """A real window on an offscreen screen, driven by mouse and keys; it leaves no window, thread or job behind."""
 
+import functools
 import gc
 import os
 import tempfile
@@ -17,10 +18,23 @@ from PyQt6.QtWidgets import QApplication, QWidget
 
 from lodestar.app import theme
 from lodestar.app.session import Session
+from lodestar.app.shot_files import DEMO
 from lodestar.app.window import Window
+from lodestar.core.shot import files
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
+
+
+_read, _demo = files.read, functools.cache(lambda: _read(DEMO))
+
+
+def _read_once(path, *without):
+    """The demo's shot is read, and what is known of it worked out, once for all tests: a shot never changes."""
+    return _demo() if path == DEMO and not without else _read(path, *without)
+
+
+files.read = _read_once
 
 
 def application() -> QApplication:
@@ -28,7 +42,8 @@ def application() -> QApplication:
     if app is None:
         app = QApplication(["lodestar"])
         theme.apply(app)
-        gc.disable()  # as the program does: only the interface thread collects
+        gc.disable()  # as the program does: only the interface thread collects,
+        gc.freeze()  # and only what came after the libraries
     return app
 
 

@@ -86,9 +86,10 @@ class Window(QMainWindow):
         self._add_commands()
         self.course = Course(session, self.commands.run)
         self.course.foot.messages.clicked.connect(lambda: self.commands.run("messages"))
-        self.settings = QStackedWidget()
+        self.setCentralWidget(QWidget())
+        self.settings = QStackedWidget(self.centralWidget())
         self.settings.setFixedWidth(theme.SETTINGS_WIDTH)
-        self.panels = {p.step: p(session, self.commands) for p in PANELS}
+        self.panels = {p.step: p(session, self.commands, self.settings) for p in PANELS}
         for panel in self.panels.values():
             self.settings.addWidget(panel)
         output = self.panels["Output"]
@@ -135,12 +136,10 @@ class Window(QMainWindow):
         row.setSpacing(0)
         for part in (self.course, middle, self.settings):
             row.addWidget(part, 1 if part is middle else 0)
-        whole = QWidget()
-        box = QVBoxLayout(whole)
+        box = QVBoxLayout(self.centralWidget())
         box.setContentsMargins(0, 0, 0, 0)
         box.setSpacing(0)
         box.addLayout(row, 1)
-        self.setCentralWidget(whole)
         self.invitation = Invitation(self.commands, self.canvas, self.session.files, self.shot.open_path)
         self.strip = Strip(self.session, self.viewer.split)
         self.drop_mark = QLabel("Let go here: a clip or a shot is opened, a drawing or picture is placed where it falls", self)

@@ -47,9 +47,9 @@ from .profile import ProfileCurve
 class ObjectPanel(Panel):
     """Settings of the object in hand; some sections are for some kinds of object."""
 
-    def __init__(self, session, commands) -> None:
+    def __init__(self, session, commands, parent) -> None:
         self.kinds: list[tuple[Section, tuple[type, ...]]] = []
-        super().__init__(session, commands)
+        super().__init__(session, commands, parent)
 
     def _kind(self, title: str, *kinds: type) -> Section:
         section = self.section(title)

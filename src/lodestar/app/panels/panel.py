@@ -34,8 +34,8 @@ class Panel(QScrollArea):
 
     step = ""
 
-    def __init__(self, session: Session, commands) -> None:
-        super().__init__()
+    def __init__(self, session: Session, commands, parent: QWidget) -> None:
+        super().__init__(parent)
         self.session, self.commands = session, commands
         commands.add(*self.own_commands())
         self.setObjectName("panel")
@@ -49,6 +49,7 @@ class Panel(QScrollArea):
         self.box = QVBoxLayout(inside)
         self.box.setContentsMargins(16, 8, 12, 12)
         self.box.setSpacing(0)
+        self.setWidget(inside)  # before it is filled: what is moved to another parent is dressed again, with all that it holds
         self._updates: list[Callable[[], None]] = []
         self.title, self.fact = QLabel(self.step), QLabel()
         self.title.setProperty("role", "title")
@@ -69,7 +70,6 @@ class Panel(QScrollArea):
         self.box.addWidget(self.help)
         self.fill()
         self.box.addStretch(1)
-        self.setWidget(inside)
 
     def own_commands(self) -> list[Command]:
         """What can be done in this step by menu, key and finder."""

@@ -3,8 +3,8 @@
 height: Annotated[Keyed, Row("Height", "m", 0.005, 3, low=0.001, tip="Height of the capitals")] = constant(1.0)
 """
 
-from collections.abc import Iterator
-from typing import NamedTuple, get_type_hints
+import functools
+from typing import Any, NamedTuple, get_type_hints
 
 
 class Row(NamedTuple):
@@ -26,14 +26,16 @@ class MediaPath:
     """Marks a field that holds the path of a file which belongs to the shot."""
 
 
-def rows_of(kind: type) -> Iterator[tuple[str, Row]]:
+@functools.cache
+def rows_of(kind: type) -> tuple[tuple[str, Row], ...]:
     """The names of a struct's fields that have a row, with their rows, in their order."""
-    for name, hint in get_type_hints(kind, include_extras=True).items():
-        for extra in getattr(hint, "__metadata__", ()):
-            if isinstance(extra, Row):
-                yield name, extra
+    return tuple((name, extra) for name, extra in _extras(kind) if isinstance(extra, Row))
 
 
-def paths_of(kind: type) -> list[str]:
+def paths_of(kind: type) -> tuple[str, ...]:
     """The names of a struct's fields that hold paths of media."""
-    return [name for name, hint in get_type_hints(kind, include_extras=True).items() if MediaPath in getattr(hint, "__metadata__", ())]
+    return tuple(name for name, extra in _extras(kind) if extra is MediaPath)
+
+
+def _extras(kind: type) -> list[tuple[str, Any]]:
+    return [(name, extra) for name, hint in get_type_hints(kind, include_extras=True).items() for extra in getattr(hint, "__metadata__", ())]
