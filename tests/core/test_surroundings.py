@@ -169,6 +169,25 @@ class GroundSeenTest(unittest.TestCase):
         # what mirrors the sky shows no ground
         np.testing.assert_allclose(found[22:26, 40:56, :3], even[22:26, 40:56, :3], atol=0.02)
 
+    def test_our_shadows_lie_on_the_ground_that_a_mirror_shows(self):
+        """Under a sun overhead a card shades the ground on the left, which gets what the sky sends there and no more: where sun and sky give an open
+        ground the same, half of what it has under the sky alone. On the right it has all of the sun."""
+        light = np.full((96, 96, 3), 0.8, np.float32)
+        wall = Item(box_mesh(), placed(0, 0.5, 0, 3, 0.1, 2), (1.0, 1.0, 1.0), 0.03, 1.0)
+        card = Item(box_mesh(), placed(-1.0, -1.0, 6, 2, 3, 0.1), (0, 0, 0), 1.0, 0.0)
+        camera = looking((0.0, -4.0, 1.6), (0.0, 0.0, 0.4), 70, (96, 96))
+        sun, sky = SunLight(np.array([0, 0, 1.0]), np.full(3, 0.5), 0.1), SkyLight(np.full(3, 0.5))
+
+        def sides(*lights):
+            layers = Engine().render([wall, card, GROUND], list(lights), lambda share: camera, (96, 96), Quality(0.0, 64), plate=lambda: light)
+            low = layers.colour[46 - layers.top : 50 - layers.top, :, 0]
+            return float(low[:, 36 - layers.left : 44 - layers.left].mean()), float(low[:, 52 - layers.left : 60 - layers.left].mean())
+
+        (left, right), (left_both, right_both) = sides(sky), sides(sun, sky)
+        self.assertAlmostEqual(left_both / left, 0.5, delta=0.02)
+        self.assertAlmostEqual(right_both / 0.8, 0.5 + 0.5 * right / 0.8, delta=0.02)
+        self.assertLess(left, right, "the card hides some of the sky")
+
     def test_a_rough_mirror_blurs_it_and_matt_letters_do_not_ask_for_it(self):
         light = np.zeros((96, 96, 3), np.float32)
         light[:, :48, 1], light[:, 48:, 0] = 0.8, 0.8

@@ -363,6 +363,9 @@ def _add_neighbours(things, lights, ray, words, address, of, at, sample, colour,
         sure, ground = 0.0, (0.0, 0.0, 0.0)
         if lights.seen.there and not meets:
             sure, ground = _ground_seen(things, lights, o, d, wide)
+            if sure > 0:
+                shade = _shade_of_ground(things, lights, ray, words, address, along(o, d, (things.level - o[2]) / d[2]), at, sample)
+                ground = (ground[0] * shade[0], ground[1] * shade[1], ground[2] * shade[2])
             if layer == THROUGH and sure <= 0:
                 sure, ground = seen_at(lights.seen, along(o, d, BEYOND), SPREAD * BEYOND * wide * wide)
         if not meets and not by_sample and sure <= 0 and layer < THROUGH:
@@ -477,6 +480,29 @@ def _ground_seen(things, lights, p, d, roughness):
     if t <= 0:
         return 0.0, (0.0, 0.0, 0.0)
     return seen_at(lights.seen, along(p, d, t), SPREAD * t * roughness * roughness)
+
+
+@called
+def _shade_of_ground(things, lights, ray, words, address, p, at, sample):
+    """Light (3) on a place of the level ground with our things there, over that without them: what a mirror or glass shows of the ground is as the plate
+    has it, on which our shadows do not lie yet."""
+    up = (0.0, 0.0, 1.0)
+    start = off(p, up, up)
+    x, y, z = lights.sky[0], lights.sky[1], lights.sky[2]
+    if lights.sphere.there:
+        round_ = around_matt(lights.sphere, up)
+        x, y, z = x + round_[0], y + round_[1], z + round_[2]
+    seen, before = _with_and_without(things, ray, words, address, start, around(up, sample[SKY], sample[SKY + 1], sample[SKY + 2]), at)
+    lit, bare = (seen * x, seen * y, seen * z), (before * x, before * y, before * z)
+    for s in range(lights.suns.shape[0]):
+        sun = lights.suns[s]
+        if sun[2] > 0:
+            seen, before = _with_and_without(things, ray, words, address, start, _to_sun(sun, s, sample), at)
+            k = sun[2] * seen
+            lit = (lit[0] + k * sun[3], lit[1] + k * sun[4], lit[2] + k * sun[5])
+            k = sun[2] * before
+            bare = (bare[0] + k * sun[3], bare[1] + k * sun[4], bare[2] + k * sun[5])
+    return lit[0] / max(bare[0], 1e-6), lit[1] / max(bare[1], 1e-6), lit[2] / max(bare[2], 1e-6)
 
 
 @inlined
