@@ -17,10 +17,10 @@ from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.edits.sky import sky_key, turned_sky, with_new_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
-from lodestar.core.evaluate.far import around_at
+from lodestar.core.evaluate.far import around_at, turned_to
 from lodestar.core.finish.backdrop import Backdrop, turn_of
 from lodestar.core.light.skies import KINDS, LOWEST_DEG, made
-from lodestar.core.matte.far import Around, far_away
+from lodestar.core.matte.far import Around, far_away, unsteady
 from lodestar.core.picture.behind import _edge, _mixed, sky_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.edges import smooth
@@ -210,6 +210,24 @@ class MadeTest(unittest.TestCase):
         self.assertGreater(float(clear[100, :, 2].mean()), 1.5 * float(clear[100, :, 0].mean()))  # and that is blue
 
 
+class UnsteadyTest(unittest.TestCase):
+    def test_something_that_shifts_is_told_from_the_sky_that_it_hides_for_a_while(self):
+        rng = np.random.default_rng(4)
+        sky = cv2.GaussianBlur(rng.uniform(150, 190, (90, 200, 3)), (0, 0), 3).astype(np.uint8)
+        where = np.dstack(np.meshgrid(np.arange(200), np.arange(90))).astype(np.float32)
+
+        def at(left):
+            picture = sky.copy()
+            picture[20:70, left : left + 24] = 230
+            return picture
+
+        found = unsteady(at(88), (at(58), where), (at(118), where))
+        self.assertGreater(found[24:66, 92:108].mean(), 0.95)
+        self.assertFalse(found[:, :86].any() or found[:, 114:].any(), "the sky is seen in one of the two, at least")
+        # what leaves the picture says nothing
+        self.assertFalse(unsteady(at(88), (at(58), (where - [150, 0]).astype(np.float32)), (at(118), where)).any())
+
+
 class EdgeTest(unittest.TestCase):
     def test_an_edge_is_what_the_two_sides_make_of_it(self):
         """A soft edge between a front and an old sky is put before a new one; against the exact result."""
@@ -289,6 +307,20 @@ class InShotTest(unittest.TestCase):
                     self.assertEqual(float(cover[300:].max()), 0.0, "under the horizon")
             self.assertGreater(covered[0], 0.04)
             self.assertLess(covered[1], 0.01)
+
+    def test_what_other_frames_show_elsewhere_is_near_also_without_points(self):
+        """A strip of the left dome on which no point was tracked, as white as clouds, between its dark slit and the sky."""
+        cover = frame(self.shot, 20, layer="matte", mattes=(self.key.id,)).pixels
+        self.assertLess(float(cover[166:230, 97:110].max()), 0.05)
+        self.assertGreater(float(cover[40:100, 20:110].min()), 0.9)
+
+    def test_what_is_far_lies_where_the_camera_has_turned_it(self):
+        where = turned_to(self.demo, 20, 46, 640, 360)
+        camera, there = camera_at(self.demo, 20), camera_at(self.demo, 46)
+        for x, y in ((13.0, 7.0), (301.0, 55.0), (611.0, 130.0)):
+            ray = camera.rays(np.array([[2 * x + 0.5, 2 * y + 0.5]]))[0]
+            pixel, _ = there.project(there.centre + 1e7 * ray)
+            np.testing.assert_allclose(2 * where[int(y), int(x)] + 0.5, pixel, atol=0.05)
 
     def test_the_grain_of_the_plate_stays(self):
         fine = lambda p: float(np.std(p - cv2.GaussianBlur(p, (0, 0), 2)))

@@ -16,6 +16,7 @@ from .cameras import camera_at, scene_frame
 SHIFTED_PX = 12.0  # against what is infinitely far, over the life of its track: then a point is near for sure
 MOST_ERROR = 2.0  # times the median: clouds that drift get points, too, but poor ones
 GRID_PX = 8  # of the picture, over which the horizon is looked for
+INFINITE, OUTSIDE_PX = 1e7, -1e5  # metres; px
 
 
 def around_at(shot: Shot, frame: float, width: int, height: int, scale: float) -> Around | None:
@@ -31,6 +32,20 @@ def around_at(shot: Shot, frame: float, width: int, height: int, scale: float) -
     up = camera.rays((np.stack([x, y], -1) + 0.5) / scale - 0.5)[..., 2]
     whole = cv2.resize(np.asarray(up, np.float32), (up.shape[1] * GRID_PX, up.shape[0] * GRID_PX), interpolation=cv2.INTER_LINEAR)
     return Around((pixels[before] + 0.5) * scale - 0.5, depths[before], whole[:height, :width] < 0)
+
+
+def turned_to(shot: Shot, frame: float, other: float, width: int, height: int) -> np.ndarray:
+    """(height, width, 2) float32: where in a picture of this size of another frame what is infinitely far away lies, for each px of one of this frame; far
+    outside where it lies behind that camera."""
+    assert shot.plate is not None
+    camera, there = camera_at(shot, frame), camera_at(shot, other)
+    shrink = shot.plate.width / width
+    y, x = np.mgrid[0 : height + GRID_PX : GRID_PX, 0 : width + GRID_PX : GRID_PX]
+    rays = camera.rays((np.stack([x, y], -1) + 0.5) * shrink - 0.5)
+    pixels, depths = there.project(there.centre + INFINITE * rays.reshape(-1, 3))
+    nodes = np.where(depths[:, None] > 0, (pixels + 0.5) / shrink - 0.5, OUTSIDE_PX).reshape(*x.shape, 2).astype(np.float32)
+    at = np.mgrid[0:height, 0:width][::-1].astype(np.float32) / GRID_PX
+    return np.asarray(cv2.remap(nodes, at[0], at[1], cv2.INTER_LINEAR))
 
 
 @functools.lru_cache(maxsize=4)

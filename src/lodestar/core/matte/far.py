@@ -16,16 +16,20 @@ GAPS = 0.05  # of a near thing, from which patches like sky are gaps in it
 MOSTLY = 0.6  # of a patch
 MOST_POINTS = 3000  # that are looked at
 NEAR, FAR = 1, 2
+UNSTEADY = 8  # of 255: so much more than one px off a place differs that is not where a turn alone would have it
+WHOLE_PX, SURELY_PX = 3, 3  # of the small picture: what is narrower is rather an edge or noise; rim that may be beside the thing
+BETWEEN, ROUND = 0.007, 0.0095  # of the width: parts of a thing lie no farther apart; within this its edge is looked for
 EDGE_PX = 1.0  # over which the cut fades, so that a soft edge of the key is not cut hard
 
 
 class Around(NamedTuple):
     """What is known of a frame: pixels (n, 2) and depths (n,) of solved points that are near, px of the picture; below (h, w): what lies under the
-    horizon."""
+    horizon; moved (a, b) bool, of a smaller picture: what `unsteady` tells, None where nobody knows."""
 
     pixels: np.ndarray
     depths: np.ndarray
     below: np.ndarray
+    moved: np.ndarray | None = None
 
 
 def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray:
@@ -78,7 +82,44 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
             within[0] = False
             if within.any():
                 free[part] &= ~within[names_here]
-    return _soft((far & touched[names] | free) & ~around.below)
+    far = (far & touched[names] | free) & ~around.below
+    return _soft(far if around.moved is None else _without_moved(light, cover, far, around.moved))
+
+
+def unsteady(now: np.ndarray, before: tuple[np.ndarray, np.ndarray], after: tuple[np.ndarray, np.ndarray]) -> np.ndarray:
+    """(h, w) bool: what of a small picture (h, w, 3) uint8 of codes is not infinitely far away: in a frame well before it and in one well after it
+    something else is to be seen in its direction. What is far is hidden in one of them at most, by the edge of something near that passes it.
+
+    before, after: each a picture of another frame, and where (h, w, 2) px of it what is infinitely far away lies in this one.
+    """
+    sides, one = [], np.ones((3, 3), np.uint8)
+    for picture, where in (before, after):
+        x, y = cv2.split(where)
+        there = cv2.remap(picture, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        # 8-bit numbers end at 0 here, which is just what is asked for
+        off = cv2.max(cv2.subtract(now, cv2.dilate(there, one)), cv2.subtract(cv2.erode(there, one), now))
+        red, green, blue = cv2.split(off)
+        off = cv2.blur(cv2.max(cv2.max(red, green), blue), (3, 3))
+        outside = (x < 0) | (y < 0) | (x > picture.shape[1] - 1) | (y > picture.shape[0] - 1)
+        off[cv2.dilate(outside.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0] = 0
+        sides.append(off)
+    found = cv2.morphologyEx((np.minimum(*sides) > UNSTEADY).astype(np.uint8), cv2.MORPH_OPEN, np.ones((WHOLE_PX, WHOLE_PX), np.uint8))
+    return cv2.erode(found, np.ones((SURELY_PX, SURELY_PX), np.uint8)) > 0
+
+
+def _without_moved(light: np.ndarray, cover: np.ndarray, far: np.ndarray, moved: np.ndarray) -> np.ndarray:
+    """(h, w) bool: what is far (h, w) without what `moved`, up to the edge round it."""
+    h, w = cover.shape
+    square = lambda px: np.ones((2 * max(round(px / 2), 1) + 1,) * 2, np.uint8)
+    known = cv2.morphologyEx(moved.astype(np.uint8), cv2.MORPH_CLOSE, square(BETWEEN * moved.shape[1]))
+    near = (cv2.resize(known, (w, h), interpolation=cv2.INTER_NEAREST) > 0) & (cover > SURE)
+    if not (near & far).any():
+        return far
+    wide = cv2.dilate(near.astype(np.uint8), square(2 * ROUND * w)) > 0
+    seeds = np.zeros((h, w), np.int32)
+    seeds[~far | near] = NEAR
+    seeds[far & ~wide] = FAR
+    return far & (_parted(light, seeds) > 0)
 
 
 def _flooded(light: np.ndarray, cover: np.ndarray, known: tuple[np.ndarray, np.ndarray, np.ndarray]) -> np.ndarray:
@@ -91,6 +132,11 @@ def _flooded(light: np.ndarray, cover: np.ndarray, known: tuple[np.ndarray, np.n
     seeds[away > CLEAR_OF * cover.shape[1]] = FAR
     if not (seeds == NEAR).any() or not (seeds == FAR).any():
         return np.ones(cover.shape, np.uint8)
+    return _parted(light, seeds)
+
+
+def _parted(light: np.ndarray, seeds: np.ndarray) -> np.ndarray:
+    """(h, w) uint8: what belongs to the seeds FAR rather than to those NEAR, (h, w) int32, with the edges of the picture between them."""
     codes = np.sqrt(np.clip(light, 0, 1)) * 255  # about as even to the eye as code values, and quicker
     cv2.watershed(np.ascontiguousarray(codes.astype(np.uint8)), seeds)
     # the border itself, one px wide, belongs to both

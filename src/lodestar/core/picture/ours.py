@@ -10,7 +10,6 @@ import numpy as np
 from ..basics.colour import decode, in_primaries, in_working
 from ..evaluate.cameras import camera_at
 from ..evaluate.carrying import outline_at
-from ..evaluate.far import around_at
 from ..evaluate.ground import ground_items, on_ground
 from ..evaluate.lights import lights_at
 from ..evaluate.objects import items_of, objects_at
@@ -22,6 +21,7 @@ from ..render.engine import Layers, Quality
 from ..render.items import Item
 from ..shot.document import Shot
 from ..shot.objects import Object, Solid
+from .around import around_frame
 from .clean import clean_light
 from .composite import shade_of
 from .edges import box, smooth
@@ -64,7 +64,7 @@ def _matte(shot: Shot, workshop: Workshop, index: int, size: Size, sources: tupl
     corners = lambda outline: outline_at(shot, outline, index)
     solved = shot.solve is not None and index in shot.solve.frames
     clean = (lambda: clean_light(shot, workshop, index, size)) if solved else None
-    around = (lambda: around_at(shot, index, size.width, size.height, size.scale)) if solved else None
+    around = (lambda: around_frame(shot, workshop, index, size)) if solved else None
     view = View(index, size.width, size.height, size.scale, light, shot.mattes, corners, picture_frame, clean, around)
     refers = lambda m: m.within or m.without or (isinstance(m, Keyer) and m.by == "difference")
     referred = shot.mattes if any(refers(m) for m in sources) else ()

@@ -7,12 +7,16 @@ from collections import OrderedDict
 from collections.abc import Iterator
 from typing import Any
 
+import cv2
 import numpy as np
 
 from ..media.plates import Plate, PlateInfo, open_plate
 from ..render.engine import Engine
 
 KEPT_BYTES = 300_000_000  # of decoded plates: 100 frames of 720p, 12 of 4K
+
+KEPT_SMALL_BYTES = 60_000_000  # of small pictures of it: 86 frames
+SMALL_PX = 640  # their width
 
 
 class _Frames:
@@ -53,6 +57,7 @@ class _Frames:
 
 
 frames = _Frames(KEPT_BYTES)
+small_frames = _Frames(KEPT_SMALL_BYTES)
 
 
 class Workshop:
@@ -61,6 +66,7 @@ class Workshop:
     def __init__(self) -> None:
         self.engine = Engine()
         self._plate: Plate | None = None
+        self._ahead: Plate | None = None
         self._info: PlateInfo | None = None
         self._last: dict[str, tuple[tuple, Any]] = {}
 
@@ -80,6 +86,21 @@ class Workshop:
             frames.keep((info, index), found)
         return found
 
+    def small(self, info: PlateInfo, index: int) -> np.ndarray:
+        """(h, w, 3) code values of a frame, SMALL_PX wide or less. It is read by a clip of its own, since who holds frames against others goes through the clip
+        twice at a time: one decoder would begin anew for each. Raises PlateError."""
+        found = small_frames.get((info, index))
+        if found is None:
+            whole = frames.get((info, index))
+            if whole is None:
+                self.plate(info)  # what was opened of another clip goes
+                self._ahead = self._ahead or open_plate(info)
+                whole = self._ahead.frame(index)
+            width = min(SMALL_PX, info.width)
+            found = cv2.resize(whole, (width, max(round(info.height * width / info.width), 1)), interpolation=cv2.INTER_AREA)
+            small_frames.keep((info, index), found)
+        return found
+
     def last(self, what: str, key: tuple, make) -> Any:
         """What was made last of its kind, if from the same parts; made anew otherwise. A drag asks for the same again and again."""
         kept = self._last.get(what)
@@ -88,9 +109,10 @@ class Workshop:
         return kept[1]
 
     def _close_plate(self) -> None:
-        if self._plate is not None:
-            self._plate.close()
-        self._plate = self._info = None
+        for plate in (self._plate, self._ahead):
+            if plate is not None:
+                plate.close()
+        self._plate = self._ahead = self._info = None
 
     def close(self) -> None:
         self._close_plate()

@@ -1,0 +1,46 @@
+"""What is near and what is infinitely far away in a frame, by the solve and by what other frames show."""
+
+import contextlib
+
+import numpy as np
+
+from ..basics.errors import PlateError
+from ..evaluate.far import around_at, turned_to
+from ..matte.far import Around, unsteady
+from ..shot.document import Shot
+from .composite import light_of
+from .plate import Size
+from .workshop import Workshop
+
+APART_S, LEAST_APART_S = 0.8, 0.25  # seconds to the frames before and after: in less a camera in a hand shifts little
+
+
+def around_frame(shot: Shot, workshop: Workshop, index: int, size: Size) -> Around | None:
+    """As `around_at`, with what is seen to be near by other frames; None without a solve."""
+    around = around_at(shot, index, size.width, size.height, size.scale)
+    if around is None:
+        return None
+    with contextlib.suppress(PlateError):  # a frame that cannot be read is told where it is asked for itself
+        return around._replace(moved=_moved(shot, workshop, index))
+    return around
+
+
+def _moved(shot: Shot, workshop: Workshop, index: int) -> np.ndarray | None:
+    """(h, w) bool, of a small picture; None where there are no frames both before and after. Raises PlateError."""
+    plate, solve = shot.plate, shot.solve
+    assert plate is not None and solve is not None
+    apart, least = (max(round(seconds * plate.fps), 1) for seconds in (APART_S, LEAST_APART_S))
+    before, after = max(index - apart, int(solve.frames[0])), min(index + apart, int(solve.frames[-1]))
+    if min(index - before, after - index) < least or not {before, after} <= set(solve.frames.tolist()):
+        return None
+
+    def seen(frame: int) -> np.ndarray:
+        codes = workshop.small(plate, frame)
+        if codes.dtype == np.uint8:
+            return codes
+        light = light_of(codes, plate.transfer)
+        return (np.sqrt(np.clip(light, 0, 1)) * 255).astype(np.uint8)
+
+    now = seen(index)
+    high, wide = now.shape[:2]
+    return unsteady(now, *((seen(other), turned_to(shot, index, other, wide, high)) for other in (before, after)))
