@@ -10,7 +10,7 @@ from lodestar.core.edits.surfaces import with_pattern, with_ready
 from lodestar.core.evaluate.objects import items_of
 from lodestar.core.light.lamps import SkyLight, SunLight
 from lodestar.core.picture.frame import frame
-from lodestar.core.render import lighting, textures
+from lodestar.core.render import facets, textures
 from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.items import Item, Texture
 from lodestar.core.shape.solids import box_mesh
@@ -45,7 +45,7 @@ def through(item, plate, samples=4):
 
 class GlassTest(unittest.TestCase):
     def test_rays_are_bent_as_snell_says(self):
-        refracted = compiled(lighting.refracted)
+        refracted = compiled(facets.refracted)
         for degrees in (0.0, 20.0, 45.0, 80.0):
             a = np.deg2rad(degrees)
             d = refracted((np.sin(a), 0.0, -np.cos(a)), (0.0, 0.0, 1.0), 1 / 1.5)

@@ -10,8 +10,8 @@ from lodestar.core.light.lamps import AreaLight, SkyLight, SunLight
 from lodestar.core.light.sun import direction
 from lodestar.core.light.surroundings import BOUNCE, AroundLight, directions, prepared
 from lodestar.core.render.engine import Engine, Quality
+from lodestar.core.render.facets import MIRROR_WIDTH
 from lodestar.core.render.items import LEVEL, Item
-from lodestar.core.render.lighting import MIRROR_WIDTH
 from lodestar.core.shape.fonts import SHIPPED
 from lodestar.core.shape.solids import box_mesh
 from tests.core.test_rays import looking, placed

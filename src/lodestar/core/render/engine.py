@@ -13,7 +13,7 @@ from ..basics.identity import Same
 from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
 from ..light.surroundings import BOUNCE, AroundLight
 from ..projection.camera import Camera
-from . import denoise, lighting, pool, rays
+from . import denoise, incoming, pool, rays
 from . import near as near_lamps
 from .eye import Nets, eye_of
 from .geometry import SENT, SENT_SUM, Stage, check_solids, over_exposure, sent_light, sent_middles, stage
@@ -173,7 +173,7 @@ def _depth(ours: np.ndarray, camera: Camera, origin: np.ndarray, scale: float) -
 
 def _mirrors(items: Sequence[Item]) -> bool:
     """Whether something of ours shows what stands before it: as `lighting.shaded` tells."""
-    return any(look.metal > 0 or look.coat > 0 or look.roughness < lighting.SHINY for i in items if i.drawn for look in i.looks)
+    return any(look.metal > 0 or look.coat > 0 or look.roughness < incoming.SHINY for i in items if i.drawn for look in i.looks)
 
 
 class Room:
@@ -208,7 +208,7 @@ def _film(height: int, width: int, room: Callable[[tuple[int, ...], type], np.nd
     return rays.Film(plane(4), plane(3), plane(5), plane(3), plane(3), plane(7), plane(7), plane(3), room((height, width), np.int32), plane(12))
 
 
-def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origin: np.ndarray, scale: float, seen: Seen) -> lighting.Lights:
+def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origin: np.ndarray, scale: float, seen: Seen) -> incoming.Lights:
     """As kernels take them, in the axes of a stage. What the place sends back is lit by all suns and the sky. sent: of what glows."""
     suns = [light for light in lights if isinstance(light, SunLight)]
     sky = sum((light.colour for light in lights if isinstance(light, SkyLight)), np.zeros(3))
@@ -239,7 +239,7 @@ def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origi
     # ground that stands for the place looks in a mirror as what lies beneath does
     place = bounce if around is None else bounce + around.floor
     kept = (np.ascontiguousarray(points), place.astype(float), float(bright.py_func(level)), sphere_of(around), seen)
-    return lighting.Lights(rows, sky.astype(float), bounce.astype(float), table, *kept)
+    return incoming.Lights(rows, sky.astype(float), bounce.astype(float), table, *kept)
 
 
 def _near(light: AreaLight | SpotLight, origin: np.ndarray, scale: float) -> np.ndarray:

@@ -11,8 +11,10 @@ import numpy as np
 from ..basics.jit import called, inlined, kernel, taken, unmanaged
 from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
+from .facets import mirrored, water_mirrors
 from .geometry import DRAWN, FADES, FLAT, FRESNEL, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE, Things
-from .lighting import Lights, mirrored, received, shaded, water_mirrors
+from .incoming import Lights
+from .lighting import received, shaded
 from .looks import patterned, surface_at
 from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, surface_of
 from .sampling import BLOCK, LENS, MIRROR, Table
