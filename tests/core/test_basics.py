@@ -135,7 +135,7 @@ class GeometryTest(unittest.TestCase):
 
 class KernelTest(unittest.TestCase):
     def test_a_part_is_compiled_with_its_kernel_and_has_no_code_of_its_own(self):
-        @jit.called
+        @jit.part
         def half(x):
             return x / 2
 

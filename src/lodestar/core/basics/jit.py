@@ -10,6 +10,7 @@ from numba.core import cgutils, codegen, compiler, types
 from numba.core.registry import CPUDispatcher
 from numba.extending import intrinsic
 
+OPTIONS = {"nopython": True, "nogil": True, "fastmath": True}
 WIDE = 12_000  # rows from which a second thread gains more than waking it costs (measured; on a busy machine it costs 1 ms)
 
 
@@ -22,7 +23,7 @@ def parallel_kernel(function: Callable) -> Any:
 
 
 class _PartLibrary(codegen.JITCodeLibrary):
-    """The code of a part: optimised, since pictures took a fifth longer without (measured), but not made into machine code."""
+    """The code of a part: optimised, so that the kernel has less to do, but not made into machine code."""
 
     def _finalize_final_module(self) -> None:
         self._finalized = True
@@ -52,19 +53,14 @@ class Part(CPUDispatcher):
         raise TypeError(f"{self.py_func.__name__} is a part of kernels, and has no machine code by itself")
 
 
-def _part(function: Callable, inline: bool) -> Any:
-    options = {"nopython": True, "nogil": True, "fastmath": True, "forceinline": inline}
-    return Part(function, targetoptions=options, pipeline_class=_PartCompiler)
+def part(function: Callable) -> Any:
+    """Part of a kernel: put in where what calls it is, which the compiler hands down; else called."""
+    return Part(function, targetoptions=OPTIONS, pipeline_class=_PartCompiler)
 
 
 def inlined(function: Callable) -> Any:
     """Part of a kernel, put into each place that calls it: calls with many arrays cost as much as what they do (measured)."""
-    return _part(function, inline=True)
-
-
-def called(function: Callable) -> Any:
-    """Part of a kernel that is called: what is large and rarely needed, so that the kernel does not hold it several times."""
-    return _part(function, inline=False)
+    return Part(function, targetoptions={**OPTIONS, "forceinline": True}, pipeline_class=_PartCompiler)
 
 
 class SizedKernel:

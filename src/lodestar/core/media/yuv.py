@@ -12,7 +12,7 @@ import numba as nb
 import numpy as np
 
 from ..basics.colour import Colour
-from ..basics.jit import called, parallel_kernel
+from ..basics.jit import kernel, parallel_kernel
 
 # share of red and of blue in luma
 WEIGHTS = {"bt709": (0.2126, 0.0722), "bt601": (0.299, 0.114), "smpte240m": (0.212, 0.087), "bt2020": (0.2627, 0.0593)}
@@ -51,7 +51,7 @@ def _planes(frame: av.VideoFrame) -> tuple[np.ndarray, np.ndarray, np.ndarray, i
     return y, u, v, bits
 
 
-@called
+@kernel
 def _row_of_colour(part, r0, r1, low, across, zero, out):
     """One row of a colour difference at the width of luma: a share `low` of row r0 and the rest of row r1, between columns half of each.
     All in single precision, whose error is a thousandth of a code: eight values go at once."""

@@ -13,7 +13,7 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
-from ..basics.jit import called, inlined, kernel, taken
+from ..basics.jit import inlined, kernel, part, taken
 from . import pool, vectors
 from .rays import TILE, Film
 
@@ -117,7 +117,7 @@ def blend(place, ours, values, into, down, across, reach, quiet, guessed, next_,
             _blend_rows(ours, values[1], into[1], sums, first, down, across, reach, quiet, guessed)
 
 
-@called
+@part
 def _blend_rows(sheet, value, into, sums, first, down, across, reach, quiet, guessed):
     h, w = sheet.weight.shape
     last = min(first + ROWS, h)

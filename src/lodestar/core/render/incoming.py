@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.jit import called, inlined
+from ..basics.jit import inlined, part
 from ..light.surroundings import BOUNCE
 from .energy import split_sum
 from .facets import gloss_lobe
@@ -90,7 +90,7 @@ def ground_seen(things, lights, p, d, roughness):
     return seen_at(lights.seen, along(p, d, t), SPREAD * t * roughness * roughness)
 
 
-@called
+@part
 def shade_of_ground(things, lights, ray, words, address, p, at, sample):
     """Light (3) on a place of the level ground with our things there, over that without them: what a mirror or glass shows of the ground is as the plate
     has it, on which our shadows do not lie yet."""
@@ -128,12 +128,11 @@ def _from_ground(things, lights, ray, words, address, p, d, at):
     return max(x, BOUNCE * lights.sky[0]), max(y, BOUNCE * lights.sky[1]), max(z, BOUNCE * lights.sky[2])
 
 
-@called
+@part
 def sent_back(things, lights, ray, words, address, o, d, at, spread, sample, matt):
     """Light (3) that what the last ray met, from o along d, sends back to where the ray began: of suns and all that is far, not of a second neighbour.
     spread: roughness of the mirror, which sees the place the less sharp the farther it is. matt: a matt place asks: it has the light of what glows from the
-    lamps that stand for that, and of what is far it gets here what comes past a second neighbour. Called, not put in: few rays ask, and the compiler is
-    done sooner."""
+    lamps that stand for that, and of what is far it gets here what comes past a second neighbour."""
     k, p, n, face, start, own, wide = hit(things, ray, words, at)
     number = things.number[k]
     if not number[DRAWN]:
@@ -203,7 +202,7 @@ def sent_back(things, lights, ray, words, address, o, d, at, spread, sample, mat
     return (x, y, z)
 
 
-@called
+@part
 def from_ours(things, lights, ray, words, address, o, d, at, sample):
     """Light (3) that what of ours a matt place sees along d sends back to it; nothing where that is of the place."""
     if not nearest(things, ray, words, address, o, d, at, MIRRORED) or not things.number[words[19], DRAWN]:

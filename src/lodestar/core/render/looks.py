@@ -2,7 +2,7 @@
 
 import math
 
-from ..basics.jit import called, inlined
+from ..basics.jit import inlined, part
 from .geometry import (
     AMOUNT,
     BASE,
@@ -67,7 +67,7 @@ def _height(things, look, picture, x, y, z, n, px, as_maps):
     return r if as_maps else bright((r, g, b))
 
 
-@called
+@part
 def patterned(things, number, look, base, own, n, px):
     """Colour, roughness and normal of a surface with the pattern that goes through it, or the picture that is laid over it; px: how much of these
     axes one px of the picture covers."""

@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 
-from ..basics.jit import called, inlined
+from ..basics.jit import inlined, part
 from ..shape.extrude import PARTS
 from . import embree
 from .geometry import (
@@ -217,7 +217,7 @@ def blocked(things, ray, words, address, p, d, at, mask, far=FAR):
     return ray[8] < 0
 
 
-@called
+@part
 def _through_cards(things, ray, words, address, p, d, at):
     """Share of light that pictures with holes, and what is not solid to the eye, let pass. Called, not put in: few shots ask."""
     left = 1.0

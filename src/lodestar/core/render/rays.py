@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.jit import called, inlined, kernel, taken, unmanaged
+from ..basics.jit import inlined, kernel, part, taken, unmanaged
 from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
 from .facets import mirrored, water_mirrors
@@ -337,7 +337,7 @@ def _aligned(room):
     return ((64 - room.ctypes.data % 64) % 64) // 4
 
 
-@called
+@part
 def _keep(buffer, halves):
     """What is uncounted lives as long as what it is a view of: until here."""
     return buffer[0] + halves[0, 0]

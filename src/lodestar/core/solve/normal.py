@@ -9,14 +9,14 @@ readout of 1. A SizedKernel takes the number of observations before all else.
 import numba as nb
 import numpy as np
 
-from ..basics.jit import SizedKernel, called, kernel
+from ..basics.jit import SizedKernel, kernel, part
 from ..projection.pinhole import brown
 
 LENS = 6
 BEHIND_COST = 1e8  # squared pixels of a point behind its camera
 
 
-@called
+@part
 def robust(square, scale2):
     """Cauchy's cost and weight of a squared residual; plain squares for scale2 <= 0."""
     if scale2 <= 0:
@@ -24,7 +24,7 @@ def robust(square, scale2):
     return scale2 * np.log1p(square / scale2), 1.0 / (1.0 + square / scale2)
 
 
-@called
+@part
 def _seen_from(R, C, j, x0, x1, x2):
     """A point in the axes of camera j."""
     d0, d1, d2 = x0 - C[j, 0], x1 - C[j, 1], x2 - C[j, 2]
@@ -35,7 +35,7 @@ def _seen_from(R, C, j, x0, x1, x2):
     )
 
 
-@called
+@part
 def _distorted(K, f, x, y):
     """Lens at straight coordinates: the factor g, and the derivatives of f g x, f g y by x and y (symmetric)."""
     g, r2, h = brown(K[1], K[2], x, y)

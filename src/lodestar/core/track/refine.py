@@ -7,7 +7,7 @@ Source: S. Baker and I. Matthews, Lucas-Kanade 20 Years On, IJCV 56(3), 2004.
 import numba as nb
 import numpy as np
 
-from ..basics.jit import called, parallel_kernel
+from ..basics.jit import parallel_kernel, part
 
 HALF = 9
 SIDE = 2 * HALF + 1
@@ -18,12 +18,12 @@ TAPS = tuple(_GAUSS / (_GAUSS[0] + 2 * _GAUSS[1:].sum()))
 QUIETED = 0.35  # what the blur leaves of the deviation of white noise
 
 
-@called
+@part
 def _weight(i: int, j: int) -> float:
     return np.exp(-(i * i + j * j) / (2 * (0.55 * HALF) ** 2))
 
 
-@called
+@part
 def _sample(flat, m, x, y):
     """Between the pixels of a window (m, m) that is given as one row."""
     i, j = int(x), int(y)
@@ -35,7 +35,7 @@ def _sample(flat, m, x, y):
     return top + b * (low - top)
 
 
-@called
+@part
 def _window(picture, x, y, rows, window):
     """The blurred surroundings of a point: fills window (m, m) float32 round the nearest pixel of picture (h, w) uint8; returns
     its corner, or (-1, -1) where it leaves the picture. A blur of 0.8 px makes bilinear sampling unbiased to about 0.01 px,
@@ -59,7 +59,7 @@ def _window(picture, x, y, rows, window):
     return x0, y0
 
 
-@called
+@part
 def _shifted(window, x, y, block):
     """block (n, n): the window from (x, y) px on, between pixels; returns its sum."""
     i, j = int(x), int(y)
