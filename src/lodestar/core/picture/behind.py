@@ -72,12 +72,11 @@ def _mixed(light: np.ndarray, seen: np.ndarray, share: np.ndarray, scale: float,
     clear = (share <= 1 - SURE).astype(np.uint8)
     outside = cv2.erode(clear, disc(EDGE_PX * scale)) > 0
     old, known = smooth(light, inside, scale)
-    front, _ = smooth(light, cv2.erode(clear, disc(SPILL_PX * scale)) > 0, scale)
-    share = np.where(inside | outside, share, _edge(light, old, front, share)).astype(np.float32)
+    front, told = smooth(light, cv2.erode(clear, disc(SPILL_PX * scale)) > 0, scale)
+    share = np.where(inside | outside | ~told, share, _edge(light, old, front, share)).astype(np.float32)
     # what stands before the sky, by itself: times its own share of the px
-    own = _without_tint(
-        np.maximum(light - share[..., None] * old, 0), share, old, front, cv2.distanceTransform(clear, cv2.DIST_L2, 3) / (SPILL_PX * scale)
-    )
+    away = np.where(told, cv2.distanceTransform(clear, cv2.DIST_L2, 3) / (SPILL_PX * scale), 1)
+    own = _without_tint(np.maximum(light - share[..., None] * old, 0), share, old, front, away)
     # as light falls on a sensor in grains, there is less noise where there is less of it
     noise = grain * np.sqrt(np.maximum(seen, 0) / np.maximum(old, NO_LIGHT)) * (light - old)
     clean = np.where(inside[..., None], seen + noise, own + share[..., None] * seen)
