@@ -18,7 +18,7 @@ from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.still import StillScene
 from lodestar.core.light.sun import direction
 from lodestar.core.matte import closed_form, cut
-from lodestar.core.matte.background import NODE_PX, Background, Predicted, _middle, differs_in_shade, shade_of_ground
+from lodestar.core.matte.background import NODE_PX, Background, Predicted, _middle, differs, differs_in_shade, shade_of_ground
 from lodestar.core.matte.closed_form import matted
 from lodestar.core.matte.edge import soft_edge
 from lodestar.core.matte.follow import Follower
@@ -215,6 +215,48 @@ class PartsTest(unittest.TestCase):
         for frame in range(0, 60, 6):  # where it was found, that alone says what is of the subject
             background.hide(frame, covered)
         np.testing.assert_allclose(background.at(24, np.float32([[33.0, 30.0]])).colour, [red], atol=1)
+
+    def test_what_was_uncovered_just_now_is_told_by_near_frames(self):
+        """A wide subject goes to the left; the frames far before and after one show other things where it was last."""
+        wall, red = (60 + 120 * texture(60, 160)).astype(np.uint8)[..., None].repeat(3, -1), np.uint8([200, 50, 50])
+
+        def read(frame: int) -> np.ndarray:
+            shown = wall.copy()
+            shown[:, max(150 - 2 * frame, 0) : max(267 - 2 * frame, 0)] = red
+            return shown
+
+        ys, xs = np.mgrid[0:76:NODE_PX, 0:176:NODE_PX].astype(np.float32)
+        background = Background(read, lambda frame, source: np.dstack([xs, ys]), range(67), (60, 160))
+        background.like = lambda values: np.abs(values.astype(int) - red).sum(1) < 60
+        place = np.float32([[155.0, 30.0]])  # free from frame 56 on
+        self.assertEqual(background._predicted(57, place, background.sources_of(57)).support[0], 0)
+        found = background.at(57, place)
+        self.assertEqual(found.support[0], 2)
+        np.testing.assert_allclose(found.colour, wall[30, 155][None], atol=1)
+        # nothing is taken of near frames that do not agree
+        background.reader = lambda frame: np.where(read(frame) == red, red, read(frame) // (1 + (frame == 60)))
+        self.assertEqual(background.at(57, place).support[0], 0)
+
+    def test_what_differs_little_is_told_where_all_round_it_differs_less(self):
+        rng = np.random.default_rng(3)
+        back, known = np.full((160, 200, 3), 60.0, np.float32), np.full((160, 200), 4.0, np.float32)
+        told = []
+        for noise in (0.5, 3.0):
+            seen = back + rng.normal(0, noise, back.shape)
+            seen[60:90, 80:110] += [4, 3, 4]
+            plain, _ = differs(np.clip(np.rint(seen), 0, 255).astype(np.uint8), back, 0 * known, known)
+            told.append(float(np.median(plain[65:85, 85:105])))
+            self.assertLess(float(np.median(plain[:40])), -0.5)
+        self.assertGreater(told[0], 1.5)
+        self.assertLess(told[1], 0.8)
+
+    def test_a_piece_of_which_nothing_is_known_stays_and_one_that_is_background_goes(self):
+        mask = np.zeros((60, 80), bool)
+        mask[5:25, 5:25] = mask[35:55, 5:25] = mask[5:25, 50:70] = True
+        evidence = np.zeros((60, 80), np.float32)
+        evidence[30:, :30], evidence[:30, 40:] = -0.1, 0.1
+        kept = cut.pieces(mask, mask, evidence)
+        self.assertEqual((kept[10, 10], kept[40, 10], kept[10, 60]), (True, False, True))
 
     def test_strokes_are_drawn_with_their_width_and_later_ones_over_earlier_ones(self):
         strokes = (Stroke(3, (20.0, 50.0, 80.0, 50.0), 10.0), Stroke(3, (50.0, 50.0), 5.0, False), Stroke(4, (0.0, 0.0), 50.0))

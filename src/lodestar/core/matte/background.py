@@ -16,11 +16,15 @@ from ..basics.jit import kernel
 # frames: near ones show the same ground behind the subject still, far ones show it from elsewhere
 APART = (14, 22, 32, 44, 58, 74)
 MOST_SOURCES = 8
+# what fewer than two of those show was uncovered just now, or is about to be covered: nearer frames tell it, where they agree to so many code values
+NEARER, AGREE = (4, 8, 14), 12.0
 EVERY = 6  # only frames of these numbers are looked into, so that a few decoded ones serve a whole run of frames
 SHADE = 1.2  # log-odds that a pixel which could be the background in shadow gains for being the subject
 SHADED_LEAST, SHADED_MOST, SHADED_PX = 0.3, 0.92, 40  # what a shadow leaves of the ground; pixels that tell how much
 MAPS_KEPT = 3  # frames
-MAY_BE_OFF = 5.0  # code values of a pixel, beside what its neighbours and other frames tell
+MAY_BE_OFF = 5.0  # code values of a pixel, beside what its neighbours and other frames tell, at most
+# in its place so many times what pixels round about are off by, over so many px, but never less than so many code values
+NOISES, ROUND_PX, LEAST_OFF = 1.7, 121, 1.5
 NODE_PX = 16  # between the nodes of a map from frame to frame, in plate px
 ROW = 1024  # a list of places is resampled in rows of so many: OpenCV takes no side over 32,767
 
@@ -66,15 +70,25 @@ class Background:
         far = APART[-1] + EVERY
         self.hidden = {f: h for f, h in self.hidden.items() if min(abs(f - frame), abs(f - painted)) <= far}
 
-    def sources_of(self, frame: int) -> list[int]:
-        """The frames that a frame's background is predicted from."""
-        near = (EVERY * round((frame + d) / EVERY) for apart in APART for d in (-apart, apart))
-        return list(dict.fromkeys(k for k in near if k in self.frames))[:MOST_SOURCES]
+    def sources_of(self, frame: int, apart: tuple[int, ...] = APART) -> list[int]:
+        """The frames, so far apart from it, that a frame's background is predicted from."""
+        near = (EVERY * round((frame + d) / EVERY) for away in apart for d in (-away, away))
+        return list(dict.fromkeys(k for k in near if k in self.frames and k != frame))[:MOST_SOURCES]
 
     def at(self, frame: int, xy: np.ndarray) -> Predicted:
         """The background at places (n, 2) px of a frame."""
+        found = self._predicted(frame, xy, self.sources_of(frame))
+        few = found.support < 2
+        if few.any():
+            again = self._predicted(frame, xy[few], self.sources_of(frame, NEARER))
+            few[few] = told = (again.support >= 2) & (again.spread < AGREE)
+            for values, nearer in zip(found, again, strict=True):
+                values[few] = nearer[told]
+        return found
+
+    def _predicted(self, frame: int, xy: np.ndarray, sources: list[int]) -> Predicted:
         values, valid = [], []
-        for source in self.sources_of(frame):
+        for source in sources:
             nodes = self.map(frame, source)
             if nodes is None:
                 continue
@@ -135,13 +149,17 @@ def differs(picture: np.ndarray, background: np.ndarray, spread: np.ndarray, sup
 
     picture, background: (h, w, 3); spread, support: (h, w). A pixel may be off by one px and by what the background itself varies.
     """
-    seen = picture.astype(np.float32)
-    misfit = _misfit(seen, background, spread)
-    plain = np.clip(misfit(np.ones((1, 1, 1), np.float32)), -2.5, 5)
+    seen, lit = picture.astype(np.float32), np.ones((1, 1, 1), np.float32)
+    off, scale = _off(seen, background, spread)
+    off_by = cv2.blur(np.minimum(off(lit).mean(-1), MAY_BE_OFF), (ROUND_PX, ROUND_PX))
+    plain = _odds(off(lit), scale + np.clip(NOISES * off_by, LEAST_OFF, MAY_BE_OFF)[..., None])
+    # a shadow is told from its ground less exactly
+    scale = scale + MAY_BE_OFF
+    loose = _odds(off(lit), scale)
     factor = cv2.blur(np.clip((seen * background).sum(-1) / ((background * background).sum(-1) + 1), 0.42, 1), (3, 3))
     # a shadow costs a little: what is darker may be the subject as well
-    shaded = np.clip(misfit(factor[..., None]) + SHADE * np.clip((1 - factor) / 0.1, 0, 1), -2.5, 5)
-    shaded = np.where(factor < 0.97, np.minimum(plain, shaded), plain)
+    shaded = np.minimum(_odds(off(factor[..., None]), scale * np.maximum(factor[..., None], 0.5)) + SHADE * np.clip((1 - factor) / 0.1, 0, 1), 5)
+    shaded = np.where(factor < 0.97, np.minimum(loose, shaded), loose)
     known = support >= 2
     return np.where(known, plain, 0).astype(np.float32), np.where(known, shaded, 0).astype(np.float32)
 
@@ -158,17 +176,20 @@ def differs_in_shade(picture: np.ndarray, background: np.ndarray, spread: np.nda
     seen, loss = picture.astype(np.float32), background * (1 - shade)
     deep = np.clip(((background - seen) * loss).sum(-1) / ((loss * loss).sum(-1) + 1), 0, 1)
     factor = 1 - cv2.blur(deep.astype(np.float32), (3, 3))[..., None] * (1 - shade)
-    return np.clip(_misfit(seen, background, spread)(factor.astype(np.float32)), -2.5, 5)
+    off, scale = _off(seen, background, spread)
+    return _odds(off(factor.astype(np.float32)), (scale + MAY_BE_OFF) * np.maximum(factor, 0.5))
 
 
-def _misfit(seen: np.ndarray, background: np.ndarray, spread: np.ndarray) -> Callable[[np.ndarray], np.ndarray]:
-    """How badly a picture fits its background times a factor, (h, w): of a pixel as of those round it."""
+def _off(seen: np.ndarray, background: np.ndarray, spread: np.ndarray) -> tuple[Callable[[np.ndarray], np.ndarray], np.ndarray]:
+    """By how much a picture lies off its background times a factor, (h, w, 3) code values, as far as its place being off by a pixel does not explain it; and
+    how much of that the background's own doubt explains."""
     around = np.ones((3, 3), np.uint8)
     high, low = cv2.dilate(background, around), cv2.erode(background, around)
-    scale = MAY_BE_OFF + 0.5 * spread[..., None] + 0.15 * (high - low)
+    off = lambda factor: np.maximum(0, np.maximum(seen - high * factor, low * factor - seen))
+    return off, 0.5 * spread[..., None] + 0.15 * (high - low)
 
-    def misfit(factor: np.ndarray) -> np.ndarray:
-        off = np.maximum(0, np.maximum(seen - high * factor, low * factor - seen)) / (scale * np.maximum(factor, 0.5))
-        return 0.5 * cv2.blur(off * off, (3, 3)).sum(-1) - 1.5
 
-    return misfit
+def _odds(off: np.ndarray, scale: np.ndarray) -> np.ndarray:
+    """Log-odds (h, w) that a pixel is something else: of a pixel as of those round it."""
+    off = off / scale
+    return np.clip(0.5 * cv2.blur(off * off, (3, 3)).sum(-1) - 1.5, -2.5, 5)

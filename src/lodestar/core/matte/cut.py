@@ -71,12 +71,12 @@ def signed_distance(mask: np.ndarray) -> np.ndarray:
 
 
 def pieces(mask: np.ndarray, seed: np.ndarray, evidence: np.ndarray | None = None) -> np.ndarray:
-    """The connected pieces of a mask that touch the seed and are no specks, and that on the whole have evidence for them."""
+    """The connected pieces of a mask that touch the seed and are no specks, and that on the whole have no evidence against them."""
     n, label, stats, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8))
     area = stats[:, 4]
     keep = np.bincount(label[seed & mask], minlength=n) > 5
     keep[0] = False
     keep &= area > max(30, 0.01 * area[keep].max() if keep.any() else 30)
     if evidence is not None:
-        keep &= np.bincount(label.ravel(), evidence.ravel(), minlength=n) > 0
+        keep &= np.bincount(label.ravel(), evidence.ravel(), minlength=n) >= 0
     return keep[label]

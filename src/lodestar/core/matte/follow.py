@@ -24,7 +24,7 @@ Shade = Callable[[int, np.ndarray], np.ndarray | None]
 Heights = Callable[[int], np.ndarray | None]
 
 SMALL_PX = 640  # width of the picture that is worked on
-W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.45, 1.1, 5.0  # weights of the evidence; px from the carried border at which it says as much
+W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.45, 1.5, 5.0  # weights of the evidence; px from the carried border at which it says as much
 CLEAR_PX = 4  # from the subject, of the small picture: from here on its shadow is ground and nothing of it
 PAD_PX = 70  # round the subject, of the small picture
 LOST_PX = 20  # a subject of fewer px of the small picture is gone
@@ -35,7 +35,7 @@ NEAR_PX, PAST_NEAR_PX = 6, 8
 # of the camera's height over the ground: what lies lower is ground, on which shadows fall; what lies higher has a shadow the seldomer, down to a share
 LEVEL, RAISED, SHADOW_ON_WALLS = 0.06, 0.2, 0.25
 LIKE = 1.0  # log of how much likelier a colour is of the subject, from which on it may be the subject
-DOUBTED_PX, OFF_BY = 12, 0.085  # from the border, of the small picture; of an overlap
+DOUBTED_PX, OFF_BY = 12, 0.092  # from the border, of the small picture; of an overlap
 GLIMPSED_PX = 40  # from the strokes, of the small picture: at first what lies farther is taken for what is round the subject
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
 
@@ -141,19 +141,21 @@ class Follower:
     def select(self, source: Brushed, frame: int) -> Found:
         """The subject on a frame by its strokes alone."""
         inside, outside, rest, near = self._sides(source, frame)
-        self._key = self._colours = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
-        self.background.like = self._is_like
+        painted = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
+        self.background.like = lambda values: colours.log_ratio_of_whole(colours.bins_of(values[None]), painted)[0] > LIKE
         picture, back, plain, odds, bins, *_ = self._looked_at(frame)
-        alike = np.clip(colours.log_ratio_of_whole(bins, self._key) / 2, 0, 1)
+        told = colours.log_ratio_of_whole(bins, painted)
+        alike = np.clip(told / 2, 0, 1)
         odds = alike * plain + (1 - alike) * odds
         moved = odds
         if (outside & (odds > 0)).sum() > 20:  # something else that moved was painted out: a shadow, another person
             other = colours.whole_model(bins, inside, outside & (odds > 0))
             moved = np.where(odds > 0, odds * np.clip((colours.log_ratio_of_whole(bins, other) + 1.5) / 2, -0.3, 1), odds)
-        weight = colours.log_ratio_of_whole(bins, self._key) + 1.2 * moved + near
+        weight = told + 1.2 * moved + near
         weight[inside], weight[outside] = 12, -12
-        found = parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50))
-        self.known[frame] = Known(pieces(found, inside), odds, np.clip(odds, 0, 1))
+        found = pieces(parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50)), inside)
+        self._learn(bins, found, outside)
+        self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
 
@@ -168,9 +170,10 @@ class Follower:
             self._last = frame, (picture, back, *evidence, colours.bins_of(picture), spread, support)
         return self._last[1]
 
-    def _is_like(self, values: np.ndarray) -> np.ndarray:
-        """(n,) bool: which colours (n, 3) uint8 are those of the subject rather than of what is round it."""
-        return colours.log_ratio_of_whole(colours.bins_of(values[None]), self._key)[0] > LIKE  # type: ignore[arg-type]
+    def _learn(self, bins: np.ndarray, mask: np.ndarray, outside: np.ndarray) -> None:
+        """The colours of a subject (h, w) bool, beside those of what is round it and of what is painted outside."""
+        near = cv2.dilate(mask.astype(np.uint8), np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)) > 0
+        self._key = self._colours = colours.whole_model(bins, mask, (near | outside) & ~mask)
 
     def _differs(self, frame: int, part: tuple[slice, slice], *of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """`background.differs` of a part of the small picture, where shadows fall on level ground sooner than on what stands on it."""
@@ -351,8 +354,7 @@ class Follower:
         mask = cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA) > 0.5
         _, _, plain, _, bins, *_ = self._looked_at(frame)
         self.known[frame] = Known(mask, plain, np.clip(plain, 0, 1))
-        near = cv2.dilate(mask.astype(np.uint8), np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)) > 0
-        self._key = self._colours = colours.whole_model(bins, mask, near & ~mask)
+        self._learn(bins, mask, np.zeros_like(mask))
         return self.step(source, frame, frame)
 
 
