@@ -18,6 +18,7 @@ APART = (14, 22, 32, 44, 58, 74)
 MOST_SOURCES = 8
 # what fewer than two of those show was uncovered just now, or is about to be covered: nearer frames tell it, where they agree to so many code values
 NEARER, AGREE = (4, 8, 14), 12.0
+MANY = 4  # frames that show the same: so long a subject that goes is nowhere
 EVERY = 6  # only frames of these numbers are looked into, so that a few decoded ones serve a whole run of frames
 SHADE = 1.2  # log-odds that a pixel which could be the background in shadow gains for being the subject
 SHADED_LEAST, SHADED_MOST, SHADED_PX = 0.3, 0.92, 40  # what a shadow leaves of the ground; pixels that tell how much
@@ -32,6 +33,7 @@ Reader = Callable[[int], np.ndarray]  # (h, w, 3) uint8 by frame
 # (frame, source) -> (rows, columns, 2) float32: where in `source` the still scene lies that is seen at the nodes of `frame`, px;
 # None where nobody knows how the camera moved
 Warp = Callable[[int, int], np.ndarray | None]
+Like = Callable[[np.ndarray], np.ndarray]  # colours (n, 3) uint8 -> (n,) bool: which may be those of a subject
 
 
 class Predicted(NamedTuple):
@@ -44,13 +46,14 @@ class Predicted(NamedTuple):
 
 class Background:
     """The predicted background of the frames in a range. hidden: by frame, (h, w) uint8, above 0 where the subject is known to be, which
-    is then left out. like(values (n, 3) uint8) -> (n,) bool: what may be the subject, which is left out of frames where it is not known yet: a large
-    one that goes slowly would be taken for its own background."""
+    is then left out. like: what may be the subject, which is left out of frames where it is not known yet: a large one that goes slowly would be taken for its
+    own background. surely_like: of fewer colours; asked where too little is left and many frames agree."""
 
     def __init__(self, reader: Reader, warp: Warp, frames: range, shape: tuple[int, int]) -> None:
         self.reader, self.frames, self.shape = reader, frames, shape
         self.hidden: dict[int, np.ndarray] = {}
-        self.like: Callable[[np.ndarray], np.ndarray] | None = None
+        self.like: Like | None = None
+        self.surely_like: Like | None = None
         self._warp, self._maps = warp, {}  # type: ignore[var-annotated]
 
     def map(self, frame: int, source: int) -> np.ndarray | None:
@@ -77,18 +80,19 @@ class Background:
 
     def at(self, frame: int, xy: np.ndarray) -> Predicted:
         """The background at places (n, 2) px of a frame."""
-        found = self._predicted(frame, xy, self.sources_of(frame))
-        few = found.support < 2
-        if few.any():
-            again = self._predicted(frame, xy[few], self.sources_of(frame, NEARER))
-            few[few] = told = (again.support >= 2) & (again.spread < AGREE)
-            for values, nearer in zip(found, again, strict=True):
-                values[few] = nearer[told]
+        found = self._predicted(frame, xy, APART, self.like)
+        for apart, like, least in ((NEARER, self.like, 2), (APART, self.surely_like, MANY))[: 2 if self.surely_like else 1]:
+            few = found.support < 2
+            if few.any():
+                again = self._predicted(frame, xy[few], apart, like)
+                few[few] = told = (again.support >= least) & (again.spread < AGREE)
+                for values, other in zip(found, again, strict=True):
+                    values[few] = other[told]
         return found
 
-    def _predicted(self, frame: int, xy: np.ndarray, sources: list[int]) -> Predicted:
+    def _predicted(self, frame: int, xy: np.ndarray, apart: tuple[int, ...], like: Like | None) -> Predicted:
         values, valid = [], []
-        for source in sources:
+        for source in self.sources_of(frame, apart):
             nodes = self.map(frame, source)
             if nodes is None:
                 continue
@@ -98,8 +102,8 @@ class Background:
             if (hidden := self.hidden.get(source)) is not None:
                 ok &= resampled(hidden, where) == 0
             values.append(resampled(self.reader(source), where))
-            if hidden is None and self.like is not None:
-                ok &= ~self.like(values[-1])
+            if hidden is None and like is not None:
+                ok &= ~like(values[-1])
             valid.append(ok)
         if not values:
             n = len(xy)

@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 
 from . import colours
-from .background import NODE_PX, Background, Reader, Warp, differs, differs_in_shade, shade_of_ground
+from .background import NODE_PX, Background, Like, Reader, Warp, differs, differs_in_shade, shade_of_ground
 from .cut import SMOOTH, parted, pieces, signed_distance
 from .edge import soft_edge
 from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
@@ -141,20 +141,22 @@ class Follower:
     def select(self, source: Brushed, frame: int) -> Found:
         """The subject on a frame by its strokes alone."""
         inside, outside, rest, near = self._sides(source, frame)
-        painted = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
-        self.background.like = lambda values: colours.log_ratio_of_whole(colours.bins_of(values[None]), painted)[0] > LIKE
-        picture, back, plain, odds, bins, *_ = self._looked_at(frame)
-        told = colours.log_ratio_of_whole(bins, painted)
-        alike = np.clip(told / 2, 0, 1)
-        odds = alike * plain + (1 - alike) * odds
-        moved = odds
-        if (outside & (odds > 0)).sum() > 20:  # something else that moved was painted out: a shadow, another person
-            other = colours.whole_model(bins, inside, outside & (odds > 0))
-            moved = np.where(odds > 0, odds * np.clip((colours.log_ratio_of_whole(bins, other) + 1.5) / 2, -0.3, 1), odds)
-        weight = told + 1.2 * moved + near
-        weight[inside], weight[outside] = 12, -12
-        found = pieces(parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50)), inside)
-        self._learn(bins, found, outside)
+        self._key = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
+        self.background.like, self.background.surely_like = self._like_now(), None
+        for _ in range(2):  # first by what was painted, then by the colours of what was found and of what is round it
+            picture, back, plain, odds, bins, *_ = self._looked_at(frame)
+            told = colours.log_ratio_of_whole(bins, self._key)
+            alike = np.clip(told / 2, 0, 1)
+            odds = moved = alike * plain + (1 - alike) * odds
+            if (outside & (odds > 0)).sum() > 20:  # something else that moved was painted out: a shadow, another person
+                other = colours.whole_model(bins, inside, outside & (odds > 0))
+                moved = np.where(odds > 0, odds * np.clip((colours.log_ratio_of_whole(bins, other) + 1.5) / 2, -0.3, 1), odds)
+            weight = told + 1.2 * moved + near
+            weight[inside], weight[outside] = 12, -12
+            found = pieces(parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50)), inside)
+            # of what was found by colours alone, those teach nothing new
+            self._learn(bins, found & (inside | (moved > 0)) if plain.any() else found, outside | _round(found))
+            self.background.surely_like, self._last = self._like_now(), None
         self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
@@ -171,9 +173,14 @@ class Follower:
         return self._last[1]
 
     def _learn(self, bins: np.ndarray, mask: np.ndarray, outside: np.ndarray) -> None:
-        """The colours of a subject (h, w) bool, beside those of what is round it and of what is painted outside."""
-        near = cv2.dilate(mask.astype(np.uint8), np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)) > 0
-        self._key = self._colours = colours.whole_model(bins, mask, (near | outside) & ~mask)
+        """The colours of a subject (h, w) bool, beside those of what is not of it (h, w) bool."""
+        self._key = self._colours = colours.whole_model(bins, mask, outside)
+
+    def _like_now(self) -> Like:
+        """Which colours are those of the subject rather than of what is round it, as far as is known now."""
+        key = self._key
+        assert key is not None
+        return lambda values: colours.log_ratio_of_whole(colours.bins_of(values[None]), key)[0] > LIKE
 
     def _differs(self, frame: int, part: tuple[slice, slice], *of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """`background.differs` of a part of the small picture, where shadows fall on level ground sooner than on what stands on it."""
@@ -354,8 +361,13 @@ class Follower:
         mask = cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA) > 0.5
         _, _, plain, _, bins, *_ = self._looked_at(frame)
         self.known[frame] = Known(mask, plain, np.clip(plain, 0, 1))
-        self._learn(bins, mask, np.zeros_like(mask))
+        self._learn(bins, mask, _round(mask))
         return self.step(source, frame, frame)
+
+
+def _round(mask: np.ndarray) -> np.ndarray:
+    """(h, w) bool: what lies about a mask (h, w) bool."""
+    return (cv2.dilate(mask.astype(np.uint8), np.ones((2 * RING_PX + 1, 2 * RING_PX + 1), np.uint8)) > 0) & ~mask
 
 
 def _no_shadow(picture: np.ndarray, background: np.ndarray, support: np.ndarray) -> np.ndarray:
