@@ -8,7 +8,7 @@ import numpy as np
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.surfaces import with_pattern, with_ready
 from lodestar.core.evaluate.objects import items_of
-from lodestar.core.light.lamps import SkyLight, SunLight
+from lodestar.core.light.lamps import SkyLight, SpotLight, SunLight
 from lodestar.core.picture.frame import frame
 from lodestar.core.render import facets, textures
 from lodestar.core.render.engine import Engine, Quality
@@ -81,6 +81,19 @@ class GlassTest(unittest.TestCase):
         b = np.arcsin(np.sin(a) / 1.5)
         # half of what the two ways differ by, since the rays are not quite parallel
         self.assertAlmostEqual(abs(edge(30.0) - edge(-30.0)) / 2, deep * np.sin(a - b) / np.cos(b) * 400 / 6, delta=0.4)
+
+    def test_ground_behind_glass_is_lit_by_lamps(self):
+        """A spot of colour I at height h adds I / h^2 to a sky of 1, of which two faces let 0.96 squared pass; where there is no light at all, the ground
+        stays as it was filmed."""
+        pane = Item(box_mesh(), placed(0.0, 0.0, 1.0, 6.0, 6.0, 0.1), (1.0, 1.0, 1.0), 0.03, 0.0, clear=1.0)
+        spot = SpotLight(np.array([0.0, 0.0, 0.8]), np.array([0.0, 0.0, -1.0]), -2.0, -2.0, 0.0, np.full(3, 0.4))
+        camera, plate = looking((0.0, -1e-3, 4.0), (0.0, 0.0, 0.0), 400.0, SIZE), np.full((96, 96, 3), 0.25, np.float32)
+        seen = []
+        for lights in ([SkyLight(np.ones(3))], [SkyLight(np.ones(3)), spot], [SkyLight(np.full(3, 1e-9))]):
+            layers = Engine().render([pane, GROUND], lights, lambda share: camera, SIZE, Quality(0.0, 64), plate=lambda: plate)
+            seen.append(float(layers.colour[46 - layers.top : 50 - layers.top, 46 - layers.left : 50 - layers.left, 1].mean()))
+        self.assertAlmostEqual(seen[1] - seen[0], 0.25 * 0.96**2 * 0.4 / 0.8**2, delta=0.01)
+        self.assertAlmostEqual(seen[2], 0.25 * 0.96**2, delta=0.01)
 
     def test_frosted_glass_blurs_and_clear_glass_does_not(self):
         rng = np.random.default_rng(1)

@@ -83,6 +83,21 @@ class ClosedFormsTest(unittest.TestCase):
         # its shadow is twice as wide as it is
         self.assertGreater(float(found[at((1.4, 0.0, 0.0))]), 0.3)
 
+    def test_a_mirror_shows_the_light_of_lamps(self):
+        """A spot lights the back of a box, which the camera sees in polished metal alone; one at the mirrored place sees it as bright."""
+        spot = SpotLight(np.array([0.0, 5.0, 6.0]), np.array([0.0, -0.7, -0.7]), -2.0, -2.0, 0.0, np.full(3, 40.0))
+        block = Item(box_mesh(), placed(0.0, 0.0, 0.0), (0.6, 0.6, 0.6), 1.0, 0.0)
+        metal = Item(box_mesh(), placed(0.0, 2.1, 0.0, 4.0, 0.2, 2.0), (1.0, 1.0, 1.0), 0.03, 1.0)
+        dark = [spot, SkyLight(np.full(3, 1e-6))]
+        seen = []
+        for y, at_y, items in ((-3.0, 2.0, [block, metal]), (7.0, 0.5, [block])):  # the mirror's face is at y = 2
+            camera = looking((0.0, y, 1.6), (0.0, at_y, 1.1), 60.0, (96, 96))
+            at = camera.project(np.array([0.0, 3.5 if y < 0 else 0.5, 0.8]))[0].round().astype(int)
+            colour, _ = whole(items, dark, camera, (96, 96), 256)
+            seen.append(float(colour[at[1] - 1 : at[1] + 2, at[0] - 1 : at[0] + 2, 1].mean()))
+        self.assertGreater(seen[1], 0.1)
+        self.assertAlmostEqual(seen[0] / seen[1], 1.0, delta=0.05)
+
     def test_a_glowing_plate_is_as_a_lamp(self):
         r = 0.5
         plate = Item(

@@ -12,13 +12,15 @@ from .facets import gloss_lobe
 from .geometry import CLEAR, DRAWN, GLOW, METAL, MIRRORED, OPAQUE, PLACE, ROUGHNESS, TEXTURE
 from .looks import patterned, surface_at
 from .meeting import FAR, blocked, hit, nearest, off, share_open, surface_of
+from .near import BEFORE, asked, from_near
 from .sampling import MIRROR, SKY, SUN, SUNS
 from .seen import Seen, seen_at
 from .sphere import Sphere, around_blurred, around_matt
 from .vectors import along, around, dot, in_cone, smoothstep
 
 SPREAD = 0.7  # times GGX's width: of the part of the ground that one facet's ray stands for, of its distance
-DULL = 0.6  # roughness; no less rough are mirrors to a matt place: what they throw on it is found by too few rays to be a pattern of light
+DULL = 0.8  # roughness; no less rough are mirrors to a matt place: what they throw on it is found by too few rays to be a pattern of light
+MOST_GLEAM = 1.0  # of a sun's light on a mirror, that a matt place sees of it along one ray: what is seen at a small angle would be single white px
 SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands beside it
 
 
@@ -91,6 +93,17 @@ def ground_seen(things, lights, p, d, roughness):
 
 
 @part
+def lamp_on(things, lights, ray, words, address, p, start, n, at, sample, which):
+    """Light (3) of a near lamp on a place with normal n, as `near.from_near` gives it, its direction, and the cosine to it times the share of it that nothing
+    keeps away."""
+    light, d, far, _ = from_near(lights, which, p, n, sample)
+    towards = dot(n, d)
+    if towards <= 0 or light[0] + light[1] + light[2] <= 0:
+        return light, d, 0.0
+    return light, d, towards * share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
+
+
+@part
 def shade_of_ground(things, lights, ray, words, address, p, at, sample):
     """Light (3) on a place of the level ground with our things there, over that without them: what a mirror or glass shows of the ground is as the plate
     has it, on which our shadows do not lie yet."""
@@ -110,7 +123,14 @@ def shade_of_ground(things, lights, ray, words, address, p, at, sample):
             lit = (lit[0] + k * sun[3], lit[1] + k * sun[4], lit[2] + k * sun[5])
             k = sun[2] * before
             bare = (bare[0] + k * sun[3], bare[1] + k * sun[4], bare[2] + k * sun[5])
-    return lit[0] / max(bare[0], 1e-6), lit[1] / max(bare[1], 1e-6), lit[2] / max(bare[2], 1e-6)
+    for which in range(asked(lights)):
+        light, _, k = lamp_on(things, lights, ray, words, address, p, start, up, at, sample, which)
+        lit = (lit[0] + k * light[0], lit[1] + k * light[1], lit[2] + k * light[2])
+    return (
+        lit[0] / bare[0] if bare[0] > 1e-6 else 1.0,
+        lit[1] / bare[1] if bare[1] > 1e-6 else 1.0,
+        lit[2] / bare[2] if bare[2] > 1e-6 else 1.0,
+    )
 
 
 @inlined
@@ -130,7 +150,7 @@ def _from_ground(things, lights, ray, words, address, p, d, at):
 
 @part
 def sent_back(things, lights, ray, words, address, o, d, at, spread, sample, matt):
-    """Light (3) that what the last ray met, from o along d, sends back to where the ray began: of suns and all that is far, not of a second neighbour.
+    """Light (3) that what the last ray met, from o along d, sends back to where the ray began: of suns, lamps and all that is far, not of a second neighbour.
     spread: roughness of the mirror, which sees the place the less sharp the farther it is. matt: a matt place asks: it has the light of what glows from the
     lamps that stand for that, and of what is far it gets here what comes past a second neighbour."""
     k, p, n, face, start, own, wide = hit(things, ray, words, at)
@@ -170,18 +190,27 @@ def sent_back(things, lights, ray, words, address, o, d, at, spread, sample, mat
             even = _from_ground(things, lights, ray, words, address, begin, to, at)
     x, y, z = glow * base[0], glow * base[1], glow * base[2]
     f0 = (0.04 + metal * (base[0] - 0.04), 0.04 + metal * (base[1] - 0.04), 0.04 + metal * (base[2] - 0.04))
-    for s in range(lights.suns.shape[0]):
-        sun = lights.suns[s]
-        to = to_sun(sun, s, sample)
-        nl = dot(n, to)
-        if nl > 0 and not blocked(things, ray, words, address, begin, to, at, OPAQUE | PLACE):
-            # a sharp gleam of a sun in a mirror is more noise than light. Source: A. Kaplanyan, C. Dachsbacher, Path Space
+    suns = lights.suns.shape[0]
+    for s in range(suns + asked(lights)):
+        if s < suns:
+            sun = lights.suns[s]
+            light, to = (sun[3], sun[4], sun[5]), to_sun(sun, s, sample)
+            k = dot(n, to)
+            if k > 0 and blocked(things, ray, words, address, begin, to, at, OPAQUE | PLACE):
+                k = 0.0
+        else:
+            light, to, k = lamp_on(things, lights, ray, words, address, start, begin, n, at, sample, s - suns)
+        if k > 0:
+            # a sharp gleam of a lamp in a mirror is more noise than light. Source: A. Kaplanyan, C. Dachsbacher, Path Space
             # Regularization, EUROGRAPHICS 2013
+            nl = dot(n, to)
             gloss, fresnel = gloss_lobe(n, v, to, nv, nl, max(roughness, DULL if matt else SHINY))
+            if matt:
+                gloss = min(gloss, MOST_GLEAM / nl)
             f = (f0[0] + (1.0 - f0[0]) * fresnel, f0[1] + (1.0 - f0[1]) * fresnel, f0[2] + (1.0 - f0[2]) * fresnel)
-            x += nl * sun[3] * (base[0] * (1.0 - metal) * (1.0 - f[0]) + f[0] * gloss)
-            y += nl * sun[4] * (base[1] * (1.0 - metal) * (1.0 - f[1]) + f[1] * gloss)
-            z += nl * sun[5] * (base[2] * (1.0 - metal) * (1.0 - f[2]) + f[2] * gloss)
+            x += k * light[0] * (base[0] * (1.0 - metal) * (1.0 - f[0]) + f[0] * gloss)
+            y += k * light[1] * (base[1] * (1.0 - metal) * (1.0 - f[1]) + f[1] * gloss)
+            z += k * light[2] * (base[2] * (1.0 - metal) * (1.0 - f[2]) + f[2] * gloss)
     round_ = (0.0, 0.0, 0.0)
     if lights.sphere.there:
         round_ = around_matt(lights.sphere, n)

@@ -10,9 +10,9 @@ from ..basics.jit import inlined
 from .energy import LEAST_WIDTH, split_sum
 from .facets import COAT_F0, density_of_facets, facet, facet_mirrored, gloss_lobe, passing, refracted, unmasked
 from .geometry import CLEAR, COAT, DRAWN, GLOW, METAL, MIRRORED, OPAQUE, PLACE
-from .incoming import SHINY, SPREAD, from_even, from_far, from_ours, ground_seen, sent_back, shade_of_ground, to_sun, with_and_without
+from .incoming import SHINY, SPREAD, from_even, from_far, from_ours, ground_seen, lamp_on, sent_back, shade_of_ground, to_sun, with_and_without
 from .meeting import blocked, hit, may_meet, nearest, off, share_open
-from .near import asked, from_near
+from .near import BEFORE, asked, from_near
 from .sampling import AROUND, MIRROR, SKY
 from .seen import seen_at
 from .sphere import around_in, around_matt, chosen, density_of, guide_of
@@ -20,7 +20,6 @@ from .vectors import along, around, bright, dot
 
 COAT_ROUGHNESS = 0.06  # of a clear coat: polished
 WIDE_GLOSS = 0.3  # roughness
-BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 MOST_HIDDEN = 1.5  # times the mean of all facets
 NEAR_FACETS = 0.85  # of all, by how far they lie off
 GLASS_INDEX, THROUGH = 1.5, 2  # of windows; number of the layer that is asked for what lies behind
@@ -68,13 +67,11 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
             noise[1] = 1.0
     for which in range(asked(lights)):
         # of lamps that we add there is none without our things
-        light, d, far, _ = from_near(lights, which, p, n, sample)
+        light, d, towards = lamp_on(things, lights, ray, words, address, p, start, n, at, sample, which)
         if light[0] + light[1] + light[2] > 0:
             noise[1] = 1.0
-            seen = share_open(things, ray, words, address, start, d, at, OPAQUE | PLACE, far * BEFORE)
-            towards = dot(n, d) * share * seen
             for c in range(3):
-                lit[c] += towards * light[c]
+                lit[c] += share * towards * light[c]
     d = around(n, sample[SKY], sample[SKY + 1], sample[SKY + 2])
     seen, before = with_and_without(things, ray, words, address, start, d, at)
     up = 0.5 + 0.5 * n[2]

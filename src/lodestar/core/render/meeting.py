@@ -218,13 +218,14 @@ def blocked(things, ray, words, address, p, d, at, mask, far=FAR):
 
 
 @part
-def _through_cards(things, ray, words, address, p, d, at):
-    """Share of light that pictures with holes, and what is not solid to the eye, let pass. Called, not put in: few shots ask."""
+def _through_cards(things, ray, words, address, p, d, at, far):
+    """Share of light that pictures with holes, and what is not solid to the eye, let pass on the way of `far` along d."""
     left = 1.0
     o = p
     for _ in range(MOST_MEETINGS):
-        if not nearest(things, ray, words, address, o, d, at, PICTURED):
+        if not nearest(things, ray, words, address, o, d, at, PICTURED) or ray[8] > far:
             break
+        far -= ray[8]
         k, place, _, face, _, own, _ = hit(things, ray, words, at)
         value = things.value[k * PARTS]
         # what is glass keeps back what its two faces mirror, and colours the rest
@@ -244,4 +245,4 @@ def share_open(things, ray, words, address, p, d, at, mask, far=FAR):
     """Share of light that comes along d to p, from so far, past those of ours and, as the mask says, of the place."""
     if blocked(things, ray, words, address, p, d, at, mask, far):
         return 0.0
-    return _through_cards(things, ray, words, address, p, d, at) if things.cards else 1.0
+    return _through_cards(things, ray, words, address, p, d, at, far) if things.cards else 1.0

@@ -7,6 +7,7 @@ from .geometry import SENT_ACROSS, SENT_COLOUR, SENT_CORNER, SENT_SUM, SENT_UP
 from .sampling import LAMP
 from .vectors import around, dot, normalised, smoothstep
 
+BEFORE = 0.999  # of the way to a lamp, beyond which it is the lamp itself
 ASKED = 2  # near lamps by each sample at a place
 # columns of `Lights.near`: kind; colour; place; an area's u and v, or a spot's direction with the cosines of its edge and of where it is full;
 # a spot's radius; of one that glows, its first triangle and how many there are; how strong it is as a whole
