@@ -80,14 +80,24 @@ class Background:
 
     def at(self, frame: int, xy: np.ndarray) -> Predicted:
         """The background at places (n, 2) px of a frame."""
-        found = self._predicted(frame, xy, APART, self.like)
-        for apart, like, least in ((NEARER, self.like, 2), (APART, self.surely_like, MANY))[: 2 if self.surely_like else 1]:
-            few = found.support < 2
-            if few.any():
-                again = self._predicted(frame, xy[few], apart, like)
-                few[few] = told = (again.support >= least) & (again.spread < AGREE)
-                for values, other in zip(found, again, strict=True):
-                    values[few] = other[told]
+        return self.cleared(frame, xy, self.plain_at(frame, xy))
+
+    def plain_at(self, frame: int, xy: np.ndarray) -> Predicted:
+        """The same by what may be the subject alone."""
+        return self._with(frame, xy, self._predicted(frame, xy, APART, self.like), NEARER, self.like, 2)
+
+    def cleared(self, frame: int, xy: np.ndarray, found: Predicted) -> Predicted:
+        """With what a closer look says of places where too little was found."""
+        return found if self.surely_like is None else self._with(frame, xy, found, APART, self.surely_like, MANY)
+
+    def _with(self, frame: int, xy: np.ndarray, found: Predicted, apart: tuple[int, ...], like: Like | None, least: int) -> Predicted:
+        """With what other frames show at places of which fewer than two show something, if `least` of them do and agree."""
+        few = found.support < 2
+        if few.any():
+            again, found = self._predicted(frame, xy[few], apart, like), Predicted(*(values.copy() for values in found))
+            few[few] = told = (again.support >= least) & (again.spread < AGREE)
+            for values, other in zip(found, again, strict=True):
+                values[few] = other[told]
         return found
 
     def _predicted(self, frame: int, xy: np.ndarray, apart: tuple[int, ...], like: Like | None) -> Predicted:

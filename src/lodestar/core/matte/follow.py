@@ -76,6 +76,7 @@ class Follower:
         self._key: np.ndarray | None = None  # the colours of the frame that was painted
         self._colours: np.ndarray | None = None
         self._shade: np.ndarray | None = None  # what its shadow leaves of the ground
+        self._plain: tuple | None = None  # of the frame that was looked at
         self._last: tuple | None = None
 
     # pictures ----------------------------------------------------------------------------------------------------------------
@@ -143,8 +144,10 @@ class Follower:
         inside, outside, rest, near = self._sides(source, frame)
         self._key = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
         self.background.like, self.background.surely_like = self._like_now(), None
-        for _ in range(2):  # first by what was painted, then by the colours of what was found and of what is round it
-            picture, back, plain, odds, bins, *_ = self._looked_at(frame)
+        for again in (False, True):  # first by what was painted, then by the colours of what was found and of what is round it
+            if again:
+                self.background.surely_like = self._like_now()
+            picture, back, plain, odds, bins, *_ = self._look_at(frame)
             told = colours.log_ratio_of_whole(bins, self._key)
             alike = np.clip(told / 2, 0, 1)
             odds = moved = alike * plain + (1 - alike) * odds
@@ -156,20 +159,26 @@ class Follower:
             found = pieces(parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50)), inside)
             # of what was found by colours alone, those teach nothing new
             self._learn(bins, found & (inside | (moved > 0)) if plain.any() else found, outside | _round(found))
-            self.background.surely_like, self._last = self._like_now(), None
         self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
 
     def _looked_at(self, frame: int) -> tuple[np.ndarray, ...]:
-        """All of a frame, its background, its evidence twice (`differs`), its colours' bins, the background's spread and its support; the last
-        frame's are kept, for the next stroke."""
-        if self._last is None or self._last[0] != frame:
-            picture = self.small(frame)
-            back, spread, support = self.behind(frame, (slice(0, self.size[1]), slice(0, self.size[0])))
-            whole = slice(0, self.size[1]), slice(0, self.size[0])
-            evidence = self._differs(frame, whole, picture, back, spread, support)
-            self._last = frame, (picture, back, *evidence, colours.bins_of(picture), spread, support)
+        """All of a frame, its background, its evidence twice (`differs`), its colours' bins, the background's spread and its support; of the last frame that
+        was looked at they are kept."""
+        return self._last[1] if self._last is not None and self._last[0] == frame else self._look_at(frame)
+
+    def _look_at(self, frame: int) -> tuple[np.ndarray, ...]:
+        """The same, looked at again; what does not change with the subject's colours is kept for the next stroke."""
+        size = self.size[::-1]
+        ys, xs = np.mgrid[0 : size[0], 0 : size[1]]
+        xy = self.to_plate(np.stack([xs.ravel(), ys.ravel()], 1).astype(np.float32))
+        if self._plain is None or self._plain[0] != frame:
+            self._plain = frame, self.background.plain_at(frame, xy), colours.bins_of(self.small(frame))
+        found, picture = self.background.cleared(frame, xy, self._plain[1]), self.small(frame)
+        back, spread, support = found.colour.reshape(*size, 3), found.spread.reshape(size), found.support.reshape(size)
+        evidence = self._differs(frame, np.s_[0 : size[0], 0 : size[1]], picture, back, spread, support)
+        self._last = frame, (picture, back, *evidence, self._plain[2], spread, support)
         return self._last[1]
 
     def _learn(self, bins: np.ndarray, mask: np.ndarray, outside: np.ndarray) -> None:
