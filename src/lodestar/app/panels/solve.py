@@ -142,7 +142,7 @@ class SolvePanel(Panel):
 
     def _fill_lens(self) -> None:
         self.lens = self.section("Lens")
-        self.lens_rows = {name: self.lens.add_fact(name) for name in ("Focal length", "Bend k1", "Bend k2", "Sees across", "Rows read in")}
+        self.lens_rows = {name: self.lens.add_fact(name) for name in ("Focal length", "Distortion k1", "Distortion k2", "Sees across", "Rows read in")}
         edit = self.session.edit_part
         self.focal = self.field(
             "focal-px", unit="px", step=1.0, decimals=1, low=0, high=100000, reset=0, tip="The focal length if you know it; 0 lets it be found"
@@ -196,7 +196,7 @@ class SolvePanel(Panel):
             )
             solved.toggled.connect(lambda on, k=k: edit("Set what is found", "solving", **{f"k{k + 1}": on}))
             value.changed.connect(lambda v, g, k=k: self._set_distortion(k, v, g))
-            self.lens.add(f"Bend k{k + 1}", solved, value)
+            self.lens.add(f"Distortion k{k + 1}", solved, value)
             self.distortion.append((solved, value))
         self.rolling = QCheckBox("rolling")
         self.rolling.setObjectName("rolling")
@@ -341,8 +341,8 @@ class SolvePanel(Panel):
         focal = f"{figure(ends[0], 0)} to {figure(ends[1], 0)}" if len(solve.zoom) else f"{figure(lens.fx, 1)} px"
         for name, value, note in (
             ("Focal length", focal, f"± {figure(dev[0], 1)}"),
-            ("Bend k1", figure(lens.k1, 4), f"± {figure(dev[1], 4)}"),
-            ("Bend k2", figure(lens.k2, 4), f"± {figure(dev[2], 4)}"),
+            ("Distortion k1", figure(lens.k1, 4), f"± {figure(dev[1], 4)}"),
+            ("Distortion k2", figure(lens.k2, 4), f"± {figure(dev[2], 4)}"),
             ("Sees across", f"{figure(across, 1)}°", ""),
             ("Rows read in", *readout),
         ):
