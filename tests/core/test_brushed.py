@@ -264,6 +264,16 @@ class PartsTest(unittest.TestCase):
         kept = cut.pieces(mask, mask, evidence)
         self.assertEqual((kept[10, 10], kept[40, 10], kept[10, 60]), (True, False, True))
 
+    def test_what_comes_in_apart_from_a_subject_is_of_it_by_its_colours_and_size(self):
+        mask = np.zeros((60, 80), bool)
+        for y, x, size in ((5, 5, 8), (5, 30, 8), (5, 55, 8), (30, 5, 20), (50, 70, 4)):
+            mask[y : y + size, x : x + size] = True
+        differs_, alike = np.full((60, 80), 4.0, np.float32), np.full((60, 80), 2.0, np.float32)
+        differs_[:20, 25:45], alike[:20, 50:] = 1.0, -1.0
+        kept = cut.own_pieces(mask, differs_, alike, 100.0)
+        told = [bool(kept[place]) for place in ((8, 8), (8, 33), (8, 58), (40, 12), (51, 71))]
+        self.assertEqual(told, [True, False, False, False, False])  # nearly background; of another colour; too large; a speck
+
     def test_strokes_are_drawn_with_their_width_and_later_ones_over_earlier_ones(self):
         strokes = (Stroke(3, (20.0, 50.0, 80.0, 50.0), 10.0), Stroke(3, (50.0, 50.0), 5.0, False), Stroke(4, (0.0, 0.0), 50.0))
         picture = drawn(strokes, 3, 100, 100)

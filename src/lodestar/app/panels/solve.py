@@ -142,7 +142,9 @@ class SolvePanel(Panel):
 
     def _fill_lens(self) -> None:
         self.lens = self.section("Lens")
-        self.lens_rows = {name: self.lens.add_fact(name) for name in ("Focal length", "Distortion k1", "Distortion k2", "Sees across", "Rows read in")}
+        self.lens_rows = {
+            name: self.lens.add_fact(name) for name in ("Focal length", "Distortion k1", "Distortion k2", "Sees across", "Rows read in")
+        }
         edit = self.session.edit_part
         self.focal = self.field(
             "focal-px", unit="px", step=1.0, decimals=1, low=0, high=100000, reset=0, tip="The focal length if you know it; 0 lets it be found"

@@ -10,6 +10,8 @@ import numpy as np
 from ..basics.jit import kernel
 
 SMOOTH = 4.0  # price of a step of the border where the picture is even, in log-odds of a pixel
+# of a piece that came in: px, more of which are no speck; log-odds of not being the background, and of how much likelier its colours are the subject's
+OWN_PX, OWN_ODDS, OWN_COLOUR = 20, 3.0, 1.0
 
 
 def parted(
@@ -79,4 +81,15 @@ def pieces(mask: np.ndarray, seed: np.ndarray, evidence: np.ndarray | None = Non
     keep &= area > max(30, 0.01 * area[keep].max() if keep.any() else 30)
     if evidence is not None:
         keep &= np.bincount(label.ravel(), evidence.ravel(), minlength=n) >= 0
+    return keep[label]
+
+
+def own_pieces(mask: np.ndarray, evidence: np.ndarray, colour: np.ndarray, most: float) -> np.ndarray:
+    """The connected pieces of a mask that are parts of a subject which came in, as leaves of a branch: no specks, of less than `most` px, and on the mean
+    surely not the background and of the subject's colours. evidence, colour: (h, w), log-odds of the one and of the other."""
+    n, label, stats, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8))
+    area = stats[:, 4]
+    mean = lambda values: np.bincount(label.ravel(), values.ravel(), minlength=n) / area
+    keep = (area > OWN_PX) & (area < most) & (mean(evidence) > OWN_ODDS) & (mean(colour) > OWN_COLOUR)
+    keep[0] = False
     return keep[label]

@@ -14,7 +14,7 @@ import numpy as np
 
 from . import colours
 from .background import NODE_PX, Background, Like, Reader, Warp, differs, differs_in_shade, shade_of_ground
-from .cut import SMOOTH, parted, pieces, signed_distance
+from .cut import SMOOTH, own_pieces, parted, pieces, signed_distance
 from .edge import soft_edge
 from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
@@ -28,6 +28,7 @@ W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.45, 1.5, 5.0  # weights of the evidence; px
 CLEAR_PX = 4  # from the subject, of the small picture: from here on its shadow is ground and nothing of it
 PAD_PX = 70  # round the subject, of the small picture
 LOST_PX = 20  # a subject of fewer px of the small picture is gone
+OWN_SHARE = 0.1  # of a subject: what comes in apart from it, and is larger, is another one that looks alike
 RING_PX = 20  # round a subject, whose colours are those of its surroundings
 # what differs from the background and is no darker is no shadow: so near to the subject it may be a part that was lost, and does not teach
 # what else moves. From px of the small picture on, and over how many, it does again
@@ -233,7 +234,8 @@ class Follower:
             back, spread, support = self.behind(frame, part)
             plain, shaded = self._differs(frame, part, picture, back, spread, support)
         # where the subject was, and is of its colours still, what is darker than the ground behind it is no shadow on that ground
-        alike = np.clip(colours.log_ratio_of_whole(colours.bins_of(picture), self._key) / 1.5, 0, 1)
+        told = colours.log_ratio_of_whole(colours.bins_of(picture), self._key)
+        alike = np.clip(told / 1.5, 0, 1)
         was = np.clip(away / 3 + 0.5, 0, 1) * trust * alike
         odds = was * plain + (1 - was) * shaded
         own = self._own_shadow(frame, prior, part)
@@ -248,7 +250,10 @@ class Follower:
         if held:
             weight[here == INSIDE], weight[here == OUTSIDE], seed = 14, -14, seed | (here == INSIDE)
         known = not held and bool(plain.any())  # without a background nothing speaks for a piece, and nothing against it
-        new = pieces(parted(weight, picture, back, prior), seed, moved if known else None)
+        cut = parted(weight, picture, back, prior)
+        new = pieces(cut, seed, moved if known else None)
+        if known:
+            new |= own_pieces(cut & ~new, odds, told, OWN_SHARE * new.sum())
         lost = np.clip((signed_distance(new) + NEAR_PX + PAST_NEAR_PX) / PAST_NEAR_PX, 0, 1) * _no_shadow(picture, back, support)
         found = self._nothing()
         found.mask[part], found.odds[part], found.other[part] = new, odds, np.clip(odds, 0, 1) * (1 - lost)
