@@ -226,7 +226,10 @@ class PartsTest(unittest.TestCase):
         """A wide subject goes to the left; the frames far before and after one show other things where it was last."""
         wall, red = (60 + 120 * texture(60, 160)).astype(np.uint8)[..., None].repeat(3, -1), np.uint8([200, 50, 50])
 
+        looked_into = set()
+
         def read(frame: int) -> np.ndarray:
+            looked_into.add(frame)
             shown = wall.copy()
             shown[:, max(150 - 2 * frame, 0) : max(267 - 2 * frame, 0)] = red
             return shown
@@ -239,6 +242,7 @@ class PartsTest(unittest.TestCase):
         found = background.at(57, place)
         self.assertEqual(found.support[0], 2)
         np.testing.assert_allclose(found.colour, wall[30, 155][None], atol=1)
+        self.assertEqual(looked_into, background.sources_of(57))  # whoever hides a subject there hides it in all of them
         # nothing is taken of near frames that do not agree
         background.reader = lambda frame: np.where(read(frame) == red, red, read(frame) // (1 + (frame == 60)))
         self.assertEqual(background.at(57, place).support[0], 0)

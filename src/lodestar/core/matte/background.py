@@ -73,8 +73,11 @@ class Background:
         far = APART[-1] + EVERY
         self.hidden = {f: h for f, h in self.hidden.items() if min(abs(f - frame), abs(f - painted)) <= far}
 
-    def sources_of(self, frame: int, apart: tuple[int, ...] = APART) -> list[int]:
-        """The frames, so far apart from it, that a frame's background is predicted from."""
+    def sources_of(self, frame: int) -> set[int]:
+        """The frames that a frame's background may be predicted from."""
+        return {*self._so_far(frame, APART), *self._so_far(frame, NEARER)}
+
+    def _so_far(self, frame: int, apart: tuple[int, ...]) -> list[int]:
         near = (EVERY * round((frame + d) / EVERY) for away in apart for d in (-away, away))
         return list(dict.fromkeys(k for k in near if k in self.frames and k != frame))[:MOST_SOURCES]
 
@@ -102,7 +105,7 @@ class Background:
 
     def _predicted(self, frame: int, xy: np.ndarray, apart: tuple[int, ...], like: Like | None) -> Predicted:
         values, valid = [], []
-        for source in self.sources_of(frame, apart):
+        for source in self._so_far(frame, apart):
             nodes = self.map(frame, source)
             if nodes is None:
                 continue
