@@ -143,9 +143,10 @@ class Follower:
     def select(self, source: Brushed, frame: int) -> Found:
         """The subject on a frame by its strokes alone."""
         inside, outside, rest, near = self._sides(source, frame)
-        self._key = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
+        self._key = self._colours = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
         self.background.like, self.background.surely_like = self._like_now(), None
-        for again in (False, True):  # first by what was painted, then by the colours of what was found and of what is round it
+        # first by what was painted; then, where a hand told both sides, by the colours of what was found and of what is round it
+        for again in (False, True) if outside.any() else (False,):
             if again:
                 self.background.surely_like = self._like_now()
             picture, back, plain, odds, bins, *_ = self._look_at(frame)
@@ -159,7 +160,8 @@ class Follower:
             weight[inside], weight[outside] = 12, -12
             found = pieces(parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50)), inside)
             # of what was found by colours alone, those teach nothing new
-            self._learn(bins, found & (inside | (moved > 0)) if plain.any() else found, outside | _round(found))
+            if outside.any():
+                self._learn(bins, found & (inside | (moved > 0)) if plain.any() else found, outside | _round(found))
         self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
