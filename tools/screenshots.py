@@ -199,6 +199,8 @@ def main() -> None:
     if "empty" in wanted:
         shots.grab("empty")
     shots.window.shot.open_demo()
+    while shots.session.jobs.busy:
+        app.processEvents()
     for name in wanted:
         before = shots.session.shot
         if name in STEPS:

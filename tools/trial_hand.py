@@ -59,6 +59,10 @@ class Hand:
     def session(self) -> Session:
         return self.window.session
 
+    def open_demo(self) -> None:
+        self.window.shot.open_demo()
+        self.wait(lambda: not self.session.jobs.busy)
+
     def settle(self) -> None:
         for _ in range(12):
             QApplication.processEvents()
@@ -197,8 +201,7 @@ def _overlap(shot: Shot, frame: int) -> float:
 
 def title(hand: Hand) -> str:
     """A title that stands where one wants it: placed, moved, turned."""
-    hand.window.shot.open_demo()
-    hand.settle()
+    hand.open_demo()
     hand.session.select("")
     hand.click("step-place")
     hand.click("tool-title")
@@ -214,8 +217,7 @@ def title(hand: Hand) -> str:
 
 def bounce(hand: Hand) -> str:
     """Two keys of size, and a bounce at the end."""
-    hand.window.shot.open_demo()
-    hand.settle()
+    hand.open_demo()
     hand.click("step-place")
     axis, lanes = hand.window.time.axis(), hand.window.time.lanes
     hand.point((40, 9), lanes)
@@ -231,8 +233,7 @@ def bounce(hand: Hand) -> str:
 
 def glow(hand: Hand) -> str:
     """A title of stone with a lamp on it."""
-    hand.window.shot.open_demo()
-    hand.settle()
+    hand.open_demo()
     hand.click("step-place")
     hand.point((40, 9), hand.window.time.lanes)
     hand.menu("ready-surface", "Stone, rough")
@@ -244,8 +245,7 @@ def glow(hand: Hand) -> str:
 
 def arrive(hand: Hand) -> str:
     """Letters that come one after the other, in another face."""
-    hand.window.shot.open_demo()
-    hand.settle()
+    hand.open_demo()
     hand.click("step-place")
     hand.point((40, 9), hand.window.time.lanes)
     hand.click("choose-face")
@@ -266,8 +266,7 @@ def _centre(chooser, row: int) -> tuple[int, int]:
 
 def sky(hand: Hand) -> str:
     """Another sky, turned by hand, with its sun where the shadows say."""
-    hand.window.shot.open_demo()
-    hand.settle()
+    hand.open_demo()
     hand.click("step-foreground")
     hand.tick("sky-on")
     hand.wait(idle(hand))
@@ -280,8 +279,7 @@ def sky(hand: Hand) -> str:
 
 def wall(hand: Hand) -> str:
     """A post hides the title: outlined in one frame, carried by the solve."""
-    hand.window.shot.open_demo()
-    hand.settle()
+    hand.open_demo()
     tree = json.loads((ROOT / "demo" / "shots" / "terrace.camera.json").read_text())
     lens = Lens(**{k: tree["lens"][k] for k in ("fx", "fy", "cx", "cy", "k1", "k2")})
     true = [Camera(np.array(f["R"]), np.array(f["t"]), lens) for f in tree["frames"]]
@@ -308,8 +306,7 @@ def wall(hand: Hand) -> str:
 
 def emblem(hand: Hand) -> str:
     """A logo on the wall of the tower, of polished steel, out of focus a little."""
-    hand.window.shot.open_demo()
-    hand.settle()
+    hand.open_demo()
     hand.session.select("")
     hand.click("step-place")
     with mock.patch("PyQt6.QtWidgets.QFileDialog.getOpenFileName", return_value=(str(ROOT / "demo" / "star-wheel.svg"), "")):

@@ -162,7 +162,7 @@ class BrushTest(WindowCase):
             self.drag([(84, 99), (92, 99)])
         self.assertEqual(len(tool.waiting), 1)
         with mock.patch("lodestar.app.shot_commands.ask", return_value="Do not save"):
-            self.window.shot.open_demo()
+            self.open_demo()
         self.session.jobs.changed.emit()
         self.settle()
         self.assertEqual((tool.waiting, self.session.jobs.busy), ([], False))

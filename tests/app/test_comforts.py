@@ -134,7 +134,7 @@ class PreferencesTest(WindowCase):
             workshop.frames.set_most(workshop.KEPT_BYTES)
 
     def test_lengths_in_feet_and_a_decimal_comma_are_shown_typed_and_leave_the_document_in_metres(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.show_step("Place")
         self.session.select(self.session.shot.objects[0].id)
         self.settle()

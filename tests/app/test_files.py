@@ -71,7 +71,7 @@ class FileTest(WindowCase):
             return go(shot)
 
         panel = self.window.panels["Solve"]
-        with mock.patch("lodestar.app.derived.QUICK", 1000), mock.patch("lodestar.app.derived.work_out", held):
+        with mock.patch("lodestar.app.derived.work_out", held):
             self.session.files.start_shot(shot, None)
             self.session.show_step("Solve")
             self.settle()
@@ -90,7 +90,7 @@ class FileTest(WindowCase):
         self.assertIs(derived.errors_of(self.session.shot), known)
 
     def test_autosave_and_recovery(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         self.keep("KEPT")
         self.assertEqual(self.left(), [], "a living window's work is on offer")
         self.crash()
@@ -106,7 +106,7 @@ class FileTest(WindowCase):
         self.close_window(other)
 
     def test_what_is_kept_goes_when_it_is_saved_or_undone(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.files.save(self.folder / "mine.lode")
         self.keep("NEW")
         swap = self.session.files.swap.path
@@ -120,14 +120,14 @@ class FileTest(WindowCase):
         self.assertFalse(swap.exists(), "work that was undone is on offer")
 
     def test_recovery_takes_the_shot_as_it_was_kept(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.edit_ground("Turn the scene", turned=(40.0, 3.0, 0.0), sized=1.5)
         kept = self.session.shot.objects
         self.session.files.autosave()
         self.session.files.finish_autosave()
         self.crash()
         other = self.open_window()
-        other.shot.open_demo()  # the ground of before: objects must not be carried a second time
+        self.open_demo(other)  # the ground of before: objects must not be carried a second time
         other.session.files.recover(other.session.files.left()[0])
         self.assertEqual(other.session.shot.objects, kept)
         self.close_window(other)
@@ -135,7 +135,7 @@ class FileTest(WindowCase):
     def test_two_windows_without_a_name_both_come_back(self):
         first, second = self.window, self.open_window()
         for window, text in ((first, "ONE"), (second, "TWO")):
-            window.shot.open_demo()
+            self.open_demo(window)
             self.keep(text, window.session.files)
             window.session.files.swap._file.close()
         third = self.open_window()
@@ -157,7 +157,7 @@ class FileTest(WindowCase):
         QTest.mouseClick(dialog.findChild(QPushButton, "unsaved-look"), Qt.MouseButton.LeftButton)
 
     def test_work_older_than_its_file_says_so(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         path = self.folder / "mine.lode"
         self.session.files.save(path)
         self.keep("OLD")
@@ -171,7 +171,7 @@ class FileTest(WindowCase):
 
     def test_a_shot_that_is_open_elsewhere_opens_as_a_copy(self):
         path = self.folder / "mine.lode"
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.files.save(path)
         other = self.open_window()
         other.shot.open_path(path)
@@ -186,7 +186,7 @@ class FileTest(WindowCase):
 
     def test_a_file_that_something_else_changed_is_not_written_over(self):
         path = self.folder / "mine.lode"
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.files.save(path)
         theirs = msgspec.structs.replace(self.session.shot, objects=())
         files.write(theirs, path)
@@ -209,7 +209,7 @@ class FileTest(WindowCase):
 
     def test_a_read_only_file_is_asked_about(self):
         path = self.folder / "mine.lode"
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.files.save(path)
         path.chmod(0o444)
         self.session.edit_item("Type", "open-sky", text="MINE")
@@ -223,7 +223,7 @@ class FileTest(WindowCase):
     def test_without_a_folder_for_it_nothing_is_kept_and_all_else_works(self):
         with mock.patch("lodestar.app.shot_files.state_folder", return_value=None):
             other = self.open_window()
-        other.shot.open_demo()
+        self.open_demo(other)
         other.session.edit_item("Type", "open-sky", text="HERE")
         other.session.files.autosave()
         self.assertEqual(other.session.files.left(), [])
@@ -231,7 +231,7 @@ class FileTest(WindowCase):
         self.close_window(other)
 
     def test_a_fault_is_told_kept_and_reported(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.edit_item("Type", "open-sky", text="BEFORE THE FAULT")
         teller = errors.FaultTeller(self.session)
         hooks = sys.excepthook, threading.excepthook
@@ -251,7 +251,7 @@ class FileTest(WindowCase):
             self.assertIn(said, report)
 
     def test_an_autosave_comes_while_edits_go_on(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         timer, swap = self.session.files._timer, self.session.files.swap.path
         timer.setInterval(100_000)
         self.session.edit_item("Type", "open-sky", text="ONE")
@@ -285,11 +285,11 @@ raise SystemExit(main.run(None))
         self.assertEqual([left.shot().name for left in left_behind(self.session.files.swaps)], ["KEPT AT THE END"])
 
     def test_the_demo_is_no_recent_file_that_saving_writes_over(self):
-        for way in (self.window.shot.open_demo, lambda: self.window.shot.open_path(DEMO)):
+        for way in (self.open_demo, lambda: self.window.shot.open_path(DEMO)):
             way()
             self.wait_idle()
             self.assertNotIn(str(DEMO), self.session.files.recent())
-        self.window.shot.open_demo()
+        self.open_demo()
         self.assertIsNone(self.session.files.path)
 
     def test_a_missing_clip_is_asked_for_and_can_be_found(self):
@@ -311,7 +311,7 @@ raise SystemExit(main.run(None))
         self.assertIn("another size or length", self.told())
 
     def test_bad_files_are_told_and_nothing_is_lost(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         before = self.session.shot
         self.session.files.saved_shot = before
         for name, data in (("cut.lode", DEMO.read_bytes()[:9000]), ("text.mp4", b"no movie"), ("empty.mp4", b"")):
@@ -325,7 +325,7 @@ raise SystemExit(main.run(None))
         self.assertIn("does not exist", self.told())
 
     def test_a_clip_that_the_decoder_dies_of_is_named_and_the_window_lives(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         before, clip = self.session.shot, write_clip(self.folder / "killer.mp4", numbered(3))
         self.session.files.saved_shot = before
         with mock.patch("lodestar.core.media.trial.ATTEMPT", "os:abort"):  # the child comes to no good end
@@ -349,7 +349,7 @@ raise SystemExit(main.run(None))
         self.wait(lambda: self.canvas.image is not None)
 
     def test_unsaved_work_is_asked_about(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.edit_item("Type", "open-sky", text="NEW")
         with mock.patch("lodestar.app.shot_commands.ask", return_value="Stay here") as asked:
             self.window.shot.new_shot()

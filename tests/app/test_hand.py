@@ -31,7 +31,7 @@ def wheel(widget: QWidget) -> bool:
 class DemoCase(WindowCase):
     def setUp(self):
         super().setUp()
-        self.window.shot.open_demo()
+        self.open_demo()
         self.settle()
 
 

@@ -21,7 +21,7 @@ CTRL = Qt.KeyboardModifier.ControlModifier
 class KeyInWindowTest(WindowCase):
     def setUp(self):
         super().setUp()
-        self.window.shot.open_demo()
+        self.open_demo()
         self.click("step-foreground")
         self.settle()
 

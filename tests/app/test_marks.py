@@ -20,7 +20,7 @@ CTRL, SHIFT, ALT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.Shif
 class MarksCase(WindowCase):
     def setUp(self):
         super().setUp()
-        self.window.shot.open_demo()
+        self.open_demo()
         self.click("step-track")
         self.session.show_frame(46)
         self.settle()
@@ -310,7 +310,7 @@ class SolveSettingsTest(MarksCase):
 
 class GroundFollowsPointsTest(WindowCase):
     def test_uneven_ground_is_switched_in_the_panel_and_undone(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         self.click("step-ground")
         # the demo was saved before ground was found to be uneven, and goes on as it was
         self.assertFalse(self.find("ground-uneven").isChecked())

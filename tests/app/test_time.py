@@ -25,7 +25,7 @@ class TimeCase(WindowCase):
 
     def setUp(self):
         super().setUp()
-        self.window.shot.open_demo()
+        self.open_demo()
         self.click("step-place")
         self.session.select("open-sky")
         at = self.item().position.at(0)

@@ -25,7 +25,7 @@ from tests.app.window_case import WindowCase
 class DemoCase(WindowCase):
     def setUp(self):
         super().setUp()
-        self.window.shot.open_demo()
+        self.open_demo()
         self.settle()
 
 
@@ -414,23 +414,25 @@ class FinderTest(WindowCase):
         self.assertEqual(able, sorted(able, reverse=True))
         finder.close()
         # whatever cannot be done says what it waits for, with an empty window and with a shot
-        for open_ in (lambda: None, self.window.shot.open_demo):
+        for open_ in (lambda: None, self.open_demo):
             open_()
             self.settle()
             for command in self.window.commands.all.values():
                 self.assertEqual(command.enabled(), not command.enabled.why(), command.id)
 
     def test_the_finder_runs_commands(self):
-        self.window.shot.open_demo()
-        finder = Finder(self.window.commands)
-        finder.show()
+        self.open_demo()
+        QTest.keyClick(self.window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+        (finder,) = self.window.findChildren(Finder)  # the window goes on beside it
+        self.assertTrue(finder.isVisible())
         QTest.keyClicks(finder.text, "go light")
         self.assertEqual(finder.list.count(), 1)
         QTest.keyClick(finder.text, Qt.Key.Key_Return)
         self.assertEqual(self.session.step, "Light")
+        self.assertFalse(finder.isVisible())
 
     def test_side_folders_and_recent_shots_are_remembered(self):
-        self.window.shot.open_demo()
+        self.open_demo()
         self.session.files.save(self.folder / "mine.lode")
         self.assertEqual(self.session.files.recent()[0], str(self.folder / "mine.lode"))
 

@@ -99,6 +99,11 @@ class WindowCase(unittest.TestCase):
             time.sleep(0.002)
         self.settle()
 
+    def open_demo(self, window: Window | None = None) -> None:
+        window = window or self.window
+        window.shot.open_demo()
+        self.wait(lambda: not window.session.jobs.busy)
+
     def wait_picture(self, quality: str = "final") -> None:
         self.wait(
             lambda: (s := self.canvas.shown) is not None and s.shot is self.session.shot and s.index == self.session.frame and s.quality == quality

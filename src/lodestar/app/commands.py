@@ -92,6 +92,7 @@ class Finder(QDialog):
         self.commands = commands
         self.setObjectName("finder")
         self.setWindowTitle("Find a command")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.setMinimumWidth(440)
         box = QVBoxLayout(self)
         box.setContentsMargins(8, 8, 8, 8)

@@ -23,7 +23,7 @@ from lodestar.core.solve.spread import point_covariances
 
 log = logging.getLogger(__name__)
 MOST_KEPT = 3  # pairs of tracks and solve: undo and redo go between some
-QUICK = 60_000  # observations: up to so many take less than a tenth of a second
+QUICK = 15_000  # observations: up to so many take less than a twentieth of a second, on a slow machine too
 
 
 class Worked(NamedTuple):

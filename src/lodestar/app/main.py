@@ -47,7 +47,6 @@ def run(path: str | None) -> int:
     from . import preferences, theme
     from .jobs import Collector
     from .session import Session
-    from .shot_files import DEMO
     from .window import Window
 
     app = QApplication(sys.argv[:1])
@@ -67,9 +66,7 @@ def run(path: str | None) -> int:
         if session.files.swaps is None:
             session.tell("Unsaved work cannot be kept: the folder for it cannot be written.", "Save often.", "doubtful")
         session.files.offer_left()
-        if path == str(DEMO):
-            window.shot.open_demo()
-        elif path:
+        if path:
             window.shot.open_path(path)
 
     QTimer.singleShot(0, begin)

@@ -18,6 +18,7 @@ from .commands import Command
 from .needs import Needs, a_clip, a_solve, no_work
 from .panels.output import OutputPanel
 from .session import Session
+from .shot_files import DEMO
 from .unsaved import UnsavedWork
 
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
@@ -125,8 +126,7 @@ class ShotCommands:
             self.session.files.replace_clip(Path(path))
 
     def open_demo(self) -> None:
-        if self.may_leave():
-            self.session.files.open_demo()
+        self.open_path(DEMO)
 
     def find_clip(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self.window, "Where is the clip?", self._folder("clip"), f"{CLIPS};;All files (*)")

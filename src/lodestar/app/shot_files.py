@@ -15,13 +15,13 @@ from lodestar.core.basics.errors import PlateError, UserError
 from lodestar.core.basics.faults import state_folder
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import clear_parts
-from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.media.plates import PlateInfo, probe
 from lodestar.core.media.trial import try_out
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.shot.swaps import Left, Swap, age_in_words, left_behind
 
+from . import readings
 from .derived import Worked, keep, work_out
 
 AUTOSAVE_MS = 4000
@@ -111,7 +111,7 @@ class ShotFiles(QObject):
 
     def open(self, path: str | Path, without: tuple[str, ...] = ()) -> None:
         """Open a shot, or a clip as a new shot, as a job: a file may be large, or anything. without: parts of the shot that are left out,
-        since they make no sense; it has no file then, so that nothing is saved over the one that has them."""
+        since they make no sense. It has no file then, so that nothing is saved over the one that has them; and the demo has none."""
         path, before = Path(path).absolute(), self.session.shot
         is_shot = path.suffix.lower() == ".lode"
 
@@ -122,11 +122,10 @@ class ShotFiles(QObject):
                 try_out(path, check)
                 return probe(path), None
             shot = files.read(path, without)
-            for used in files.media_of(shot):
+            for used in files.media_of(shot) if path.resolve() != DEMO else ():
                 with contextlib.suppress(PlateError):  # told where it is to be seen
                     try_out(used, check)
-            for item in shot.objects:
-                problem_of(item, shot.first)  # what it is made of is worked out here, which takes its time for a heavy drawing
+            readings.place(shot)  # what its objects are made of is worked out here, which takes its time for a heavy drawing
             return shot, work_out(shot) if shot.solve is not None and shot.tracks is not None else None
 
         def begun(found: tuple[Shot | PlateInfo, Worked | None]) -> None:
@@ -138,7 +137,7 @@ class ShotFiles(QObject):
                 return
             if worked is not None:
                 keep(what, worked)
-            self._begin_with(what, path if not without else None)
+            self._begin_with(what, None if without or path.resolve() == DEMO else path)
 
         if self.session.jobs.busy:
             try:
@@ -154,15 +153,6 @@ class ShotFiles(QObject):
         part = getattr(error, "part", "")
         offer = ((f"Open without {part}", lambda: self.open(path, (*without, part))),) if part else ()
         self.session.tell(error.what, error.hint, "bad", *offer)
-
-    def open_demo(self) -> bool:
-        """The demo as an untitled copy: it is no recent file, so that nothing saves over it."""
-        try:
-            self._begin_with(files.read(DEMO), None)
-        except UserError as error:
-            self.session.fail(error)
-            return False
-        return True
 
     def _begin_with(self, shot: Shot, path: Path | None) -> None:
         elsewhere = path is not None and self.swap.is_open_elsewhere(path)

@@ -210,7 +210,7 @@ class Window(QMainWindow):
         add(
             Command("help", "Help", "About this step", lambda: self.show_help(s.step), "F1"),
             Command("shortcuts", "Help", "Shortcuts", lambda: self.show_help(KEYS), "Shift+F1"),
-            Command("find", "Help", "Find a command…", lambda: Finder(self.commands).exec(), "Ctrl+K", divided=True),
+            Command("find", "Help", "Find a command…", lambda: Finder(self.commands).open(), "Ctrl+K", divided=True),
             Command("about", "Help", "About Bright Lodestar", lambda: self.show_help(ABOUT), divided=True),
         )
 

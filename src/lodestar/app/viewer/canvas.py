@@ -14,7 +14,7 @@ from lodestar.core.projection.camera import Camera
 from .. import theme
 from ..pictures import Pictures, Request
 from ..session import Session
-from . import overlays
+from . import drawing, overlays
 
 SOON_MS = 60
 STILL_MS = 220  # after this long without a change, the draft is made final
@@ -236,7 +236,7 @@ class PictureCanvas(QWidget):
         if self.before_after:
             self._paint_divide(p, rect)
         if self.error is not None:
-            overlays.tag(p, QPointF(16, 16), [self.error.what, self.error.hint], theme.BAD)
+            drawing.tag(p, QPointF(16, 16), [self.error.what, self.error.hint], theme.BAD)
 
     def _image_rect(self, rect: QRectF, image: QImage) -> QRectF:
         """Where the picture is drawn: pixel on pixel where it has the size that is shown, to half a pixel."""

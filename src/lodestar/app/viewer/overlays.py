@@ -2,7 +2,7 @@
 
 import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF
+from PyQt6.QtGui import QBrush, QColor, QImage, QPainter, QPainterPath, QPen
 
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
@@ -14,36 +14,12 @@ from lodestar.core.scene.poses import moved
 from lodestar.core.shape.extrude import Mesh
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Object
-from lodestar.core.track.tracks import Tracks
 
 from .. import theme
-from ..derived import errors_of
-from ..measures import figure
+from . import track_marks
+from .drawing import polygon, project_line, project_lines
 
-TAIL = 10
 GRID = 12  # cells on each side of the origin
-
-
-def tag(p: QPainter, at: QPointF, lines: list[str], edge: str = "") -> QRectF:
-    """Words over the picture on a dark ground, moved inside the view where they would run out of it; returns where they are."""
-    p.save()
-    p.setFont(theme.font(12))
-    lines = [line for line in lines if line]
-    width = max(p.fontMetrics().horizontalAdvance(line) for line in lines) + 16
-    height, room = 8 + 16 * len(lines), p.viewport()
-    rect = QRectF(max(min(at.x(), room.width() - width - 2.0), 0.0), max(min(at.y(), room.height() - height - 2.0), 0.0), width, height)
-    p.setPen(QPen(QColor(edge), 1) if edge else Qt.PenStyle.NoPen)
-    p.setBrush(theme.colour(theme.FIELD, 0.92))
-    p.drawRoundedRect(rect, 4, 4)
-    for i, line in enumerate(lines):
-        p.setPen(QColor(theme.TEXT if i == 0 else theme.QUIET))
-        p.drawText(QRectF(rect.left() + 8, rect.top() + 4 + 16 * i, width, 16), Qt.AlignmentFlag.AlignVCenter, line)
-    p.restore()
-    return rect
-
-
-def polygon(xy: np.ndarray) -> QPolygonF:
-    return QPolygonF([QPointF(x, y) for x, y in xy])
 
 
 def paint(p: QPainter, canvas) -> None:
@@ -63,7 +39,7 @@ def paint(p: QPainter, canvas) -> None:
     # lines and handles are drawn along the picture itself, which a thousand marks would cover
     choosing = step in ("Place", "Ground") and session.tool == "marks"
     if (choosing or step in ("Track", "Solve")) and session.shot.tracks is not None and canvas.drawn["marks"]:
-        paint_marks(p, canvas, session.shot.tracks)
+        track_marks.paint(p, canvas, session.shot.tracks)
     if step == "Track":
         for region in session.shot.regions:
             paint_outline(p, canvas, region, region.id == session.selected, hatch=True)
@@ -162,79 +138,6 @@ def paint_anchors(p: QPainter, canvas) -> None:
                 p.drawPolyline(polygon(canvas.to_widget(line)))
 
 
-def paint_marks(p: QPainter, canvas, tracks: Tracks) -> None:
-    """Rings with tails; the fill tells the error; rejected: a dim dash; chosen: white."""
-    session = canvas.session
-    rows = tracks.at(session.frame)
-    if len(rows) == 0:
-        return
-    # only what is drawn is taken to the view: a long clip has a million observations
-    first = np.maximum(tracks.starts[tracks.track[rows]], rows - TAIL + 1)
-    ends = np.cumsum(rows - first + 1)
-    tails = canvas.to_widget(tracks.xy[np.concatenate([np.arange(a, b + 1) for a, b in zip(first, rows, strict=True)])])
-    at, error = tails[ends - 1], errors_of(session.shot)
-    chosen, hand = session.tracks, set(tracks.keys[:, 0].astype(int).tolist())
-    ground = set(session.shot.ground.on_ground) if session.step == "Ground" else set()
-    dash, tail, halo = QPen(theme.colour(theme.QUIET, 0.8), 1.5), QPen(theme.colour(theme.TEXT, 0.55), 1), QPen(theme.colour("#000000", 0.45), 1)
-    edge, ground_edge, unknown = QPen(QColor(theme.RAMP[0][1]), 1), QPen(QColor(theme.ACCENT), 1.6), theme.colour(theme.TEXT, 0.25)
-    for k, row in enumerate(rows):
-        number = int(tracks.track[row])
-        centre = QPointF(*at[k])
-        if tracks.rejected[number]:
-            if canvas.drawn["rejected"]:
-                p.setPen(dash)
-                p.drawLine(centre - QPointF(4, 0), centre + QPointF(4, 0))
-            continue
-        if canvas.drawn["tails"]:
-            p.setPen(tail)
-            p.drawPolyline(polygon(tails[ends[k] - (row - first[k] + 1) : ends[k]]))
-        if number in hand:
-            _corner_ticks(p, centre, 7.5, 3.0, QColor("#FFFFFF") if number in chosen else QColor(theme.TEXT))
-        if number in chosen:
-            p.setPen(halo)
-            p.setBrush(QColor("#FFFFFF"))
-            p.drawEllipse(centre, 4.8, 4.8)
-            continue
-        p.setPen(halo)
-        p.setBrush(Qt.BrushStyle.NoBrush)
-        p.drawEllipse(centre, 4.0, 4.0)
-        p.setPen(ground_edge if number in ground else edge)
-        p.setBrush(theme.error_colour(error[row]) if np.isfinite(error[row]) else unknown)
-        p.drawEllipse(centre, 3.1, 3.1)
-    if len(chosen) == 1:
-        _mark_tag(p, tracks, error, rows, at, next(iter(chosen)), session)
-
-
-def _corner_ticks(p: QPainter, centre: QPointF, reach: float, length: float, tint: QColor) -> None:
-    """The corners of a square: a mark that was placed by hand."""
-    p.setPen(QPen(tint, 1.2))
-    for sx in (-1, 1):
-        for sy in (-1, 1):
-            corner = centre + QPointF(sx * reach, sy * reach)
-            p.drawLine(corner, corner - QPointF(sx * length, 0))
-            p.drawLine(corner, corner - QPointF(0, sy * length))
-
-
-def _mark_tag(p: QPainter, tracks: Tracks, error: np.ndarray, rows: np.ndarray, at: np.ndarray, number: int, session) -> None:
-    here = np.flatnonzero(tracks.track[rows] == number)
-    if len(here) == 0:
-        return
-    own = slice(*tracks.starts[number : number + 2])
-    mean = np.nanmean(error[own]) if np.isfinite(error[own]).any() else np.nan
-    fps = session.shot.plate.fps
-    frames = tracks.frame[own]
-    text = f"{len(frames)} frames, {figure(frames[0] / fps, 1)} to {figure(frames[-1] / fps, 1)} s"
-    tag(p, QPointF(*(at[here[0]] + [10, -42])), [f"track {number}" + (f" · {figure(mean, 2)} px" if np.isfinite(mean) else ""), text])
-
-
-def project_line(camera: Camera, a: np.ndarray, b: np.ndarray, steps: int = 12) -> np.ndarray:
-    """(n, 2) pixels along a straight line of the scene, bent as the lens bends it; only what lies before the camera."""
-    points = a + np.linspace(0, 1, steps)[:, None] * (np.asarray(b) - a)
-    xy, depth = camera.project(points)
-    wide = np.abs((points @ camera.R.T + camera.t)[:, :2] / np.maximum(depth, 1e-6)[:, None]).max(1) < 1.6
-    return xy[(depth > 0.05) & wide]
-
-
 def paint_ground(p: QPainter, canvas, strong: bool) -> None:
     """Grid of one unit round the origin, the axes at the origin, and the horizon."""
     camera = canvas.camera()
@@ -250,11 +153,12 @@ def _paint_ground(p: QPainter, canvas, camera: Camera, strong: bool) -> None:
     alpha = 0.34 if strong else 0.10
     p.setPen(QPen(theme.colour("#FFFFFF", alpha), 1))
     p.setBrush(Qt.BrushStyle.NoBrush)
-    for k in range(-GRID, GRID + 1):
-        for a, b in (((k, -GRID, 0), (k, GRID, 0)), ((-GRID, k, 0), (GRID, k, 0))):
-            line = project_line(camera, np.array(a, float), np.array(b, float), 40)
-            if len(line) > 1:
-                p.drawPolyline(polygon(canvas.to_widget(line)))
+    cells = np.arange(-GRID, GRID + 1.0)
+    along = np.stack([cells, 0 * cells - GRID, 0 * cells], 1), np.stack([cells, 0 * cells + GRID, 0 * cells], 1)
+    a, b = (np.concatenate([ends, ends[:, [1, 0, 2]]]) for ends in along)
+    for line in project_lines(camera, a, b, 40):
+        if len(line) > 1:
+            p.drawPolyline(polygon(canvas.to_widget(line)))
     if not strong:
         return
     for axis, tint in enumerate(theme.AXES):
@@ -293,8 +197,6 @@ def paint_outline(p: QPainter, canvas, outline: Outline, chosen: bool, hatch: bo
             whole = QPainterPath()
             whole.addRect(canvas.picture_rect())
             path = whole.subtracted(path)
-        from PyQt6.QtGui import QBrush
-
         p.fillPath(path, QBrush(brush, Qt.BrushStyle.BDiagPattern))
         p.setBrush(Qt.BrushStyle.NoBrush)
     draw_line(p, outline, line)

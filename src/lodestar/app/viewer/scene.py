@@ -17,7 +17,7 @@ from ..pictures import Pictures, Request
 from ..session import Session
 from . import overlays
 from .canvas import SOON_MS, STILL_MS
-from .overlays import polygon
+from .drawing import polygon
 from .tools.handles import MoveObject
 from .tools.lamps import MoveLamp
 from .tools.marks import Lasso, caught
@@ -25,6 +25,7 @@ from .tools.tool import Tool
 
 VIEWS = {"Orbit": (-60.0, 28.0), "Top": (0.0, 90.0), "Side": (90.0, 0.0), "Front": (0.0, 0.0), "Camera": (0.0, 0.0)}
 GRID = 15
+MOST_AWAY_PX = 10_000  # from the corner of the view: what is farther off is not drawn
 FLAT = 300.0  # times as far away and as long a lens: a view without perspective
 FARS = {"all points": np.inf, "up to 4 × the path": 4.0, "up to 2 × the path": 2.0, "up to the path’s own size": 1.0}
 REACH_PX = 9.0
@@ -361,15 +362,18 @@ class SceneCanvas(QWidget):
         xy, depth = camera.project(centres)
         p.setPen(QPen(QColor(theme.TEXT), 1.6))
         p.setBrush(Qt.BrushStyle.NoBrush)
-        path = xy[depth > 0]
-        # frames that fall on one px are one corner: a long path is a thousand of them, whose strokes take their time
-        apart = np.r_[True, np.abs(np.diff(np.round(path), axis=0)).max(1) > 0] if len(path) else np.zeros(0, bool)
-        p.drawPolyline(polygon(path[apart]))
+        # what passes close by the eye lies a million px away, where a stroke takes half a second
+        seen = (depth > 0.02 * self.distance) & (np.abs(xy) < MOST_AWAY_PX).all(1)
+        for part in np.split(np.arange(len(xy)), np.flatnonzero(np.diff(seen)) + 1):
+            if seen[part[0]]:
+                # frames that fall on one px are one corner: a long path is a thousand of them, whose strokes take their time
+                apart = np.r_[True, np.abs(np.diff(np.round(xy[part]), axis=0)).max(1) > 0]
+                p.drawPolyline(polygon(xy[part[apart]]))
         shot, solve = self.session.shot, self.session.shot.solve
         fps = round(shot.plate.fps) if shot.plate else 25
         p.setFont(theme.font(11))
         # a tick for each fifth frame, across the path as it is seen; a longer one with its time for each second
-        ticked = np.flatnonzero((depth > 0) & (solve.frames % 5 == 0))
+        ticked = np.flatnonzero(seen & (solve.frames % 5 == 0))
         d = xy[np.minimum(ticked + 1, len(xy) - 1)] - xy[np.maximum(ticked - 1, 0)]
         second = solve.frames[ticked] % fps == 0
         reach = np.c_[-d[:, 1], d[:, 0]] / np.maximum(np.hypot(*d.T), 1e-6)[:, None] * np.where(second, 5.0, 2.5)[:, None]
@@ -384,13 +388,13 @@ class SceneCanvas(QWidget):
                 p.drawText(QPointF(*(xy[k] + way * 2.6 + [-6, 4])), f"{solve.frames[k] // fps} s")
         if self.session.frame not in solve.frames:
             return
-        seen = camera_at(shot, self.session.frame)
+        filmed = camera_at(shot, self.session.frame)
         w, h = solve.width, solve.height
-        corners = seen.rays(np.array([[0, 0], [w, 0], [w, h], [0, h]], float))
-        corners = seen.centre + corners / (corners @ seen.R[2])[:, None] * 0.14 * self.distance
-        apex, _ = camera.project(seen.centre)
+        corners = filmed.rays(np.array([[0, 0], [w, 0], [w, h], [0, h]], float))
+        corners = filmed.centre + corners / (corners @ filmed.R[2])[:, None] * 0.14 * self.distance
+        apex, _ = camera.project(filmed.centre)
         base, depth = camera.project(corners)
-        if (depth <= 0).any():
+        if (depth <= 0.02 * self.distance).any() or (np.abs([apex, *base]) > MOST_AWAY_PX).any():
             return
         p.setPen(QPen(QColor(theme.ACCENT), 1.2))
         p.setBrush(theme.colour(theme.ACCENT, 0.10))

@@ -13,7 +13,7 @@ from lodestar.core.scene.poses import moved
 from lodestar.core.shot.objects import Deforming, Logo, Pull, Smear, Title
 
 from ... import theme
-from .. import overlays
+from .. import drawing
 from .tool import REACH_PX, Tool
 
 AROUND = np.linspace(0, 2 * np.pi, 49)
@@ -121,10 +121,10 @@ class DragDeform(Tool):
             p.setBrush(Qt.BrushStyle.NoBrush)
             if (depth > 0).all():
                 p.setPen(QPen(theme.colour(theme.ACCENT, 0.6), 1, Qt.PenStyle.DotLine))
-                p.drawPolyline(overlays.polygon(self.canvas.to_widget(xy)))
+                p.drawPolyline(drawing.polygon(self.canvas.to_widget(xy)))
             p.setPen(QPen(QColor(theme.ACCENT), 1.4))
             # beside the way, not over what is dragged
-            overlays.tag(p, a + QPointF(-8, 14 if b is None or b.y() <= a.y() else -36), [one.name])
+            drawing.tag(p, a + QPointF(-8, 14 if b is None or b.y() <= a.y() else -36), [one.name])
             p.setPen(QPen(QColor(theme.ACCENT), 1.4))
             if b is not None:
                 p.drawLine(a, b)

@@ -10,7 +10,7 @@ from lodestar.core.edits.settle import with_ground
 from lodestar.core.scene.ground import Ground, PictureLine
 
 from ... import theme
-from .. import overlays
+from .. import drawing
 from .tool import REACH_PX, Tool
 
 SHORTEST_PX = 20.0
@@ -197,7 +197,7 @@ class TurnScene(Tool):
             across, around = np.cross(normal, grip), np.deg2rad(np.linspace(-35, 35, 25))[:, None]
             xy, depth = camera.project(grip * np.cos(around) + across * np.sin(around))
             p.setPen(QPen(QColor(tint), 2.4 if self.held == f"about {name}" else 1.6))
-            p.drawPolyline(overlays.polygon(self.canvas.to_widget(xy[depth > 0.01])))
+            p.drawPolyline(drawing.polygon(self.canvas.to_widget(xy[depth > 0.01])))
         p.setPen(QPen(QColor(theme.FIELD), 1))
         for name, point in handles.items():
             on = self._on_widget(point, camera)

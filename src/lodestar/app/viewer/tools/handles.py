@@ -21,7 +21,7 @@ from lodestar.core.shot.objects import Object
 from ... import theme
 from ...derived import points_of, slip_of
 from ...measures import figure, length, shown
-from .. import overlays
+from .. import drawing
 from .tool import NUMBER, REACH_PX, Tool
 from .typing import TypeWords, title_under
 
@@ -471,7 +471,7 @@ class MoveObject(Tool):
         if not self.held:
             paint_slip(p, self.canvas, item)
         if self.held and self.pointer is not None:
-            overlays.tag(
+            drawing.tag(
                 p, self.pointer + QPointF(16, 12), [self._words(item), self.state(item) if item.position.keys or session.how == "key" else ""]
             )
 
@@ -491,7 +491,7 @@ class MoveObject(Tool):
         side = np.array([-d[1], d[0]])
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(QColor(tint))
-        p.drawPolygon(overlays.polygon(np.array([end + 5 * d, end - 4 * d + 4 * side, end - 4 * d - 4 * side])))
+        p.drawPolygon(drawing.polygon(np.array([end + 5 * d, end - 4 * d + 4 * side, end - 4 * d - 4 * side])))
 
     def _paint_spot(self, p: QPainter, on: np.ndarray | None, tint: str, size: float, square: bool, held: bool) -> None:
         if on is None:
@@ -525,7 +525,7 @@ class MoveObject(Tool):
         xy, depth = camera.project(at + arm * np.cos(ARC) + across * np.sin(ARC))
         p.setPen(QPen(QColor(tint), 2.4 if held else 1.8))
         p.setBrush(Qt.BrushStyle.NoBrush)
-        p.drawPolyline(overlays.polygon(self.canvas.to_widget(xy[depth > 0.01])))
+        p.drawPolyline(drawing.polygon(self.canvas.to_widget(xy[depth > 0.01])))
 
     def _words(self, item: Object) -> str:
         shot, frame = self.session.shot, self.session.frame
@@ -552,12 +552,12 @@ def paint_foot(p: QPainter, canvas, camera, shot: Shot, item: Object, frame: flo
     p.setPen(QPen(QColor(theme.ACCENT), 1.4))
     p.setBrush(Qt.BrushStyle.NoBrush)
     if (depth > 0.05).all():
-        p.drawPolyline(overlays.polygon(canvas.to_widget(xy)))
+        p.drawPolyline(drawing.polygon(canvas.to_widget(xy)))
         return
     for a, b in zip(corners, np.roll(corners, -1, 0), strict=True):
-        part = overlays.project_line(camera, a, b)
+        part = drawing.project_line(camera, a, b)
         if len(part) > 1:
-            p.drawPolyline(overlays.polygon(canvas.to_widget(part)))
+            p.drawPolyline(drawing.polygon(canvas.to_widget(part)))
 
 
 def paint_slip(p: QPainter, canvas, item: Object) -> None:
@@ -571,4 +571,4 @@ def paint_slip(p: QPainter, canvas, item: Object) -> None:
     if depth > 0:
         tint = theme.BAD if slip > 1.5 else theme.DOUBTFUL if doubtful else theme.GOOD
         word = "slides" if slip > 1.5 else "doubtful" if doubtful else "holds"
-        overlays.tag(p, QPointF(*(canvas.to_widget(at) + [10, -26])), [f"{word} · slip {figure(slip, 1)} px"], tint)
+        drawing.tag(p, QPointF(*(canvas.to_widget(at) + [10, -26])), [f"{word} · slip {figure(slip, 1)} px"], tint)

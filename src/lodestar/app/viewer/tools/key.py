@@ -12,7 +12,7 @@ from lodestar.core.matte.key import MOST_SAMPLES, Keyer, oklab, sample_at
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.frame import plate_frame
 
-from .. import overlays
+from .. import drawing
 from .tool import Tool
 
 
@@ -73,4 +73,4 @@ class PickColour(Tool):
             r, g, b = np.clip(encode(np.array(sample), "srgb"), 0, 1)
             p.setBrush(QColor.fromRgbF(float(r), float(g), float(b)))
             p.drawRect(QRectF(self.pointer.x() + 14 + 9 * (k % 8), self.pointer.y() + 14 + 9 * (k // 8), 8, 8))
-        overlays.tag(p, self.pointer + QPointF(14, 40), [f"{len(current.samples)} colours"] if len(current.samples) != 1 else ["1 colour"])
+        drawing.tag(p, self.pointer + QPointF(14, 40), [f"{len(current.samples)} colours"] if len(current.samples) != 1 else ["1 colour"])

@@ -9,7 +9,7 @@ from lodestar.core.edits.lights import aim_of, aimed, near_lamps, put_lamp
 from lodestar.core.light.lamps import Area, Spot, ground_reach, light_of
 
 from ... import theme
-from .. import overlays
+from .. import drawing
 from .tool import REACH_PX, Tool
 
 
@@ -89,7 +89,7 @@ class MoveLamp(Tool):
             if "place" in on:
                 p.setBrush(theme.colour(theme.WINDOW, 0.7))
                 p.drawEllipse(on["place"], 6, 6)
-                overlays.tag(p, on["place"] + QPointF(12, -10), [lamp.name])
+                drawing.tag(p, on["place"] + QPointF(12, -10), [lamp.name])
             if "aim" in on:
                 at = on["aim"]
                 p.setBrush(tint)
@@ -104,7 +104,7 @@ class MoveLamp(Tool):
         p.setBrush(Qt.BrushStyle.NoBrush)
         dashes = QPen(theme.colour(theme.ACCENT, 1.0 if lamp.id == self.session.selected else 0.8), 1.6, Qt.PenStyle.DashLine)
         for a, b in zip(np.flatnonzero(np.diff(np.r_[0, depth > 0.05]) > 0), np.flatnonzero(np.diff(np.r_[depth > 0.05, 0]) < 0), strict=True):
-            part = overlays.polygon(self.canvas.to_widget(xy[a : b + 1]))
+            part = drawing.polygon(self.canvas.to_widget(xy[a : b + 1]))
             p.setPen(QPen(theme.colour(theme.FIELD, 0.45), 3.0))  # seen on a pale ground, too
             p.drawPolyline(part)
             p.setPen(dashes)

@@ -17,7 +17,7 @@ from lodestar.core.shot.document import Shot
 from lodestar.core.shot.motion import with_things
 
 from ... import theme
-from .. import overlays
+from .. import drawing, overlays
 from .tool import REACH_PX, Tool
 
 NEAR_LINE_PX = 4.0  # from the line, on the screen: a drag from here takes its side along
@@ -86,7 +86,7 @@ class DrawOutline(Tool):
         if off.min() < NEAR_LINE_PX:
             after = int(off.argmin()) // STEPS
             return (after, (after + 1) % count)
-        inside = outline.closed and overlays.polygon(line).containsPoint(at, Qt.FillRule.OddEvenFill)
+        inside = outline.closed and drawing.polygon(line).containsPoint(at, Qt.FillRule.OddEvenFill)
         return tuple(range(count)) if inside else None
 
     def _moved(self, outline: Outline) -> tuple[int, ...]:
@@ -135,7 +135,7 @@ class DrawOutline(Tool):
         for outline in self.items():
             corners = outline_at(self.session.shot, outline, self.session.frame)
             line = self.canvas.to_widget(line_of(outline, corners))
-            if outline.closed and overlays.polygon(line).containsPoint(at, Qt.FillRule.OddEvenFill):
+            if outline.closed and drawing.polygon(line).containsPoint(at, Qt.FillRule.OddEvenFill):
                 return outline
             if not outline.closed and np.linalg.norm(line - [at.x(), at.y()], axis=1).min() < 2 * REACH_PX:
                 return outline
@@ -304,7 +304,7 @@ class DrawOutline(Tool):
         p.setPen(QPen(QColor(theme.ACCENT), 1.4))
         p.setBrush(Qt.BrushStyle.NoBrush)
         ends = [*line, [self.pointer.x(), self.pointer.y()]] if self.pointer else line
-        p.drawPolyline(overlays.polygon(np.array(ends)))
+        p.drawPolyline(drawing.polygon(np.array(ends)))
         p.setBrush(QColor("#FFFFFF"))
         for k, (x, y) in enumerate(line):
             overlays.paint_corner(p, x, y, k in self.sharp)

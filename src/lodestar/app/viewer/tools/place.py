@@ -21,7 +21,7 @@ from ... import theme
 from ...derived import covariances_of, points_of
 from ...measures import figure, length, shown
 from ...session import PICTURES
-from .. import overlays
+from .. import drawing, overlays
 from .marks import Lasso, caught
 from .tool import NUMBER, REACH_PX, HeightTool, Tool
 
@@ -195,7 +195,7 @@ class PlaceObject(Tool):
             p.setBrush(QColor("#FFFFFF" if self.chosen is not None else theme.RAMP[0][1]))
             for at in self.canvas.to_widget(xy):
                 p.drawEllipse(QPointF(*at), 2.2, 2.2)
-        overlays.tag(p, self.pointer + QPointF(-40, 34), [self._words(patch)])
+        drawing.tag(p, self.pointer + QPointF(-40, 34), [self._words(patch)])
 
     def _words(self, patch: Patch) -> str:
         snap = self.session.snap
@@ -222,12 +222,12 @@ def paint_patch(p: QPainter, canvas, camera, patch: Patch) -> None:
     p.setPen(QPen(QColor(theme.ACCENT), 1.2))
     outline = [camera.project(corner(i, j))[0] for i, j in ((-2, -2), (2, -2), (2, 2), (-2, 2))]
     p.setBrush(theme.colour(theme.ACCENT, 0.16))
-    p.drawPolygon(overlays.polygon(canvas.to_widget(np.array(outline))))
+    p.drawPolygon(drawing.polygon(canvas.to_widget(np.array(outline))))
     for k in range(-2, 3):
         for a, b in ((corner(k, -2), corner(k, 2)), (corner(-2, k), corner(2, k))):
-            p.drawPolyline(overlays.polygon(canvas.to_widget(overlays.project_line(camera, a, b, 6))))
-    stalk = overlays.project_line(camera, patch.centre, patch.centre + patch.normal * size * 1.4, 6)
-    p.drawPolyline(overlays.polygon(canvas.to_widget(stalk)))
+            p.drawPolyline(drawing.polygon(canvas.to_widget(drawing.project_line(camera, a, b, 6))))
+    stalk = drawing.project_line(camera, patch.centre, patch.centre + patch.normal * size * 1.4, 6)
+    p.drawPolyline(drawing.polygon(canvas.to_widget(stalk)))
 
 
 class PlaceTitle(PlaceObject):
@@ -416,7 +416,7 @@ class DrawBox(HeightTool):
         box = Box(id="", position=constant(*middle), turn=constant(heading, 0, 0), extent=constant(*np.maximum([*extent, height], 1e-4)))
         overlays.paint_wire(p, self.canvas, camera, msgspec.structs.replace(self.session.shot, objects=(box,)), box, QColor(theme.ACCENT))
         unit = self.session.unit
-        overlays.tag(
+        drawing.tag(
             p,
             self.pointer + QPointF(16, 12),
             [f"{length(extent[0], unit)} × {length(extent[1], unit)}" + (f" · {length(height, unit)} high" if not self.dragging else "")],

@@ -8,7 +8,7 @@ from lodestar.core.edits.arrange import along_line
 from lodestar.core.scene.surfaces import on_ground
 
 from ... import theme
-from .. import overlays
+from .. import drawing
 from .tool import Tool
 
 STEP_PX = 6.0
@@ -55,4 +55,4 @@ class AlongPath(Tool):
         if self.line:
             p.setPen(QPen(QColor(theme.ACCENT), 1.6))
             p.setBrush(Qt.BrushStyle.NoBrush)
-            p.drawPolyline(overlays.polygon(np.array([[q.x(), q.y()] for q in self.line])))
+            p.drawPolyline(drawing.polygon(np.array([[q.x(), q.y()] for q in self.line])))

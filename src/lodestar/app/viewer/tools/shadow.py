@@ -11,7 +11,7 @@ from lodestar.core.light.sun import bearing_and_height, from_shadow
 from lodestar.core.shot.document import ShadowLine
 
 from ...measures import figure, length
-from .. import overlays
+from .. import drawing, overlays
 from .tool import HeightTool
 
 
@@ -104,4 +104,4 @@ class AlongShadow(HeightTool):
         if height > 0:
             bearing, up = bearing_and_height(from_shadow(self.foot, self.tip_at, height))
             words = [f"bearing {figure(bearing, 1)}° · height {figure(up, 1)}°", f"{length(height, self.session.unit)} high"]
-        overlays.tag(p, self.pointer + QPointF(16, 12), words)
+        drawing.tag(p, self.pointer + QPointF(16, 12), words)

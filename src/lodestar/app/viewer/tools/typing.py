@@ -14,7 +14,7 @@ from lodestar.core.scene.poses import moved
 from lodestar.core.shot.objects import Title, is_there
 
 from ... import theme
-from ..overlays import polygon
+from ..drawing import polygon
 from .tool import Tool
 
 MOST_LETTERS = 5000

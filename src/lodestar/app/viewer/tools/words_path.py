@@ -14,7 +14,7 @@ from lodestar.core.shot.objects import Title
 
 from ... import theme
 from ...derived import covariances_of, points_of
-from .. import overlays
+from .. import drawing
 from .tool import REACH_PX, Tool
 
 STEP_PX, SIMPLER_PX, SNAP_PX = 8.0, 3.0, 22.0
@@ -204,7 +204,7 @@ class DrawWordsPath(Tool):
         xy, depth = camera.project(points)
         p.setPen(QPen(QColor(theme.ACCENT), 1.6))
         if (depth > 0.01).all():
-            p.drawPolyline(overlays.polygon(self.canvas.to_widget(xy)))
+            p.drawPolyline(drawing.polygon(self.canvas.to_widget(xy)))
 
     def _paint_points(self, p: QPainter, on: np.ndarray) -> None:
         p.setPen(QPen(QColor(theme.FIELD), 1))
