@@ -95,6 +95,7 @@ class SceneCanvas(QWidget):
             line.addWidget(b)
         points = QToolButton(text="Points")
         points.setObjectName("scene-points")
+        points.setProperty("role", "menu")
         points.setToolTip("Colour and size of the points, and which far ones are left out")
         points.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         menu = QMenu(points)
