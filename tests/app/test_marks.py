@@ -8,7 +8,8 @@ import numpy as np
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 
-from lodestar.app.derived import points_of
+from lodestar.app import theme
+from lodestar.app.derived import errors_of, points_of
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot.document import solve_is_stale
 from lodestar.core.track.edit import lengths
@@ -49,6 +50,35 @@ class MarksCase(WindowCase):
         rows = self.tracks.at(self.session.frame)
         inside = ((self.tracks.xy[rows] > low) & (self.tracks.xy[rows] < high)).all(1)
         return {int(t) for t in self.tracks.track[rows[inside]]}
+
+
+class DrawnTest(MarksCase):
+    def test_a_mark_lies_on_its_track_and_its_fill_tells_the_error(self):
+        self.wait(lambda: np.isfinite(errors_of(self.session.shot)).any())
+        self.click("show-tails")  # which would lie beside some
+        rows = self.tracks.at(self.session.frame)
+        at, error = self.canvas.to_widget(self.tracks.xy[rows]), errors_of(self.session.shot)[rows]
+        alone = np.sort(np.linalg.norm(at[:, None] - at[None], axis=-1), axis=1)[:, 1] > 18
+        inside = ((at > 20) & (at < [self.canvas.width() - 20, self.canvas.height() - 20])).all(1)
+        chosen = np.flatnonzero(alone & inside & np.isfinite(error) & ~self.tracks.rejected[self.tracks.track[rows]])[:40]
+        self.assertGreater(len(chosen), 15)
+        grab = lambda: self.pixels(self.canvas.grab().toImage()).astype(int)
+        self.settle()
+        with_ = grab()
+        self.click("show-marks")
+        self.settle()
+        without = grab()
+        off = []
+        for k in chosen:
+            x, y = np.floor(at[k]).astype(int)
+            self.assertLess(np.abs(with_[y, x] - theme.error_colour(error[k]).getRgb()[:3]).max(), 12, (at[k], error[k]))
+            part = np.s_[y - 8 : y + 9, x - 8 : x + 9]
+            weight = np.abs(with_[part] - without[part]).sum(-1)
+            ys, xs = np.mgrid[part]
+            off.append([(weight * xs).sum() / weight.sum() + 0.5 - at[k, 0], (weight * ys).sum() / weight.sum() + 0.5 - at[k, 1]])
+        # pixel k reaches from k to k + 1; what lies behind weighs a mark's sides unlike
+        self.assertLess(np.abs(np.mean(off, 0)).max(), 0.1)
+        self.assertLess(np.abs(off).max(), 0.8)
 
 
 class ChooseTest(MarksCase):

@@ -11,8 +11,9 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+import numpy as np
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt
-from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtGui import QImage, QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
@@ -143,11 +144,9 @@ class WindowCase(unittest.TestCase):
             self.mouse(QEvent.Type.MouseMove, p, LEFT, modifiers)
         self.mouse(QEvent.Type.MouseButtonRelease, points[-1], Qt.MouseButton.NoButton, modifiers)
 
-    def pixels(self):
-        """(h, w, 3) of what the picture shows."""
-        import numpy as np
-
-        image = self.canvas.image
+    def pixels(self, image: QImage | None = None) -> np.ndarray:
+        """(h, w, 3) of what the picture shows, or of another image."""
+        image = (image or self.canvas.image).convertToFormat(QImage.Format.Format_RGB32)
         data = np.frombuffer(image.constBits().asstring(image.sizeInBytes()), np.uint8)
         return data.reshape(image.height(), image.bytesPerLine() // 4, 4)[:, : image.width(), 2::-1]
 
