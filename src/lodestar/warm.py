@@ -15,7 +15,7 @@ from lodestar.core.matte.follow import Follower
 from lodestar.core.matte.key import Keyer, keyed_cover
 from lodestar.core.matte.outline import Form, coverage
 from lodestar.core.matte.strokes import Brushed, Stroke
-from lodestar.core.media.yuv import frame_of, rgb_of
+from lodestar.core.media.yuv import frame_from, planes_of, rgb_of, with_filmed
 from lodestar.core.picture.composite import codes_of, light_of, over_nothing, over_plate, shade_of
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
@@ -67,7 +67,9 @@ def main() -> None:
         Engine().render([item, ground], lights, lambda share: before, (32, 32), Quality(0.0, 4))
     over_nothing(colour, shade_of(shade, shade, 1.0, black), 0.6)
     for bits, kind in ((8, np.uint8), (10, np.uint16)):
-        rgb_of(frame_of(np.zeros((8, 8, 3), kind), Colour(), bits), Colour())
+        dark = np.zeros((8, 8, 3), kind)
+        planes = planes_of(dark, Colour(), bits)
+        rgb_of(frame_from(with_filmed(planes, dark, dark, planes, Colour())), Colour())
 
 
 def _warm_sky() -> None:

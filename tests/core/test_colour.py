@@ -24,7 +24,7 @@ from lodestar.core.basics.job import Job
 from lodestar.core.basics.keyed import constant
 from lodestar.core.media.deliveries import open_delivery
 from lodestar.core.media.plates import open_plate, probe
-from lodestar.core.media.yuv import frame_of, rgb_of
+from lodestar.core.media.yuv import frame_from, planes_of, rgb_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.display import for_display
 from lodestar.core.picture.frame import frame
@@ -92,7 +92,7 @@ class YuvTest(unittest.TestCase):
     def test_worked_example_of_100_percent_bars(self):
         """8-bit Rec.709 limited range (SMPTE RP 219, from memory): red is Y 63, Cb 102, Cr 240; blue is Y 32, Cb 240, Cr 118."""
         for rgb, codes in (((255, 0, 0), (63, 102, 240)), ((0, 0, 255), (32, 240, 118)), ((255, 255, 255), (235, 128, 128))):
-            made = frame_of(np.full((8, 8, 3), rgb, np.uint8), Colour(), 8)
+            made = frame_from(planes_of(np.full((8, 8, 3), rgb, np.uint8), Colour(), 8))
             self.assertEqual(tuple(int(np.frombuffer(memoryview(p), np.uint8)[0]) for p in made.planes), codes)
 
     def test_all_matrices_depths_and_layouts(self):
@@ -128,9 +128,9 @@ class YuvTest(unittest.TestCase):
             for colour in (Colour(), HLG):
                 for _ in range(20):
                     rgb = (rng.uniform(0.05, 0.95, 3) * most).astype(kind)
-                    made = frame_of(np.broadcast_to(rgb, (16, 16, 3)).copy(), colour, bits)
+                    made = frame_from(planes_of(np.broadcast_to(rgb, (16, 16, 3)).copy(), colour, bits))
                     back = rgb_of(made, colour)
-                    again = frame_of(back, colour, bits)
+                    again = frame_from(planes_of(back, colour, bits))
                     for a, b in zip(made.planes, again.planes, strict=True):
                         self.assertLessEqual(
                             np.abs(np.frombuffer(memoryview(a), kind)[:8].astype(int) - np.frombuffer(memoryview(b), kind)[:8]).max(), 1
@@ -154,7 +154,7 @@ class CameraTest(FolderCase):
             stream.time_base = context.time_base = Fraction(1, 1000)
             for i, at in enumerate(settings.get("times_ms", range(0, 40 * count, 40))):
                 picture = np.full((*size, 3), level, np.float64) if settings.get("pictures") is None else settings["pictures"][i] / 255
-                one = frame_of((picture * (255 if bits == 8 else 65535)).astype(np.uint8 if bits == 8 else np.uint16), colour, bits)
+                one = frame_from(planes_of((picture * (255 if bits == 8 else 65535)).astype(np.uint8 if bits == 8 else np.uint16), colour, bits))
                 one.pts, one.time_base = at, Fraction(1, 1000)
                 container.mux(stream.encode(one))
             container.mux(stream.encode())

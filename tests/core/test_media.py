@@ -17,7 +17,7 @@ from lodestar.core.media import deliveries
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
 from lodestar.core.media.trial import try_out
-from lodestar.core.media.yuv import Planes, frame_from, planes_in, planes_of, rgb_of, with_untouched
+from lodestar.core.media.yuv import Planes, frame_from, planes_in, planes_of, rgb_of, with_filmed
 from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.work.delivery import deliver
 from tests.helpers import FolderCase, number_of, numbered, write_clip
@@ -38,7 +38,7 @@ class UntouchedTest(FolderCase):
         picture[20:40, 100:160] //= 2
         plain = planes_of(picture, colour, 8)
         self.assertGreater(int(np.abs(plain.luma.astype(int) - luma).max()), 5)
-        made = with_untouched(plain, picture, before, filmed)
+        made = with_filmed(plain, picture, before, filmed, colour)
         inside = np.zeros(luma.shape, bool)
         inside[20:40, 100:160] = True
         np.testing.assert_array_equal(made.luma[~inside], luma[~inside])
@@ -49,9 +49,20 @@ class UntouchedTest(FolderCase):
         np.testing.assert_array_equal(made.blue[~touched], blue[~touched])
         np.testing.assert_array_equal(made.blue[touched], plain.blue[touched])
         np.testing.assert_array_equal(made.red[~touched], red[~touched])
-        self.assertIs(with_untouched(plain, picture, before[:, :200], filmed), plain)
+        self.assertIs(with_filmed(plain, picture, before[:, :200], filmed, colour), plain)
         deep = planes_of(picture, colour, 10)
-        self.assertIs(with_untouched(deep, picture, before, filmed), deep)
+        self.assertIs(with_filmed(deep, picture, before, filmed, colour), deep)
+
+    def test_the_rim_of_a_shadow_over_white_is_no_step(self):
+        filmed = Planes(np.full((32, 128), 250, np.uint8), *(np.full((16, 64), 128, np.uint8) for _ in range(2)), 8)
+        before = rgb_of(frame_from(filmed), Colour())
+        shadow = np.linspace(0, 0.5, 128)
+        picture = np.rint(before * (1 - shadow)[:, None]).astype(np.uint8)
+        plain = planes_of(picture, Colour(), 8).luma[5].astype(int)
+        luma = with_filmed(planes_of(picture, Colour(), 8), picture, before, filmed, Colour()).luma[5].astype(int)
+        self.assertEqual((luma[0], plain[0]), (250, 235))  # cut at white, a shadow of one code would be 15 codes deep
+        self.assertLess(np.abs(np.diff(luma)).max(), 3)
+        np.testing.assert_array_equal(luma[-60:], plain[-60:])
 
     def test_a_movie_keeps_what_is_over_white(self):
         frames = []

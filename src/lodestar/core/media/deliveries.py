@@ -17,7 +17,7 @@ from ..basics.colour import Colour, tags_of
 from ..basics.errors import OutputError, PlateError, writing_problem
 from ..basics.paths import check_writable, clear_parts, part_of
 from .stills import file_url
-from .yuv import Planes, frame_from, planes_of, with_untouched
+from .yuv import Planes, frame_from, planes_of, with_filmed
 
 HERTZ, BLOCK = 48000, 1024  # of the sound that is written, and samples of one block of it
 MOVIES = (".mp4", ".mov", ".mkv")
@@ -112,7 +112,7 @@ class MovieDelivery:
             picture = np.pad(picture, ((0, self.height - picture.shape[0]), (0, self.width - picture.shape[1]), (0, 0)), "edge")
         rgb = np.ascontiguousarray(picture[..., :3])
         planes = planes_of(rgb, self.colour, self.bits)
-        frame = frame_from(planes if plate is None else with_untouched(planes, rgb, *plate))
+        frame = frame_from(planes if plate is None else with_filmed(planes, rgb, *plate, self.colour))
         frame.color_primaries, frame.color_trc, frame.colorspace, frame.color_range = tags_of(self.colour)
         at = round(self.count / self.rate / TICK if at_s is None else at_s / TICK)
         self._last = at = max(at, self._last + 1)  # two frames at one time would be one frame

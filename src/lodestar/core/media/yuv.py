@@ -14,6 +14,7 @@ import numpy as np
 from ..basics.colour import Colour
 from ..basics.jit import kernel, parallel_kernel
 
+GONE = 48.0  # codes of 8 bits by which a pixel was changed, from where on nothing of the plate's own codes is left
 # share of red and of blue in luma
 WEIGHTS = {"bt709": (0.2126, 0.0722), "bt601": (0.299, 0.114), "smpte240m": (0.212, 0.087), "bt2020": (0.2627, 0.0593)}
 
@@ -156,23 +157,46 @@ def planes_of(rgb: np.ndarray, colour: Colour, bits: int) -> Planes:
     return Planes(luma, blue, red, bits)
 
 
-def with_untouched(made: Planes, rgb: np.ndarray, before: np.ndarray, plate: Planes) -> Planes:
-    """The planes of a picture `rgb` (h, w, 3), with those of its plate wherever it is still as that was `before` (h, w, 3): what nobody changed is
-    written with the codes that were filmed, also those over white and under black."""
+def with_filmed(made: Planes, rgb: np.ndarray, before: np.ndarray, plate: Planes, colour: Colour) -> Planes:
+    """The planes of a picture `rgb` (h, w, 3) with what its plate has over white and under black, which red, green and blue of the plate, `before`
+    (h, w, 3), do not hold. Where nobody changed it, it is written with the codes that were filmed; where it was changed a little, as by the rim of a
+    shadow, most of what was lost comes back: else a step would be seen there."""
     if made.bits != plate.bits or made.luma.shape != plate.luma.shape or rgb.shape != before.shape or rgb.dtype != before.dtype:
         return made
-    same = (rgb == before).all(-1)
-    # a colour sample is the mean of two rows and of the columns at both of its sides
-    pairs = same[0::2] & same[1::2]
-    left = np.concatenate([pairs[:, :1], pairs[:, 1:-1:2]], 1)
-    colour = pairs[:, 0::2] & pairs[:, 1::2] & left
-    luma, blue, red = (np.where(*of) for of in ((same, plate.luma, made.luma), (colour, plate.blue, made.blue), (colour, plate.red, made.red)))
-    return Planes(luma, blue, red, made.bits)
+    found = Planes(made.luma.copy(), made.blue.copy(), made.red.copy(), made.bits)
+    was = planes_of(before, colour, made.bits)
+    _put_back(rgb, before, GONE * (1.0 if rgb.dtype == np.uint8 else 257.0), *plate[:3], *was[:3], 2**made.bits - 1, *found[:3])
+    return found
 
 
-def frame_of(rgb: np.ndarray, colour: Colour, bits: int) -> av.VideoFrame:
-    """A picture (h, w, 3) of even sides, uint8 or uint16, as 4:2:0 of 8 or 10 bits."""
-    return frame_from(planes_of(rgb, colour, bits))
+@kernel
+def _come_back(now, share, filmed, held, most):
+    return int(min(max(now + share * (float(filmed) - float(held)), 0.0), most) + 0.5)
+
+
+@parallel_kernel
+def _put_back(rgb, before, gone, y0, b0, r0, y1, b1, r1, most, luma, blue, red):
+    """Add to luma, blue and red what y0, b0, r0 were more than y1, b1, r1, by how little their pixels were changed."""
+    height, width = luma.shape
+    for pair in nb.prange(height // 2):
+        row = np.int64(pair)
+        least = np.ones(width)  # of the two rows of luma
+        for dy in range(2):
+            y = 2 * row + dy
+            for x in range(width):
+                change = 0.0
+                for c in range(3):
+                    change = max(change, abs(float(rgb[y, x, c]) - float(before[y, x, c])))
+                share = max(1.0 - change / gone, 0.0)
+                least[x] = min(least[x], share)
+                if share > 0:
+                    luma[y, x] = _come_back(luma[y, x], share, y0[y, x], y1[y, x], most)
+        for column in range(width // 2):
+            # a colour sample is the mean of two rows and of the columns at both of its sides
+            share = min(least[max(2 * column - 1, 0)], least[2 * column], least[2 * column + 1])
+            if share > 0:
+                blue[row, column] = _come_back(blue[row, column], share, b0[row, column], b1[row, column], most)
+                red[row, column] = _come_back(red[row, column], share, r0[row, column], r1[row, column], most)
 
 
 def frame_from(planes: Planes) -> av.VideoFrame:
