@@ -153,6 +153,11 @@ def at_the_window(minutes: float) -> tuple[list[float], list[str]]:
             rest(app, 1.0)
             figures.append(resident_mb())
             counts.append((len(os.listdir("/proc/self/task")), len(os.listdir("/proc/self/fd"))))
+            print(
+                f"{done} of {count} things done: {figures[-1]:.0f} MB, {counts[-1][0]} threads, {counts[-1][1]} open files",
+                file=sys.stderr,
+                flush=True,
+            )
         if done == count // 10 * 10:
             app.quit()
 
