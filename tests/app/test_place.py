@@ -131,9 +131,9 @@ class PointingTest(PlaceCase):
         at, _ = camera_at(self.session.shot, FRAME).project(place_of(self.session.shot, card, FRAME))
         from lodestar.app.viewer.tools import handles
 
-        said, tag = [], handles.overlays.tag
+        said, tag = [], handles.drawing.tag
         # the painter must not be kept, so only the words are
-        with mock.patch.object(handles.overlays, "tag", lambda p, at, lines, edge="": said.extend(lines) or tag(p, at, lines, edge)):
+        with mock.patch.object(handles.drawing, "tag", lambda p, at, lines, edge="": said.extend(lines) or tag(p, at, lines, edge)):
             self.canvas.grab()
         self.assertTrue(any("slip" in line for line in said), "the badge stands on it")
         # its cells are seen where it lies
