@@ -28,7 +28,8 @@ def tag(p: QPainter, at: QPointF, lines: list[str], edge: str = "") -> QRectF:
 
 
 def polygon(xy: np.ndarray) -> QPolygonF:
-    x, y = np.asarray(xy, float).T.tolist()
+    """Of (n, 2) places in px of the widget; of none, an empty one."""
+    x, y = np.asarray(xy, float).reshape(-1, 2).T.tolist()
     return QPolygonF(list(map(QPointF, x, y)))
 
 
