@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import msgspec
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen
 
 from lodestar.core.basics.geometry import turn_matrix, vector
@@ -19,17 +19,16 @@ from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Object
 
 from ... import theme
-from ...derived import points_of, slip_of
+from ...derived import points_of
 from ...measures import figure, length, shown
 from .. import drawing
+from . import grips
 from .tool import NUMBER, REACH_PX, Tool
 from .typing import TypeWords, title_under
 
 SNAP_PX, SNAP_DEG, LEAST_REACH_PX, LEAST_DRAG_PX = 9.0, 15.0, 42.0, 4.0
 SIDE_OFF_PX = 12.0  # a side's bar stands so far out of it, clear of what is there already
 CORNER_SHARE = 0.04  # of an object's extent: so near to a side a picked pivot lies on it
-EDGES = [(0, 1), (2, 3), (4, 5), (6, 7), (0, 2), (1, 3), (4, 6), (5, 7), (0, 4), (1, 5), (2, 6), (3, 7)]
-ARC = np.deg2rad(np.linspace(-50, 50, 21))[:, None]  # of a ring that is drawn
 PLANES = {"level": (0, 1), "upright": (0, 2)}  # axes of the object that span the plane of a handle
 
 
@@ -441,35 +440,35 @@ class MoveObject(Tool):
             return
         for other in session.shot.objects:
             if other.id in session.others:
-                paint_foot(p, self.canvas, camera, session.shot, other, session.frame)
+                grips.paint_foot(p, self.canvas, camera, session.shot, other, session.frame)
         item = session.object()
         if item is None:
             return
-        paint_foot(p, self.canvas, camera, session.shot, item, session.frame)
+        grips.paint_foot(p, self.canvas, camera, session.shot, item, session.frame)
         handles = self.handles(item)
         on = self._all_on_widget(handles)
         if "at" not in on:
             return
         base = on["at"]
         for name, tint in zip("xyz", theme.AXES, strict=True):
-            self._paint_arrow(p, base, on.get(name), tint, self.held == name)
+            grips.paint_arrow(p, base, on.get(name), tint, self.held == name)
         for name, tint in zip(PLANES, (theme.AXES[2], theme.AXES[1]), strict=True):
-            self._paint_spot(p, on.get(name), tint, 4.0, True, self.held == name)
+            grips.paint_spot(p, on.get(name), tint, 4.0, True, self.held == name)
         for name, tint in (("turn", theme.AXES[2]), ("tilt", theme.AXES[0])):
-            self._paint_ring(p, camera, handles["at"], handles[name], self._ring_normal(name), tint, self.held == name)
-            self._paint_spot(p, on.get(name), tint, 5.0, False, self.held == name)
+            grips.paint_ring(p, self.canvas, camera, handles["at"], handles[name], self._ring_normal(name), tint, self.held == name)
+            grips.paint_spot(p, on.get(name), tint, 5.0, False, self.held == name)
         p.setPen(QPen(QColor(theme.FIELD), 1))
         p.setBrush(QColor("#FFFFFF"))
         p.drawEllipse(QPointF(*base), 4.5, 4.5)
         if "size" in handles:
-            self._paint_spot(p, on.get("size"), "#FFFFFF", 4.0, True, self.held == "size")
-            self._paint_tab(p, on.get("stand"), "rotate-3d")
+            grips.paint_spot(p, on.get("size"), "#FFFFFF", 4.0, True, self.held == "size")
+            grips.paint_tab(p, on.get("stand"), "rotate-3d")
             if self._above_ground(item):
-                self._paint_tab(p, on.get("drop"), "arrow-down-to-line")
+                grips.paint_tab(p, on.get("drop"), "arrow-down-to-line")
         for name, (at, way) in self.sides(item).items():
-            self._paint_bar(p, at, way, self.held == name)
+            grips.paint_bar(p, at, way, self.held == name)
         if not self.held:
-            paint_slip(p, self.canvas, item)
+            grips.paint_slip(p, self.canvas, item)
         if self.held and self.pointer is not None:
             drawing.tag(
                 p, self.pointer + QPointF(16, 12), [self._words(item), self.state(item) if item.position.keys or session.how == "key" else ""]
@@ -482,51 +481,6 @@ class MoveObject(Tool):
             return R[:, 0]
         return R[:, 2] if abs(R[2, 2]) > 0.5 else np.array([0, 0, 1.0])
 
-    def _paint_arrow(self, p: QPainter, base: np.ndarray, end: np.ndarray | None, tint: str, held: bool) -> None:
-        if end is None:
-            return
-        p.setPen(QPen(QColor(tint), 3 if held else 2))
-        p.drawLine(QPointF(*base), QPointF(*end))
-        d = (end - base) / max(np.hypot(*(end - base)), 1)
-        side = np.array([-d[1], d[0]])
-        p.setPen(Qt.PenStyle.NoPen)
-        p.setBrush(QColor(tint))
-        p.drawPolygon(drawing.polygon(np.array([end + 5 * d, end - 4 * d + 4 * side, end - 4 * d - 4 * side])))
-
-    def _paint_spot(self, p: QPainter, on: np.ndarray | None, tint: str, size: float, square: bool, held: bool) -> None:
-        if on is None:
-            return
-        p.setPen(QPen(QColor(theme.FIELD), 1))
-        p.setBrush(QColor(tint))
-        size += 1 if held else 0
-        rect = QRectF(on[0] - size, on[1] - size, 2 * size, 2 * size)
-        p.drawRect(rect) if square else p.drawEllipse(rect)
-
-    def _paint_bar(self, p: QPainter, at: np.ndarray, way: np.ndarray, held: bool) -> None:
-        """A short bar along a side, with a dark rim so that it is seen on any picture."""
-        across = np.array([-way[1], way[0]]) * 8
-        line = QPointF(*(at - across)), QPointF(*(at + across))
-        for tint, wide in ((theme.FIELD, 6.0), ("#FFFFFF", 4.0 if held else 3.0)):
-            p.setPen(QPen(QColor(tint), wide, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-            p.drawLine(*line)
-
-    def _paint_tab(self, p: QPainter, on: np.ndarray | None, icon: str) -> None:
-        if on is None:
-            return
-        p.setPen(QPen(theme.colour("#FFFFFF", 0.5), 1))
-        p.setBrush(QColor(theme.FIELD))
-        p.drawRoundedRect(QRectF(on[0] - 10, on[1] - 10, 20, 20), 4, 4)
-        p.drawPixmap(QPointF(on[0] - 7, on[1] - 7), theme.icon_pixmap(icon, theme.TEXT, 14))
-
-    def _paint_ring(self, p: QPainter, camera, at: np.ndarray, grip: np.ndarray, normal: np.ndarray, tint: str, held: bool) -> None:
-        arm = grip - at
-        arm = arm - normal * (arm @ normal)
-        across = np.cross(normal, arm)
-        xy, depth = camera.project(at + arm * np.cos(ARC) + across * np.sin(ARC))
-        p.setPen(QPen(QColor(tint), 2.4 if held else 1.8))
-        p.setBrush(Qt.BrushStyle.NoBrush)
-        p.drawPolyline(drawing.polygon(self.canvas.to_widget(xy[depth > 0.01])))
-
     def _words(self, item: Object) -> str:
         shot, frame = self.session.shot, self.session.frame
         if self.held in ("turn", "tilt"):
@@ -537,38 +491,3 @@ class MoveObject(Tool):
             return length(self._span(item), self.session.unit)
         name, of = shown(self.session.unit)
         return " · ".join(figure(v / of, 2) for v in place_of(shot, item, frame)) + f" {name}"
-
-
-def paint_foot(p: QPainter, canvas, camera, shot: Shot, item: Object, frame: float) -> None:
-    """Where an object stands: the outline of its foot, or the cross-bars of an anchor."""
-    m = pose_of(shot, item, frame)
-    low, high = box_of(item, frame)
-    if not item.BODY:
-        low, high = np.full(3, -0.15), np.full(3, 0.15)
-    corners = moved(m, np.array([[low[0], low[1], low[2]], [high[0], low[1], low[2]], [high[0], high[1], low[2]], [low[0], high[1], low[2]]]))
-    share = np.linspace(0, 1, 9)[:, None]
-    line = np.concatenate([a + share * (b - a) for a, b in zip(corners, np.roll(corners, -1, 0), strict=True)])
-    xy, depth = camera.project(line)
-    p.setPen(QPen(QColor(theme.ACCENT), 1.4))
-    p.setBrush(Qt.BrushStyle.NoBrush)
-    if (depth > 0.05).all():
-        p.drawPolyline(drawing.polygon(canvas.to_widget(xy)))
-        return
-    for a, b in zip(corners, np.roll(corners, -1, 0), strict=True):
-        part = drawing.project_line(camera, a, b)
-        if len(part) > 1:
-            p.drawPolyline(drawing.polygon(canvas.to_widget(part)))
-
-
-def paint_slip(p: QPainter, canvas, item: Object) -> None:
-    """The slip badge: silent while it is good, in words where it is not; a check pattern always says."""
-    slip, camera = slip_of(canvas.session.shot, item, canvas.session.frame), canvas.camera()
-    doubtful = slip > 0.5
-    if camera is None or not np.isfinite(slip) or not (doubtful or getattr(item, "pattern", "") == "grid"):
-        return
-    low, high = box_of(item, canvas.session.frame)
-    at, depth = camera.project(moved(pose_of(canvas.session.shot, item, canvas.session.frame), np.array([high[0], low[1], high[2]])))
-    if depth > 0:
-        tint = theme.BAD if slip > 1.5 else theme.DOUBTFUL if doubtful else theme.GOOD
-        word = "slides" if slip > 1.5 else "doubtful" if doubtful else "holds"
-        drawing.tag(p, QPointF(*(canvas.to_widget(at) + [10, -26])), [f"{word} · slip {figure(slip, 1)} px"], tint)
