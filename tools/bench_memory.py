@@ -159,7 +159,7 @@ def at_the_window(minutes: float) -> tuple[list[float], list[str]]:
                 flush=True,
             )
         if done == count // 10 * 10:
-            app.quit()
+            app.exit()  # `quit` would ask whether the shot is to be saved
 
     # one thing after another from the program's own loop: what it throws away goes when it comes back to that
     timer = QTimer()
