@@ -15,7 +15,7 @@ from lodestar.core.render.items import LEVEL, Item
 from lodestar.core.render.lighting import COAT_ROUGHNESS
 from lodestar.core.shape.fonts import SHIPPED
 from lodestar.core.shape.solids import box_mesh
-from tests.core.test_rays import looking, placed
+from tests.core.test_rays import looking, placed, whole
 from tests.helpers import word_mesh
 
 mi.set_variant("scalar_rgb")
@@ -129,10 +129,7 @@ class ReferenceTest(unittest.TestCase):
         camera = looking(EYE, AT, FOCAL, SIZE)
         for roughness in (0.2, 0.5):
             solids = [solid._replace(base=(1.0, 1.0, 1.0), metal=1.0, roughness=roughness) for solid in things()[0]]
-            layers = Engine().render(solids, [around], lambda share: camera, SIZE, Quality(0.0, 256))
-            ours = np.zeros((SIZE[1], SIZE[0], 4), np.float32)
-            h, w = layers.colour.shape[:2]
-            ours[layers.top : layers.top + h, layers.left : layers.left + w] = layers.colour
+            ours = whole(solids, [around], camera, SIZE, 256)[0]
             metal = {"type": "roughconductor", "material": "none", "distribution": "ggx", "alpha": roughness**2}
             known = drawn({f"solid{k}": mesh(item, metal) for k, item in enumerate(solids)} | round_about(room()), 256, 3)
             # theirs lacks what facets send on to each other: as much as an even room would lose
@@ -145,12 +142,8 @@ class ReferenceTest(unittest.TestCase):
         """What it mirrors, of a box's front and top: that of the coated box less what of the bare one comes through, beside a coat over black."""
         around = AroundLight(prepared(room(), sun=SunLight(np.array([0, 0, 1.0]), np.zeros(3), 1.0)), np.eye(3), 1.0)
         camera, block = looking(EYE, AT, FOCAL, SIZE), things()[0][1]
-        bare, coated = (np.zeros((SIZE[1], SIZE[0], 4), np.float32) for _ in range(2))
-        for seen, coat in ((bare, 0.0), (coated, 1.0)):
-            item = block._replace(base=(0.5,) * 3, roughness=1.0, coat=coat)
-            layers = Engine().render([item], [around], lambda share: camera, SIZE, Quality(0.0, 256))
-            h, w = layers.colour.shape[:2]
-            seen[layers.top : layers.top + h, layers.left : layers.left + w] = layers.colour
+        matt_ = block._replace(base=(0.5,) * 3, roughness=1.0)
+        bare, coated = (whole([matt_._replace(coat=coat)], [around], camera, SIZE, 256)[0] for coat in (0.0, 1.0))
         plastic = {"type": "roughplastic", "distribution": "ggx", "alpha": COAT_ROUGHNESS**2, "int_ior": 1.5, "diffuse_reflectance": rgb(0.0)}
         known = drawn({"solid": mesh(block, plastic)} | round_about(room()), 1024)
         y, x = np.mgrid[0 : SIZE[1], 0 : SIZE[0]].astype(float)
