@@ -1,6 +1,12 @@
-"""The renderer against one that shares no code with it: Mitsuba 3 (W. Jakob and others), scalar variant, from the package registry."""
+"""The renderer against one that shares no code with it: Mitsuba 3 (W. Jakob and others), scalar variant, from the package registry.
 
+Mitsuba takes two minutes for its pictures, so they are kept, each by the hash of its whole scene as Mitsuba read it and of its version: a scene
+that is another one is drawn anew. One test always draws. Keep what is missing with: python -m tests.core.test_reference_renderer
+"""
+
+import hashlib
 import unittest
+from pathlib import Path
 
 import mitsuba as mi
 import numpy as np
@@ -19,6 +25,7 @@ from tests.core.test_rays import looking, placed, whole
 from tests.helpers import word_mesh
 
 mi.set_variant("scalar_rgb")
+KEPT = Path(__file__).parents[1] / "data" / "mitsuba.npz"
 SIZE = (192, 128)
 EYE, AT, FOCAL = (1.5, -7.0, 3.0), (0.2, 0.5, 0.4), 170.0
 SUN = SunLight(direction(215.0, 38.0), np.full(3, 0.9), 0.0)
@@ -60,6 +67,31 @@ def matt(share):
     return {"type": "diffuse", "reflectance": rgb(share)}
 
 
+class Kept(dict):
+    """Pictures of Mitsuba, (h, w) float16, by the hash of their scene."""
+
+    def __init__(self):
+        if KEPT.exists():
+            with np.load(KEPT) as kept:
+                self.update(kept)
+        self.used = {}
+
+    def picture(self, scene):
+        params = mi.traverse(scene)
+        text = hashlib.sha256((mi.__version__ + str(scene)).encode())
+        for name in sorted(params.keys()):
+            value = np.array(params[name])
+            text.update(name.encode() + (str(params[name]).encode() if value.dtype == object else value.tobytes()))
+        key = text.hexdigest()[:16]
+        if key not in self:
+            self[key] = np.array(mi.render(scene, seed=1))[..., 0].astype(np.float16)
+        self.used[key] = self[key]
+        return self[key].astype(np.float32)
+
+
+KEPT_PICTURES = Kept()
+
+
 def drawn(parts, samples, depth=2):
     """(h, w) light that reaches the camera over one bounce; hit or not, by the camera of the tests."""
     to = lambda p: [float(x) for x in p]
@@ -72,7 +104,7 @@ def drawn(parts, samples, depth=2):
         "sampler": {"type": "multijitter", "sample_count": samples},
     }
     scene = mi.load_dict({"type": "scene", "integrator": {"type": "path", "max_depth": depth}, "sensor": sensor, **parts})
-    return np.array(mi.render(scene, seed=1))[..., 0]
+    return KEPT_PICTURES.picture(scene)
 
 
 def room():
@@ -315,5 +347,19 @@ class ReferenceTest(unittest.TestCase):
             self.assertLess(np.sqrt(np.mean((ours[part] - known[part]) ** 2)), 0.03)
 
 
+class KeptTest(unittest.TestCase):
+    def test_what_is_kept_is_what_it_draws_and_another_scene_is_another_picture(self):
+        block = things()[0][1]
+        kept = drawn({"solid": mesh(block, matt(0.8)), **lamps()}, 16)
+        pictures = dict(KEPT_PICTURES)
+        self.addCleanup(KEPT_PICTURES.update, pictures)
+        KEPT_PICTURES.clear()
+        np.testing.assert_allclose(drawn({"solid": mesh(block, matt(0.8)), **lamps()}, 16), kept, atol=2e-3)
+        for other in (mesh(block, matt(0.7)), mesh(block._replace(model=placed(1.4, 0.4, 0.0, 0.6, 0.6, 0.9)), matt(0.8))):
+            self.assertGreater(np.abs(drawn({"solid": other, **lamps()}, 16) - kept).max(), 0.01)
+        self.assertEqual(len(KEPT_PICTURES), 3)
+
+
 if __name__ == "__main__":
-    unittest.main()
+    if unittest.main(exit=False).result.wasSuccessful():
+        np.savez_compressed(KEPT, **KEPT_PICTURES.used)
