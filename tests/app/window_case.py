@@ -77,7 +77,6 @@ class WindowCase(unittest.TestCase):
         self.assertFalse(window.session.jobs.busy)
         window.deleteLater()
         self.settle()
-        self.app.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)  # without a loop that runs, nothing else does it
         gc.collect()
 
     @property
