@@ -26,12 +26,13 @@ from lodestar.core.matte.sources import View, coverage_of
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, drawn, laid_out, stored, with_found
 from lodestar.core.media.plates import probe
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, with_plate
+from lodestar.core.shot.document import Shot, rebased, with_plate
 from lodestar.core.work import matting
 from lodestar.core.work.matting import shade_of
 from lodestar.core.work.updating import steps_named
 from tests.core.test_cli import ask, example
-from tests.helpers import DEMO, ROOT, FolderCase, texture, write_clip
+from tests.factory import known_solve, make_shot, seeded_tracks
+from tests.helpers import DEMO, ROOT, FolderCase, Seeded, texture, write_clip
 
 
 def overlap(a: np.ndarray, b: np.ndarray) -> float:
@@ -192,6 +193,29 @@ class PartsTest(unittest.TestCase):
             shaded = follower._differs(0, np.s_[0:90, 0:160], dark, ground.astype(np.float32), 0 * known, known)[1]
             self.assertEqual(bool(shaded[35:55, 65:95].max() < 0), is_shadow)
             self.assertLess(float(shaded[:20].max()), 0)
+
+    def test_points_on_a_branch_before_the_lens_do_not_say_how_deep_the_place_behind_it_is(self):
+        """Half of them are tracked in later frames only; behind it lies what would lie there without it."""
+        place = Seeded(3, 40, sigma=0.0, moving=0.0)
+        eye = place.cameras[20]
+        ways = eye.rays(np.stack([np.linspace(300, 900, 30), np.linspace(500, 200, 30)], 1))
+        branch = eye.centre + 2.2 * ways / (ways @ eye.R[2])[:, None]
+        rows, points = [(place.frame, place.track, place.xy)], len(place.points)
+        for frame, camera in enumerate(place.cameras):
+            ids = np.arange(0 if frame > 26 else 1, 30, 1 if frame > 26 else 2)
+            rows.append((np.full(len(ids), frame), points + ids, camera.project(branch[ids])[0]))
+        bare = make_shot(3, 40, titles=0, sigma=0.0, moving=0.0)
+        place.frame, place.track, place.xy = (np.concatenate(part) for part in zip(*rows, strict=True))
+        place.points = np.concatenate([place.points, branch])
+        tracks = seeded_tracks(place)
+        scene = StillScene(rebased(bare, tracks=tracks, solve=known_solve(place, tracks), ground=bare.ground))
+        behind, mask = StillScene(bare).warp(20, 34), np.zeros((360, 640), np.uint8)
+        off = lambda: float(np.abs(scene.warp(20, 34) - behind)[10:34, 16:60].max())
+        self.assertGreater(off(), 500)
+        cv2.polylines(mask, [np.rint(eye.project(branch)[0] / 2).astype(np.int32)], False, 1, 5)
+        self.assertTrue(scene.leave_out(20, mask > 0))
+        self.assertLess(off(), 25, "a few points of the place that are as near go with them")
+        self.assertFalse(StillScene(bare).leave_out(20, np.zeros((360, 640), bool)))
 
     def test_a_large_subject_that_stays_is_not_taken_for_its_own_background(self):
         """It covers a place in all frames but the first few; where it was not found yet, what has its colours is left out."""

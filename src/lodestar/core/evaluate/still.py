@@ -1,5 +1,6 @@
 """Where the still scene of a frame lies in other frames, through the solved camera and the depths of its points."""
 
+import cv2
 import numpy as np
 from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
 
@@ -8,6 +9,9 @@ from ..shot.document import Shot
 from .cameras import camera_at, scene_frame
 
 NEAR = 45  # frames: how far from a frame a point may be seen that says how deep its picture is
+# across the edge of a subject, of 640 on the width of a picture: points there may be on it. They are if they are no deeper than so many times what is known
+# to be on it, and if that is so many points
+EDGE_PX, BEHIND, FEW = 5, 1.4, 3
 CELL = 12.0  # px: of points in one cell the middle one counts
 
 
@@ -23,6 +27,9 @@ class StillScene:
         self._shape, self._nodes = ys.shape, np.stack([xs, ys], -1).reshape(-1, 2).astype(float)
         self._middle = _middle_frames(shot) if self.solve is not None else np.zeros(0)
         self._meshes: dict[int, np.ndarray] = {}
+        # of each point: the frames in which it was looked for on a subject, in which it was on it, and in which on it or its edge
+        self._looked_for, self._on, self._near = np.zeros((3, len(self._middle)))
+        self._as_deep = np.zeros(len(self._middle), bool)  # it was not farther away than what is on it, and seen there
 
     def _mesh(self, frame: int) -> np.ndarray:
         """(n, 3) points of the scene that are seen at the nodes, in the axes of the solve."""
@@ -36,7 +43,7 @@ class StillScene:
             if solve.motion == "turning":
                 self._meshes[frame] = camera.centre + 1e4 * ways
             else:
-                near = solve.xyz[np.abs(self._middle - frame) < NEAR]
+                near = solve.xyz[(np.abs(self._middle - frame) < NEAR) & ~self._left_out()]
                 depth = 1 / _inverse_depth(camera, near, self._nodes, self.plate.width, self.plate.height)
                 self._meshes[frame] = camera.centre + ways * (depth / (ways @ camera.R[2]))[:, None]
         return self._meshes[frame]
@@ -49,6 +56,48 @@ class StillScene:
         xy, depth = self.solve.camera(self._number[source]).project(self._mesh(frame))
         xy[depth <= 0] = -1e4
         return xy.reshape(*self._shape, 2).astype(np.float32)
+
+    def leave_out(self, frame: int, subject: np.ndarray) -> bool:
+        """Points on a subject, (h, w) bool of a frame, no longer say how deep the scene is behind it: one that stands still, as a branch before the lens,
+        has some. Such are those that were tracked on it more often than beside it, and others that are no deeper and are seen within it or at its edge.
+        Whether there are other ones now than before."""
+        tracks, solve = self.shot.tracks, self.solve
+        if solve is None or tracks is None or frame not in self._number:
+            return False
+        high, wide = subject.shape
+        across = 2 * round(EDGE_PX * wide / 1280) + 1
+        edge = cv2.dilate(subject.astype(np.uint8), np.ones((across, across), np.uint8))
+
+        def within(xy: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+            x, y = np.clip((xy + 0.5) * [wide / self.plate.width, high / self.plate.height], 0, [wide - 1, high - 1]).astype(int).T
+            return subject[y, x], edge[y, x] > 0
+
+        before = self._left_out()
+        point = np.full(tracks.count, -1)
+        tracked = np.flatnonzero(solve.point_ids < tracks.count)
+        point[solve.point_ids[tracked]] = tracked
+        rows = np.flatnonzero(tracks.frame == frame)
+        rows = rows[point[tracks.track[rows]] >= 0]
+        of, (on, near) = point[tracks.track[rows]], within(tracks.xy[rows])
+        self._looked_for[of] += 1
+        self._on[of] += on
+        self._near[of] += near
+        known = self._known()
+        if known.sum() >= FEW:
+            xy, depth = solve.camera(self._number[frame]).project(solve.xyz)
+            deepest = BEHIND * np.percentile(depth[known], 80)
+            there = np.flatnonzero((depth > 0) & (depth < deepest) & (np.abs(self._middle - frame) < NEAR))
+            self._as_deep[there] |= within(xy[there])[1]
+        changed = bool((before != self._left_out()).any())
+        if changed:
+            self._meshes.clear()
+        return changed
+
+    def _known(self) -> np.ndarray:
+        return self._on > 0.5 * self._looked_for
+
+    def _left_out(self) -> np.ndarray:
+        return self._known() | self._as_deep & (self._near >= 0.5 * self._looked_for)
 
     def heights(self, frame: int) -> np.ndarray | None:
         """(rows, columns) float32: how high over the level ground the scene lies at the nodes, in heights of the camera over it; None where nobody

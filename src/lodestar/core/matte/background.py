@@ -62,6 +62,9 @@ class Background:
             self._maps[frame, source] = self._warp(frame, source)
         return self._maps[frame, source]
 
+    def forget_maps(self) -> None:
+        self._maps = {}
+
     def hide(self, frame: int, alpha: np.ndarray) -> None:
         """What is covered in a frame, (h, w) in 0..1, is left out of the backgrounds of other frames."""
         if frame % EVERY == 0:

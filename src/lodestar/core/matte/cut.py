@@ -93,3 +93,12 @@ def own_pieces(mask: np.ndarray, evidence: np.ndarray, colour: np.ndarray, most:
     keep = (area > OWN_PX) & (area < most) & (mean(evidence) > OWN_ODDS) & (mean(colour) > OWN_COLOUR)
     keep[0] = False
     return keep[label]
+
+
+def painted_out(mask: np.ndarray, outside: np.ndarray) -> np.ndarray:
+    """The connected pieces of a mask that what is painted out, (h, w) bool, meets or borders on."""
+    n, label = cv2.connectedComponents(mask.astype(np.uint8))
+    met = np.zeros(n, bool)
+    met[label[cv2.dilate(outside.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0]] = True
+    met[0] = False
+    return met[label]

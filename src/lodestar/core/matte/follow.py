@@ -14,7 +14,7 @@ import numpy as np
 
 from . import colours
 from .background import NODE_PX, Background, Like, Reader, Warp, differs, differs_in_shade, shade_of_ground
-from .cut import SMOOTH, own_pieces, parted, pieces, signed_distance
+from .cut import SMOOTH, own_pieces, painted_out, parted, pieces, signed_distance
 from .edge import soft_edge
 from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
@@ -22,13 +22,15 @@ from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 Shade = Callable[[int, np.ndarray], np.ndarray | None]
 # frame -> (rows, columns) at the nodes of `background.Warp`: heights of the still scene over the level ground; None where nobody knows
 Heights = Callable[[int], np.ndarray | None]
+# (frame, (h, w) bool: what surely is of a subject) -> whether that changes where `Warp` says that the still scene lies, which points on it no longer tell
+LeaveOut = Callable[[int, np.ndarray], bool]
 
 SMALL_PX = 640  # width of the picture that is worked on
 W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.45, 1.5, 5.0  # weights of the evidence; px from the carried border at which it says as much
 CLEAR_PX = 4  # from the subject, of the small picture: from here on its shadow is ground and nothing of it
 PAD_PX = 70  # round the subject, of the small picture
 LOST_PX = 20  # a subject of fewer px of the small picture is gone
-OWN_SHARE = 0.1  # of a subject: what comes in apart from it, and is larger, is another one that looks alike
+OWN_SHARE = 0.2  # of a subject: what comes in apart from it, and is larger, is another one that looks alike
 RING_PX = 20  # round a subject, whose colours are those of its surroundings
 # what differs from the background and is no darker is no shadow: so near to the subject it may be a part that was lost, and does not teach
 # what else moves. From px of the small picture on, and over how many, it does again
@@ -66,8 +68,9 @@ class Follower:
         height: int,
         shade: Shade = lambda frame, at: None,
         heights: Heights = lambda frame: None,
+        leave_out: LeaveOut = lambda frame, subject: False,
     ) -> None:
-        self.shade, self.heights = shade, heights
+        self.shade, self.heights, self.leave_out = shade, heights, leave_out
         self.reader, self.frames, self.width, self.height = reader, frames, width, height
         self.shrink = max(1, round(width / SMALL_PX))
         self.size = (width // self.shrink, height // self.shrink)
@@ -162,6 +165,9 @@ class Follower:
             # of what was found by colours alone, those teach nothing new
             if outside.any():
                 self._learn(bins, found & (inside | (moved > 0)) if plain.any() else found, outside | _round(found))
+            if self.leave_out(frame, found & (told > LIKE)):
+                self._plain = None
+                self.background.forget_maps()
         self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
@@ -254,11 +260,15 @@ class Follower:
         known = not held and bool(plain.any())  # without a background nothing speaks for a piece, and nothing against it
         cut = parted(weight, picture, back, prior)
         new = pieces(cut, seed, moved if known else None)
-        if known:
-            new |= own_pieces(cut & ~new, odds, told, OWN_SHARE * new.sum())
+        if plain.any():
+            rest = cut & ~new
+            new |= own_pieces(rest & ~painted_out(rest, here == OUTSIDE), odds, told, OWN_SHARE * new.sum())
         lost = np.clip((signed_distance(new) + NEAR_PX + PAST_NEAR_PX) / PAST_NEAR_PX, 0, 1) * _no_shadow(picture, back, support)
         found = self._nothing()
         found.mask[part], found.odds[part], found.other[part] = new, odds, np.clip(odds, 0, 1) * (1 - lost)
+        own = self._nothing().mask
+        own[part] = new & (told > LIKE)
+        self.leave_out(frame, own)
         sure = 1.0 if held else self._sure(new, prior, data, last.mask)
         self._keep(frame, before, found)
         speed = self.shrink * float(np.percentile(np.linalg.norm(flow, axis=-1)[new], 70)) if new.any() else 0.0

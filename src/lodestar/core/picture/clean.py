@@ -5,8 +5,8 @@ import numpy as np
 
 from ..basics.colour import in_working
 from ..basics.errors import PlateError
-from ..evaluate.still import StillScene
-from ..matte.background import Background
+from ..evaluate.still import NEAR, StillScene
+from ..matte.background import EVERY, Background
 from ..matte.strokes import Brushed, laid_out
 from ..shot.document import Shot
 from .composite import FULL, light_of
@@ -33,7 +33,12 @@ def clean_codes(shot: Shot, workshop: Workshop, index: int, size: Size) -> tuple
 def _made(shot: Shot, workshop: Workshop, index: int, size: Size, subjects: list[Brushed]) -> tuple[np.ndarray, np.ndarray]:
     plate = shot.plate
     assert plate is not None
-    background = Background(lambda frame: workshop.frame(plate, frame), StillScene(shot).warp, range(plate.count), (plate.height, plate.width))
+    scene = StillScene(shot)
+    for matte in subjects:
+        for one in matte.found[::EVERY]:
+            if abs(one.frame - index) < NEAR:
+                scene.leave_out(one.frame, laid_out(one, plate.width, plate.height) > 0.5)
+    background = Background(lambda frame: workshop.frame(plate, frame), scene.warp, range(plate.count), (plate.height, plate.width))
     kernel = np.ones((2 * GROWN_PX + 1,) * 2, np.uint8)
 
     def passes(frame: int) -> np.ndarray:

@@ -125,7 +125,7 @@ def _follower(shot: Shot) -> Iterator[Follower]:
         raise PlateError("There is no clip to find a subject in.", "Open a clip first.")
     with reader_of(shot) as reader:
         scene, frames = StillScene(shot), range(shot.plate.count)
-        yield Follower(reader, scene.warp, frames, shot.plate.width, shot.plate.height, shade_of(shot), scene.heights)
+        yield Follower(reader, scene.warp, frames, shot.plate.width, shot.plate.height, shade_of(shot), scene.heights, scene.leave_out)
 
 
 @contextlib.contextmanager
