@@ -38,7 +38,7 @@ NEAR_PX, PAST_NEAR_PX = 6, 8
 # of the camera's height over the ground: what lies lower is ground, on which shadows fall; what lies higher has a shadow the seldomer, down to a share
 LEVEL, RAISED, SHADOW_ON_WALLS = 0.06, 0.2, 0.25
 LIKE = 1.0  # log of how much likelier a colour is of the subject, from which on it may be the subject
-DOUBTED_PX, OFF_BY = 12, 0.092  # from the border, of the small picture; of an overlap
+DOUBTED_PX, OFF_BY = 12, 0.104  # from the border, of the small picture; of an overlap
 GLIMPSED_PX = 40  # from the strokes, of the small picture: at first what lies farther is taken for what is round the subject
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
 

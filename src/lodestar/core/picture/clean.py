@@ -5,7 +5,7 @@ import numpy as np
 
 from ..basics.colour import in_working
 from ..basics.errors import PlateError
-from ..evaluate.still import NEAR, StillScene
+from ..evaluate.still import StillScene
 from ..matte.background import EVERY, Background
 from ..matte.strokes import Brushed, laid_out
 from ..shot.document import Shot
@@ -30,14 +30,20 @@ def clean_codes(shot: Shot, workshop: Workshop, index: int, size: Size) -> tuple
     return workshop.last("clean plate", key, lambda: _made(shot, workshop, index, size, subjects))
 
 
+def _still(shot: Shot, subjects: list[Brushed]) -> StillScene:
+    """The still scene without the points that are on a subject."""
+    scene, plate = StillScene(shot), shot.plate
+    assert plate is not None
+    for subject in subjects:
+        for found in subject.found[::EVERY]:
+            scene.leave_out(found.frame, laid_out(found, plate.width, plate.height) > 0.5)
+    return scene
+
+
 def _made(shot: Shot, workshop: Workshop, index: int, size: Size, subjects: list[Brushed]) -> tuple[np.ndarray, np.ndarray]:
     plate = shot.plate
     assert plate is not None
-    scene = StillScene(shot)
-    for matte in subjects:
-        for one in matte.found[::EVERY]:
-            if abs(one.frame - index) < NEAR:
-                scene.leave_out(one.frame, laid_out(one, plate.width, plate.height) > 0.5)
+    scene = workshop.last("still scene", (plate, shot.solve, shot.tracks, tuple(m.found for m in subjects)), lambda: _still(shot, subjects))
     background = Background(lambda frame: workshop.frame(plate, frame), scene.warp, range(plate.count), (plate.height, plate.width))
     kernel = np.ones((2 * GROWN_PX + 1,) * 2, np.uint8)
 
