@@ -74,10 +74,10 @@ def told(name: str, figures: list[float], first: int) -> bool:
     return drift <= ALLOWED
 
 
-def deliveries(shot: Shot, count: int, folder: Path) -> list[float]:
+def deliveries(shot: Shot, count: int, frames: range, folder: Path) -> list[float]:
     figures = []
     for number in range(count):
-        job = lambda number=number: deliver(shot, folder / f"{number}.mp4", Job(), samples=2, frames=range(0, 12))
+        job = lambda number=number: deliver(shot, folder / f"{number}.mp4", Job(), samples=2, frames=frames)
         thread = threading.Thread(target=job)
         thread.start()
         thread.join()
@@ -182,7 +182,9 @@ def main() -> int:
     demo = msgspec.structs.replace(files.read(ROOT / "demo" / "open-night.lode"), mattes=())
     with tempfile.TemporaryDirectory() as folder:
         shot = larger_clip(demo, args.size, Path(folder))
-        flat = [told(f"deliveries at {args.size}p", deliveries(shot, args.deliveries, Path(folder)), 1)]
+        flat = [told(f"deliveries at {args.size}p", deliveries(shot, args.deliveries, range(12), Path(folder)), 1)]
+        around = files.read(ROOT / "demo" / "low-sun.lode")  # surroundings, a mirror, uneven ground
+        flat.append(told("deliveries with surroundings", deliveries(around, args.deliveries, range(20, 24), Path(folder)), 1))
     figures, more = at_the_window(args.minutes)
     flat.append(told(f"{args.minutes:g} minutes of a hand", figures, 3))
     print("no thread and no open file more" if not more else ", ".join(more))
