@@ -194,6 +194,13 @@ class PartsTest(unittest.TestCase):
             self.assertEqual(bool(shaded[35:55, 65:95].max() < 0), is_shadow)
             self.assertLess(float(shaded[:20].max()), 0)
 
+    def test_a_piece_that_is_painted_out_goes_as_a_whole(self):
+        mask, outside = np.zeros((40, 60), bool), np.zeros((40, 60), bool)
+        mask[5:15, 5:15] = mask[20:30, 30:50] = True
+        outside[25, 10:30] = True  # ends at the border of the second
+        np.testing.assert_array_equal(cut.painted_out(mask, outside), np.where(np.arange(40)[:, None] < 18, False, mask))
+        self.assertFalse(cut.painted_out(mask, outside & False).any())
+
     def test_points_on_a_branch_before_the_lens_do_not_say_how_deep_the_place_behind_it_is(self):
         """Half of them are tracked in later frames only; behind it lies what would lie there without it."""
         place = Seeded(3, 40, sigma=0.0, moving=0.0)
@@ -215,7 +222,10 @@ class PartsTest(unittest.TestCase):
         cv2.polylines(mask, [np.rint(eye.project(branch)[0] / 2).astype(np.int32)], False, 1, 5)
         self.assertTrue(scene.leave_out(20, mask > 0))
         self.assertLess(off(), 25, "a few points of the place that are as near go with them")
-        self.assertFalse(StillScene(bare).leave_out(20, np.zeros((360, 640), bool)))
+        self.assertFalse(scene.leave_out(20, mask > 0))
+        # the same frame painted otherwise: the last answer counts
+        self.assertTrue(scene.leave_out(20, np.zeros((360, 640), bool)))
+        self.assertGreater(off(), 500)
 
     def test_a_large_subject_that_stays_is_not_taken_for_its_own_background(self):
         """It covers a place in all frames but the first few; where it was not found yet, what has its colours is left out."""

@@ -27,9 +27,9 @@ class StillScene:
         self._shape, self._nodes = ys.shape, np.stack([xs, ys], -1).reshape(-1, 2).astype(float)
         self._middle = _middle_frames(shot) if self.solve is not None else np.zeros(0)
         self._meshes: dict[int, np.ndarray] = {}
-        # of each point: the frames in which it was looked for on a subject, in which it was on it, and in which on it or its edge
-        self._looked_for, self._on, self._near = np.zeros((3, len(self._middle)))
-        self._as_deep = np.zeros(len(self._middle), bool)  # it was not farther away than what is on it, and seen there
+        # of each point, the number of frames in which it was looked for on a subject, was on it, was on it or its edge, and was as near and seen there;
+        # and by frame which points count for each of these
+        self._counts, self._told = np.zeros((4, len(self._middle)), int), dict[int, list[np.ndarray]]()
 
     def _mesh(self, frame: int) -> np.ndarray:
         """(n, 3) points of the scene that are seen at the nodes, in the axes of the solve."""
@@ -60,7 +60,7 @@ class StillScene:
     def leave_out(self, frame: int, subject: np.ndarray) -> bool:
         """Points on a subject, (h, w) bool of a frame, no longer say how deep the scene is behind it: one that stands still, as a branch before the lens,
         has some. Such are those that were tracked on it more often than beside it, and others that are no deeper and are seen within it or at its edge.
-        Whether there are other ones now than before."""
+        Of a frame that is asked again the last answer counts. Whether there are other ones now than before."""
         tracks, solve = self.shot.tracks, self.solve
         if solve is None or tracks is None or frame not in self._number:
             return False
@@ -73,31 +73,38 @@ class StillScene:
             return subject[y, x], edge[y, x] > 0
 
         before = self._left_out()
+        for counts, points in zip(self._counts, self._told.pop(frame, [])):
+            counts[points] -= 1  # it was asked before, and another subject was found
         point = np.full(tracks.count, -1)
         tracked = np.flatnonzero(solve.point_ids < tracks.count)
         point[solve.point_ids[tracked]] = tracked
         rows = np.flatnonzero(tracks.frame == frame)
         rows = rows[point[tracks.track[rows]] >= 0]
         of, (on, near) = point[tracks.track[rows]], within(tracks.xy[rows])
-        self._looked_for[of] += 1
-        self._on[of] += on
-        self._near[of] += near
+        told = [of, of[on], of[near]]
+        for counts, points in zip(self._counts, told):
+            counts[points] += 1
         known = self._known()
         if known.sum() >= FEW:
             xy, depth = solve.camera(self._number[frame]).project(solve.xyz)
             deepest = BEHIND * np.percentile(depth[known], 80)
             there = np.flatnonzero((depth > 0) & (depth < deepest) & (np.abs(self._middle - frame) < NEAR))
-            self._as_deep[there] |= within(xy[there])[1]
+            told.append(there[within(xy[there])[1]])
+            self._counts[3][told[3]] += 1
+        self._told[frame] = told
         changed = bool((before != self._left_out()).any())
         if changed:
             self._meshes.clear()
         return changed
 
     def _known(self) -> np.ndarray:
-        return self._on > 0.5 * self._looked_for
+        """(m,) bool: the points that were tracked on a subject."""
+        looked_for, on, _, _ = self._counts
+        return 2 * on > looked_for
 
     def _left_out(self) -> np.ndarray:
-        return self._known() | self._as_deep & (self._near >= 0.5 * self._looked_for)
+        looked_for, _, near, as_near = self._counts
+        return self._known() | (as_near > 0) & (2 * near >= looked_for)
 
     def heights(self, frame: int) -> np.ndarray | None:
         """(rows, columns) float32: how high over the level ground the scene lies at the nodes, in heights of the camera over it; None where nobody

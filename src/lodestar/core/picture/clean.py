@@ -34,9 +34,8 @@ def _still(shot: Shot, subjects: list[Brushed]) -> StillScene:
     """The still scene without the points that are on a subject."""
     scene, plate = StillScene(shot), shot.plate
     assert plate is not None
-    for subject in subjects:
-        for found in subject.found[::EVERY]:
-            scene.leave_out(found.frame, laid_out(found, plate.width, plate.height) > 0.5)
+    for frame in sorted({found.frame for subject in subjects for found in subject.found[::EVERY]}):
+        scene.leave_out(frame, np.max([laid_out(subject.at(frame), plate.width, plate.height) for subject in subjects], axis=0) > 0.5)
     return scene
 
 
