@@ -261,7 +261,7 @@ class OutlineTest(DemoCase):
         shape = outline.shape.with_key(first, outline.shape.at(first), "linear").with_key(first + 10, moved, "linear")
         self.session.edit_item("Keys", outline.id, shape=shape)
         self.session.show_frame(first + 5)
-        self.wait_picture("draft")
+        self.wait_picture()
         with_, corner = self.window.grab().toImage(), self.canvas.to_widget((300.0, 300.0))
         self.session.select("")
         self.settle()
