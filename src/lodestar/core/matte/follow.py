@@ -266,9 +266,9 @@ class Follower:
         lost = np.clip((signed_distance(new) + NEAR_PX + PAST_NEAR_PX) / PAST_NEAR_PX, 0, 1) * _no_shadow(picture, back, support)
         found = self._nothing()
         found.mask[part], found.odds[part], found.other[part] = new, odds, np.clip(odds, 0, 1) * (1 - lost)
-        own = self._nothing().mask
-        own[part] = new & (told > LIKE)
-        self.leave_out(frame, own)
+        surely = self._nothing().mask
+        surely[part] = new & (told > LIKE)
+        self.leave_out(frame, surely)
         sure = 1.0 if held else self._sure(new, prior, data, last.mask)
         self._keep(frame, before, found)
         speed = self.shrink * float(np.percentile(np.linalg.norm(flow, axis=-1)[new], 70)) if new.any() else 0.0
