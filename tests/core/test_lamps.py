@@ -14,9 +14,14 @@ from lodestar.core.evaluate.objects import items_of
 from lodestar.core.light.lamps import Area, AreaLight, SkyLight, Spot, SpotLight, SunLight, ground_light, ground_reach, light_of
 from lodestar.core.matte.sources import Outline
 from lodestar.core.picture.frame import frame
-from lodestar.core.render import textures
+from lodestar.core.render import near, textures
 from lodestar.core.render.engine import Engine, Quality
+from lodestar.core.render.incoming import Lights
 from lodestar.core.render.items import Finish, Item, Texture
+from lodestar.core.render.near import near_of
+from lodestar.core.render.sampling import LAMP
+from lodestar.core.render.seen import seen_of
+from lodestar.core.render.sphere import sphere_of
 from lodestar.core.shape.solids import box_mesh, card_mesh
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import TEXTURES, Card, Surface, Title
@@ -115,17 +120,68 @@ class ClosedFormsTest(unittest.TestCase):
         np.testing.assert_allclose(glowing, shining, atol=0.05)
         self.assertAlmostEqual(float(glowing.mean() / shining.mean()), 1.0, delta=0.02)
 
-    def test_ten_lamps_give_what_they_give_one_by_one(self):
+    def test_many_lamps_give_what_they_give_one_by_one(self):
+        """Spots that shine all round, and of a small cone each with a colour of its own, of which most reach nothing of a place."""
         rng = np.random.default_rng(2)
-        lamps = [
-            SpotLight(np.array([*rng.uniform(-2, 2, 2), rng.uniform(1, 3)]), np.array([0.0, 0.0, -1.0]), -2.0, -2.0, 0.0, rng.uniform(0.2, 2.0, 3))
-            for _ in range(10)
-        ]
-        camera = looking_down(5.0, wide=4.0)
-        together = lit([GROUND], lamps, camera)
-        apart = sum(lit([GROUND], [lamp], camera, samples=4) for lamp in lamps)
-        self.assertAlmostEqual(float(together.mean() / apart.mean()), 1.0, delta=0.01)
-        self.assertLess(float(np.abs(together - apart).mean()), 0.03 * float(apart.mean()))
+        down, cone = np.array([0.0, 0.0, -1.0]), math.cos(math.radians(25.0))
+        for count, edge in ((10, -2.0), (60, cone)):
+            places = np.c_[rng.uniform(-2, 2, (count, 2)), rng.uniform(1, 3, count)]
+            lamps = [SpotLight(p, down, edge, edge + 0.02 * (edge > 0), 0.0, rng.uniform(0.2, 2.0, 3)) for p in places]
+            camera = looking_down(5.0, wide=4.0)
+            together = lit([GROUND], lamps, camera)
+            apart = sum(lit([GROUND], [lamp], camera, samples=4) for lamp in lamps)
+            self.assertAlmostEqual(float(together.mean() / apart.mean()), 1.0, delta=0.01)
+            self.assertLess(float(np.abs(together - apart).mean()), 0.03 * float(apart.mean()))
+
+
+class ManyLampsTest(unittest.TestCase):
+    """Which of many lamps a place asks."""
+
+    def setUp(self):
+        rng = np.random.default_rng(4)
+        self.rng, lamps = rng, []
+        for k in range(150):
+            place, to = rng.uniform(-2, 2, 3), rng.normal(size=3)
+            to /= np.linalg.norm(to)
+            u = np.cross(to, (0.3, 0.5, 0.8))
+            u *= 0.3 / np.linalg.norm(u)
+            edge = math.cos(rng.uniform(0.2, 2.0))
+            spot = SpotLight(place, to, edge, edge + 0.05, 0.1 * (k % 3), rng.uniform(0.2, 2.0, 3))
+            lamps.append(spot if k % 2 else AreaLight(place, u, np.cross(to, u), rng.uniform(0.2, 2.0, 3), k % 4 == 0))
+        self.near = near_of(lamps, [], np.zeros(3), 1.0)
+        nothing = np.zeros(3)
+        self.lights = Lights(
+            np.zeros((0, 7)), nothing, nothing, *self.near, nothing, 0.0, sphere_of(None), seen_of(None, None, (1, 1), nothing, 1.0, 1)
+        )
+        self.choose, self.ask = compiled(near._chosen), compiled(near.from_near)
+
+    def places(self):
+        for _ in range(6):
+            n = self.rng.normal(size=3)
+            yield tuple(self.rng.uniform(-2, 2, 3)), tuple(n / np.linalg.norm(n))
+
+    def test_each_is_asked_as_often_as_it_says(self):
+        for p, n in self.places():
+            asked = [self.choose(self.lights, p, n, u) for u in (np.arange(20_000) + 0.5) / 20_000]
+            told = dict(one for one in asked if one[1] > 0)  # of a part of the tree that seemed to give some, none may
+            for lamp, chance in told.items():
+                self.assertAlmostEqual(sum(one == lamp and its > 0 for one, its in asked) / len(asked), chance, delta=1e-3)
+            none = sum(its == 0 for _, its in asked) / len(asked)
+            self.assertAlmostEqual(sum(told.values()) + none, 1.0, delta=1e-3)
+            self.assertLess(none, 0.5)
+
+    def test_none_that_gives_light_is_left_out(self):
+        """Of each lamp alone: where some of its points light the place, it is asked."""
+        for p, n in self.places():
+            asked = {self.choose(self.lights, p, n, u)[0] for u in (np.arange(20_000) + 0.5) / 20_000}
+            gives = np.zeros(len(self.near.table))
+            for k in range(len(gives)):
+                alone = self.lights._replace(near=self.near.table[k : k + 1])
+                for a, b in self.rng.random((40, 2)):
+                    sample = np.zeros(64)
+                    sample[LAMP + 1 : LAMP + 3] = a, b
+                    gives[k] += sum(self.ask(alone, 0, p, n, sample)[0]) / 40
+            self.assertLessEqual({k for k in range(len(gives)) if gives[k] > 0.01 * gives.sum()}, asked)
 
 
 class SurfaceTest(unittest.TestCase):

@@ -10,14 +10,14 @@ import cv2
 import numpy as np
 
 from ..basics.identity import Same
-from ..light.lamps import AreaLight, Light, SkyLight, SpotLight, SunLight
+from ..light.lamps import Light, SkyLight, SunLight
 from ..light.surroundings import BOUNCE, AroundLight
 from ..projection.camera import Camera
 from . import denoise, incoming, pool, rays
-from . import near as near_lamps
 from .eye import Nets, eye_of
-from .geometry import SENT, SENT_SUM, Stage, check_solids, over_exposure, sent_light, sent_middles, stage
+from .geometry import Stage, check_solids, over_exposure, sent_light, stage
 from .items import Item
+from .near import NearLamps, near_of
 from .region import footprint
 from .sampling import samples
 from .seen import WIDE as MIRRORED_WIDE
@@ -127,11 +127,11 @@ class Engine:
         # what is drawn smaller is enlarged into arrays of its own, so that its film may be drawn over by the next one
         room: Callable[[tuple[int, ...], type], np.ndarray] = self._room.taken() if quality.detail != 1 else np.empty
         film = _film(bottom - top, right - left, room)
-        sent = sent_light(items, here.origin, here.scale)
+        near = near_of(lights, sent_light(items, here.origin, here.scale), here.origin, here.scale)
         glass = any(look.clear > 0 for i in items if i.drawn for look in i.looks)
         wide = GLASS_WIDE if glass else MIRRORED_WIDE
         seen = seen_of(plate() if plate is not None and (glass or _mirrors(items)) else None, camera(0.0), size, here.origin, here.scale, wide)
-        table, lit = samples(quality.most), _lights(lights, sent, here.origin, here.scale, seen)
+        table, lit = samples(quality.most), _lights(lights, near, seen)
         seed = np.uint32(quality.seed * 0x9E3779B1 & 0xFFFFFFFF)
         count = -(-(right - left) // rays.TILE) * -(-(bottom - top) // rays.TILE)
         shoot = lambda next_: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, next_, count, film, seed)
@@ -208,57 +208,16 @@ def _film(height: int, width: int, room: Callable[[tuple[int, ...], type], np.nd
     return rays.Film(plane(4), plane(3), plane(5), plane(3), plane(3), plane(7), plane(7), plane(3), room((height, width), np.int32), plane(12))
 
 
-def _lights(lights: Sequence[Light | AroundLight], sent: list[np.ndarray], origin: np.ndarray, scale: float, seen: Seen) -> incoming.Lights:
-    """As kernels take them, in the axes of a stage. What the place sends back is lit by all suns and the sky. sent: of what glows."""
+def _lights(lights: Sequence[Light | AroundLight], near: NearLamps, seen: Seen) -> incoming.Lights:
+    """As kernels take them. What the place sends back is lit by all suns and the sky."""
     suns = [light for light in lights if isinstance(light, SunLight)]
     sky = sum((light.colour for light in lights if isinstance(light, SkyLight)), np.zeros(3))
     rows = np.array([[*s.direction, *s.colour, np.cos(np.deg2rad(s.width_deg / 2))] for s in suns], float).reshape(-1, 7)
     bounce = BOUNCE * (sky + sum((s.colour * max(float(s.direction[2]), 0.0) for s in suns if s.bounces), np.zeros(3)))
-    near, first = [], 0
-    for light in lights:
-        if isinstance(light, AreaLight | SpotLight) and light.colour.max() > 0:
-            near.append(_near(light, origin, scale))
-    for triangles in sent:
-        row = np.zeros(near_lamps.NEAR)
-        middles, power = sent_middles(triangles), float(triangles[-1, SENT_SUM])
-        row[near_lamps.KIND], row[near_lamps.FIRST], row[near_lamps.COUNT], row[near_lamps.POWER] = (
-            near_lamps.GLOWS,
-            first,
-            len(triangles),
-            power / np.pi,
-        )
-        row[near_lamps.NEAR_PLACE : near_lamps.NEAR_PLACE + 3] = middle = middles.mean(0)
-        row[near_lamps.RADIUS] = float(np.linalg.norm(middles - middle, axis=1).mean())
-        near.append(row)
-        first += len(triangles)
-    table = np.array(near, float).reshape(-1, near_lamps.NEAR)
-    points = np.concatenate([*sent, np.zeros((0, SENT))])
     # one picture of the full sphere is asked: a shot has no more
     around = next((light for light in lights if isinstance(light, AroundLight)), None)
     level = sky if around is None else sky + around.colour
     # ground that stands for the place looks in a mirror as what lies beneath does
     place = bounce if around is None else bounce + around.floor
-    kept = (np.ascontiguousarray(points), place.astype(float), float(bright.py_func(level)), sphere_of(around), seen)
-    return incoming.Lights(rows, sky.astype(float), bounce.astype(float), table, *kept)
-
-
-def _near(light: AreaLight | SpotLight, origin: np.ndarray, scale: float) -> np.ndarray:
-    """A row of `Lights.near`."""
-    row = np.zeros(near_lamps.NEAR)
-    if isinstance(light, AreaLight):
-        row[near_lamps.KIND] = near_lamps.ROUND if light.round else near_lamps.SQUARE
-        row[near_lamps.NEAR_PLACE : near_lamps.NEAR_PLACE + 3] = (light.centre - origin) / scale
-        row[near_lamps.U : near_lamps.U + 3], row[near_lamps.V : near_lamps.V + 3] = light.u / scale, light.v / scale
-        row[near_lamps.NEAR_COLOUR : near_lamps.NEAR_COLOUR + 3] = light.colour
-        area = 4 * float(np.linalg.norm(np.cross(light.u, light.v))) / scale**2
-        row[near_lamps.POWER] = float(light.colour.max()) * area / np.pi
-        row[near_lamps.RADIUS] = float(np.hypot(np.linalg.norm(light.u), np.linalg.norm(light.v))) / scale
-        return row
-    row[near_lamps.KIND] = near_lamps.SPOT
-    row[near_lamps.NEAR_PLACE : near_lamps.NEAR_PLACE + 3] = (light.place - origin) / scale
-    row[near_lamps.U : near_lamps.U + 3] = light.direction
-    row[near_lamps.EDGE], row[near_lamps.FULL], row[near_lamps.RADIUS] = light.edge, light.full, light.radius / scale
-    # one unit of the scene is so many of the rays' axes
-    row[near_lamps.NEAR_COLOUR : near_lamps.NEAR_COLOUR + 3] = light.colour / scale**2
-    row[near_lamps.POWER] = float(light.colour.max()) / scale**2
-    return row
+    kept = (place.astype(float), float(bright.py_func(level)), sphere_of(around), seen)
+    return incoming.Lights(rows, sky.astype(float), bounce.astype(float), near.table, near.tree, near.sent, *kept)

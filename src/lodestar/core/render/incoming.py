@@ -27,15 +27,15 @@ SHINY = 0.3  # roughness; what is less rough, metal or coated shows what stands 
 class Lights(NamedTuple):
     """suns (n, 7): direction, colour, cosine of half the width. sky, bounce (3,): light of the sky, and of the place beneath.
 
-    near (m, NEAR): lamps that are near, in the axes of the rays: columns of `near`. sent (k, SENT): triangles of those that glow. place (3,): light
-    that what stands for the place sends on. open_sky: brightness of the light of sky and surroundings on level ground. sphere: the surroundings. seen: what the
-    plate shows of the ground.
+    near, tree, sent: lamps that are near, in the axes of the rays, as `near.NearLamps` has them. place (3,): light that what stands for the place sends
+    on. open_sky: brightness of the light of sky and surroundings on level ground. sphere: the surroundings. seen: what the plate shows of the ground.
     """
 
     suns: np.ndarray
     sky: np.ndarray
     bounce: np.ndarray
     near: np.ndarray
+    tree: np.ndarray
     sent: np.ndarray
     place: np.ndarray
     open_sky: float

@@ -67,7 +67,7 @@ def received(things, lights, ray, words, address, p, n, at, sample, share, lit, 
             noise[1] = 1.0
     for which in range(asked(lights)):
         # of lamps that we add there is none without our things
-        light, d, towards = lamp_on(things, lights, ray, words, address, p, start, n, at, sample, which)
+        light, _, towards = lamp_on(things, lights, ray, words, address, p, start, n, at, sample, which)
         if light[0] + light[1] + light[2] > 0:
             noise[1] = 1.0
             for c in range(3):

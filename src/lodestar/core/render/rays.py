@@ -213,6 +213,7 @@ def _uncounted(things, eye, lights, film, table):
             unmanaged(lights.sky),
             unmanaged(lights.bounce),
             unmanaged(lights.near),
+            unmanaged(lights.tree),
             unmanaged(lights.sent),
             unmanaged(lights.place),
             lights.open_sky,
