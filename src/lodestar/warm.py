@@ -1,6 +1,8 @@
 """Compile the numeric kernels once, at set-up, so that the first shot does not wait for it: `python -m lodestar.warm`."""
 
 import contextlib
+import subprocess
+import sys
 
 import numpy as np
 
@@ -30,9 +32,23 @@ from lodestar.core.solve.slip import Noise, draw_noise
 from lodestar.core.track.follow import FollowSettings, follow
 from lodestar.core.track.tracks import make_tracks
 
+RAYS = "rays"  # the argument by which a process of its own is asked for the renderer, which takes longer than all else
+
 
 def main() -> None:
     """Run each kernel on a little data of the kinds that the program uses."""
+    if sys.argv[1:] == [RAYS]:
+        return _warm_rays()
+    rays = subprocess.Popen([sys.executable, "-m", "lodestar.warm", RAYS])
+    try:
+        _warm_rest()
+    finally:
+        failed = rays.wait()
+    if failed:
+        sys.exit(failed)
+
+
+def _warm_rest() -> None:
     rng = np.random.default_rng(0)
     picture = (rng.random((120, 200)) * 255).astype(np.uint8)
     follow(lambda i: np.roll(picture, i, 1), range(6), FollowSettings(count=40), lambda i: None, Job())
@@ -57,6 +73,14 @@ def main() -> None:
         codes_of(light_of(plate, "rec709"), "rec709", np.dtype(kind))
     decode(encode(np.ones(3, np.float32), "srgb"), "srgb")
     black = np.zeros(3, np.float32)
+    over_nothing(colour, shade_of(shade, shade, 1.0, black), 0.6)
+    for bits, kind in ((8, np.uint8), (10, np.uint16)):
+        dark = np.zeros((8, 8, 3), kind)
+        planes = planes_of(dark, Colour(), bits)
+        rgb_of(frame_from(with_filmed(planes, dark, dark, planes, Colour())), Colour())
+
+
+def _warm_rays() -> None:
     item, ground = (
         Item(box_mesh(), lambda share: np.eye(4), (0.5, 0.5, 0.5), 0.5, 0.0),
         Item(LEVEL, lambda share: np.eye(4), (0, 0, 0), 1, 0, drawn=False),
@@ -65,11 +89,6 @@ def main() -> None:
     lights: list[Light] = [SunLight(np.array([0, 0, 1.0]), np.ones(3), 0.5), SkyLight(np.ones(3))]
     with contextlib.suppress(RenderError):  # told when a picture is asked for
         Engine().render([item, ground], lights, lambda share: before, (32, 32), Quality(0.0, 4))
-    over_nothing(colour, shade_of(shade, shade, 1.0, black), 0.6)
-    for bits, kind in ((8, np.uint8), (10, np.uint16)):
-        dark = np.zeros((8, 8, 3), kind)
-        planes = planes_of(dark, Colour(), bits)
-        rgb_of(frame_from(with_filmed(planes, dark, dark, planes, Colour())), Colour())
 
 
 def _warm_sky() -> None:

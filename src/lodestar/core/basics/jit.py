@@ -4,6 +4,7 @@ from collections.abc import Callable
 from types import FunctionType
 from typing import Any
 
+import llvmlite.binding as llvm
 import numba
 from numba import _dynfunc  # type: ignore[attr-defined]
 from numba.core import cgutils, codegen, compiler, types
@@ -12,6 +13,11 @@ from numba.extending import intrinsic
 
 OPTIONS = {"nopython": True, "nogil": True, "fastmath": True}
 WIDE = 12_000  # rows from which a second thread gains more than waking it costs (measured; on a busy machine it costs 1 ms)
+
+
+# the machine's scheduler puts instructions right within a block itself; to do it here took 41 of the 152 s that the ray kernel was with LLVM, whose blocks are
+# long, and gained nothing (measured)
+llvm.set_option("lodestar", "-enable-misched=false")
 
 
 def kernel(function: Callable) -> Any:
@@ -23,17 +29,43 @@ def parallel_kernel(function: Callable) -> Any:
 
 
 class _PartLibrary(codegen.JITCodeLibrary):
-    """The code of a part: optimised, so that the kernel has less to do, but not made into machine code."""
+    """The code of a part: a little optimised, so that the kernel has less to do, but not made into machine code."""
+
+    def _optimize_final_module(self) -> None:
+        builder = self._codegen._pass_builder(opt=1, loop_vectorize=False, slp_vectorize=False)
+        builder.getModulePassManager().run(self._final_module, builder)
 
     def _finalize_final_module(self) -> None:
         self._finalized = True
 
 
-class _PartCompiler(compiler.Compiler):
-    """Compiles a part of a kernel only as far as the kernel needs it.
+class _WholeLibrary(codegen.JITCodeLibrary):
+    """The code of a kernel of many parts. Counts of references that cancel each other are looked for within a block only: through all of the ray kernel it
+    took 40 of 152 s, and there are few, since its arrays are `unmanaged`."""
 
-    The compiler would make machine code of each part, with all that it calls, at each level; of the 431 s of processor time that the ray kernel took
-    on a slow machine that was 120 s, and none of it was ever run."""
+    def _optimize_final_module(self) -> None:
+        for options in ({"opt": 0, "loop_vectorize": False, "slp_vectorize": False}, {}):
+            builder = self._codegen._pass_builder(**options)
+            passes = builder.getModulePassManager()
+            passes.add_refprune_pass(llvm.RefPruneSubpasses.PER_BB)
+            passes.run(self._final_module, builder)
+
+
+class _WholeCompiler(compiler.Compiler):
+    def define_pipelines(self) -> Any:
+        self.state.library = _WholeLibrary(self.state.targetctx.codegen(), self.state.func_id.func_qualname)
+        self.state.library.enable_object_caching()
+        return super().define_pipelines()
+
+
+def whole(function: Callable) -> Any:
+    """A kernel of many parts, compiled in less time."""
+    return numba.njit(cache=True, nogil=True, fastmath=True, pipeline_class=_WholeCompiler)(function)
+
+
+class _PartCompiler(compiler.Compiler):
+    """Compiles a part of a kernel only as far as the kernel needs it: the compiler would make machine code of each, with all that it calls, which is never
+    run."""
 
     def define_pipelines(self) -> Any:
         state = self.state

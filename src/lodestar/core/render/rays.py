@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.jit import inlined, kernel, part, taken, unmanaged
+from ..basics.jit import inlined, kernel, part, taken, unmanaged, whole
 from ..shape.extrude import PARTS
 from .eye import Eye, ray_through
 from .facets import mirrored, water_mirrors
@@ -254,7 +254,7 @@ def _uncounted(things, eye, lights, film, table):
     )
 
 
-@kernel
+@whole
 def tiles(things, eye, lights, table, target, most, left, top, next_, count, film, seed):
     """Fill tiles whose numbers are taken from next_ (1,), as long as there are any of `count`, by rows over the part of the picture that begins at
     (left, top), px.
