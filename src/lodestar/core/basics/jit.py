@@ -108,17 +108,22 @@ class SizedKernel:
         return (self.wide if rows > WIDE else self.narrow)(*args)
 
 
-def _unmanaged(typing_context, array):  # type: ignore[no-untyped-def]
-    """In a kernel: the same array, whose views are not counted. Counting the views of an array that all threads read makes them wait for each
-    other at each (measured: three times the time). The caller keeps the array alive."""
+def _unmanaged(typing_context, of):  # type: ignore[no-untyped-def]
+    """In a kernel: the same array, or named tuple of arrays and others, whose views are not counted. Counting the views of an array that all threads
+    read makes them wait for each other at each (measured: three times the time). The caller keeps the arrays alive."""
 
-    def make(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        view = context.make_array(signature.args[0])(context, builder, arguments[0])
+    def uncounted(context, builder, kind, value):  # type: ignore[no-untyped-def]
+        if isinstance(kind, types.BaseTuple):
+            parts = zip(kind.types, cgutils.unpack_tuple(builder, value), strict=True)  # type: ignore[attr-defined]
+            return context.make_tuple(builder, kind, [uncounted(context, builder, *part) for part in parts])
+        if not isinstance(kind, types.Array):
+            return value
+        view = context.make_array(kind)(context, builder, value)
         view.meminfo = cgutils.get_null_value(view.meminfo.type)
         view.parent = cgutils.get_null_value(view.parent.type)
         return view._getvalue()
 
-    return array(array), make
+    return of(of), lambda context, builder, signature, arguments: uncounted(context, builder, signature.args[0], arguments[0])
 
 
 unmanaged: Any = intrinsic(_unmanaged)

@@ -10,16 +10,13 @@ import numpy as np
 
 from ..basics.jit import inlined, kernel, part, taken, unmanaged, whole
 from ..shape.extrude import PARTS
-from .eye import Eye, ray_through
+from .eye import ray_through
 from .facets import mirrored, water_mirrors
-from .geometry import DRAWN, FADES, FLAT, FRESNEL, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE, Things
-from .incoming import Lights
+from .geometry import DRAWN, FADES, FLAT, FRESNEL, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE
 from .lighting import received, shaded
 from .looks import patterned, surface_at
 from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, surface_of
-from .sampling import BLOCK, LENS, MIRROR, Table
-from .seen import Seen
-from .sphere import Sphere
+from .sampling import BLOCK, LENS, MIRROR
 from .vectors import along, bright, dot, normalised
 
 TILE = 4  # px; how many samples it takes is decided for a whole one
@@ -173,87 +170,6 @@ def _remember(guide, n, p, share):
     guide[6] += share
 
 
-@inlined
-def _uncounted(things, eye, lights, film, table):
-    return (
-        Things(
-            things.scene,
-            unmanaged(things.corners),
-            unmanaged(things.normals),
-            unmanaged(things.triangles),
-            unmanaged(things.parts),
-            unmanaged(things.number),
-            unmanaged(things.value),
-            unmanaged(things.matrices),
-            unmanaged(things.boxes),
-            unmanaged(things.masks),
-            unmanaged(things.levels),
-            unmanaged(things.texels),
-            things.levelled,
-            things.level,
-            things.cards,
-            things.place,
-        ),
-        Eye(
-            unmanaged(eye.net),
-            eye.left,
-            eye.top,
-            unmanaged(eye.about),
-            unmanaged(eye.size),
-            unmanaged(eye.poses),
-            eye.shutter,
-            eye.readout,
-            eye.span,
-            eye.angle,
-            eye.aperture,
-            eye.focus,
-        ),
-        Lights(
-            unmanaged(lights.suns),
-            unmanaged(lights.sky),
-            unmanaged(lights.bounce),
-            unmanaged(lights.near),
-            unmanaged(lights.tree),
-            unmanaged(lights.sent),
-            unmanaged(lights.place),
-            lights.open_sky,
-            Sphere(
-                lights.sphere.there,
-                unmanaged(lights.sphere.texels),
-                unmanaged(lights.sphere.levels),
-                unmanaged(lights.sphere.rows),
-                unmanaged(lights.sphere.columns),
-                unmanaged(lights.sphere.density),
-                unmanaged(lights.sphere.turn),
-                lights.sphere.gain,
-            ),
-            Seen(
-                lights.seen.there,
-                unmanaged(lights.seen.texels),
-                unmanaged(lights.seen.levels),
-                unmanaged(lights.seen.R),
-                unmanaged(lights.seen.centre),
-                lights.seen.focal,
-                lights.seen.cx,
-                lights.seen.cy,
-            ),
-        ),
-        Film(
-            unmanaged(film.colour),
-            unmanaged(film.soft),
-            unmanaged(film.sky),
-            unmanaged(film.lit),
-            unmanaged(film.bare),
-            unmanaged(film.ours),
-            unmanaged(film.place),
-            unmanaged(film.noise),
-            unmanaged(film.taken),
-            unmanaged(film.round),
-        ),
-        Table(unmanaged(table.places), unmanaged(table.turns)),
-    )
-
-
 @whole
 def tiles(things, eye, lights, table, target, most, left, top, next_, count, film, seed):
     """Fill tiles whose numbers are taken from next_ (1,), as long as there are any of `count`, by rows over the part of the picture that begins at
@@ -265,7 +181,7 @@ def tiles(things, eye, lights, table, target, most, left, top, next_, count, fil
     buffer, halves = np.empty(48, np.float32), np.zeros((TILE * TILE, 12))
     ray, half = unmanaged(buffer[_aligned(buffer) :]), unmanaged(halves)
     words, address = unmanaged(ray.view(np.uint32)), ray.ctypes.data
-    things, eye, lights, film, table = _uncounted(things, eye, lights, film, table)
+    things, eye, lights, film, table = unmanaged(things), unmanaged(eye), unmanaged(lights), unmanaged(film), unmanaged(table)
     height, width = film.colour.shape[:2]
     across = (left + width - 1) // TILE - left // TILE + 1
     while True:
