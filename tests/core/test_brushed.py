@@ -312,6 +312,24 @@ class PartsTest(unittest.TestCase):
         told = [bool(kept[place]) for place in ((8, 8), (8, 33), (8, 58), (40, 12), (51, 71))]
         self.assertEqual(told, [True, False, False, False, False])  # nearly background; of another colour; too large; a speck
 
+    def test_what_is_in_one_frame_alone_goes_and_an_edge_that_moves_evenly_stays(self):
+        wall, ball = (texture(180, 320) * 255)[..., None] * np.ones(3), 120 + 110 * texture(180, 320, 5)[..., None] * np.array([1.0, 0.5, 0.4])
+        true = [disc(320, 180, 150.3 + 5.7 * k, 90 - 1.6 * k, 30) for k in range(3)]
+        moved = [cv2.warpAffine(ball, np.array([[1, 0, 5.7 * k], [0, 1, -1.6 * k]]), (320, 180)) for k in range(3)]
+        shown = [np.round(wall * (1 - a[..., None]) + b * a[..., None]).astype(np.uint8) for a, b in zip(true, moved, strict=True)]
+        follower = Follower(lambda frame: shown[frame], lambda frame, source: None, range(3), 320, 180)
+        torn = true[1].copy()
+        torn[70:82, 150:162] = 0
+        torn[40:48, 100:120] = 0.8  # of the wall
+        before, after = (stored(k, true[k], 1.0, False) for k in (0, 2))
+        for alpha in (true[1], torn):
+            found = laid_out(follower.calmed(before, stored(1, alpha, 1.0, False), after), 320, 180)
+            self.assertGreater(overlap(found, true[1]), 0.993)
+            self.assertLess(int((np.abs(found - true[1]) > 0.1).sum()), 8)
+        painted = stored(1, torn, 1.0, True)
+        self.assertIs(follower.calmed(before, painted, after), painted)
+        self.assertLess(overlap(laid_out(painted, 320, 180), true[1]), 0.93)
+
     def test_strokes_are_drawn_with_their_width_and_later_ones_over_earlier_ones(self):
         strokes = (Stroke(3, (20.0, 50.0, 80.0, 50.0), 10.0), Stroke(3, (50.0, 50.0), 5.0, False), Stroke(4, (0.0, 0.0), 50.0))
         picture = drawn(strokes, 3, 100, 100)

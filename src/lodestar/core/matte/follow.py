@@ -16,6 +16,7 @@ from . import colours
 from .background import NODE_PX, Background, Like, Reader, Warp, differs, differs_in_shade, shade_of_ground
 from .cut import SMOOTH, own_pieces, painted_out, parted, pieces, signed_distance
 from .edge import soft_edge
+from .flicker import Beside, calmed
 from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
 # (frame, places (n, 2) px of the plate that are of a subject) -> (n, 2) px to which its shadow falls on the ground; None where nobody knows
@@ -29,6 +30,7 @@ SMALL_PX = 640  # width of the picture that is worked on
 W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.45, 1.5, 5.0  # weights of the evidence; px from the carried border at which it says as much
 CLEAR_PX = 4  # from the subject, of the small picture: from here on its shadow is ground and nothing of it
 PAD_PX = 70  # round the subject, of the small picture
+CALM_PAD_PX = 16  # the same, of what is brought over from the frames beside it
 LOST_PX = 20  # a subject of fewer px of the small picture is gone
 OWN_SHARE = 0.2  # of a subject: what comes in apart from it, and is larger, is another one that looks alike
 RING_PX = 20  # round a subject, whose colours are those of its surroundings
@@ -376,6 +378,22 @@ class Follower:
         self.background.hide(frame, alpha)
         self.background.forget_far(frame, next(iter(self.known)))
         return stored(frame, alpha, sure, selected)
+
+    def calmed(self, before: Found, found: Found, after: Found) -> Found:
+        """The matte of a frame without what flickers, by those beside it. Strokes hold: a frame that has some stays as it is."""
+        if found.selected or not found.alpha.size:
+            return found
+        high, wide = found.alpha.shape
+        y0, x0 = (max(at // self.shrink - CALM_PAD_PX, 0) for at in (found.top, found.left))
+        y1, x1 = (
+            min(-(-end // self.shrink) + CALM_PAD_PX, most) for end, most in ((found.top + high, self.size[1]), (found.left + wide, self.size[0]))
+        )
+        full = np.s_[y0 * self.shrink : y1 * self.shrink, x0 * self.shrink : x1 * self.shrink]
+        whole = {one.frame: laid_out(one, self.width, self.height) for one in (before, found, after)}
+        grey = lambda frame: np.ascontiguousarray(cv2.cvtColor(self.small(frame)[y0:y1, x0:x1], cv2.COLOR_RGB2GRAY))
+        alpha = whole[found.frame]
+        alpha[full] = calmed(*(Beside(grey(frame), whole[frame][full]) for frame in (found.frame, before.frame, after.frame)))
+        return stored(found.frame, alpha, found.sure, found.selected)
 
     def begin_colours_again(self) -> None:
         """The other direction begins from the colours of the painted frame."""

@@ -100,23 +100,26 @@ def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
     first = next((s.frame for s in source.strokes if s.inside and s.frame in shot.frames), None)
     if first is None:
         raise UserError(f"{source.name} is painted on no frame between in and out.", "Paint over the subject on one frame.")
-    done, count = 0, len(shot.frames)
+    count = len(shot.frames)
     with _follower(shot) as follower:
-
-        def told(found: Found) -> Found:
-            nonlocal done
-            done += 1
-            job.step(done / count, f"frame {found.frame}")
-            return found
-
-        yield told(follower.select(source, first))
-        for frame in range(first + 1, shot.last + 1):
-            job.step(done / count)
-            yield told(follower.step(source, frame, frame - 1))
-        follower.begin_colours_again()
-        for frame in range(first - 1, shot.first - 1, -1):
-            job.step(done / count)
-            yield told(follower.step(source, frame, frame + 1))
+        painted = follower.select(source, first)
+        yield painted
+        done = 1
+        for way, last in ((1, shot.last), (-1, shot.first)):
+            if way < 0:
+                follower.begin_colours_again()
+            # each frame is told when the next one is known, which tells what of it flickers
+            two = [painted]
+            for frame in range(first + way, last + way, way):
+                job.step(done / count, f"frame {frame}")
+                two.append(follower.step(source, frame, frame - way))
+                if len(two) == 3:
+                    yield follower.calmed(*two)
+                    two = two[1:]
+                    done += 1
+            if len(two) == 2:
+                yield two[1]
+                done += 1
 
 
 @contextlib.contextmanager
