@@ -1,5 +1,6 @@
 """The window: undo, keys, files, recovery, messages, missing clips, keyboard, and jobs that are cancelled."""
 
+import threading
 import time
 import unittest
 from unittest import mock
@@ -20,6 +21,7 @@ from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from tests.app.window_case import WindowCase
+from tests.factory import make_shot
 
 
 class DemoCase(WindowCase):
@@ -298,7 +300,34 @@ class WorkTest(DemoCase):
         self.assertEqual(self.session.history.undo_label, "Track and solve")
         self.assertLess(np.linalg.norm(np.subtract(on_picture(), before), axis=1).max(), 2.0)
 
+    def test_while_work_goes_on_its_progress_alone_is_drawn_anew(self):
+        panel, row = self.window.panels[self.session.step], self.find("step-track")
+        rows, told, go_on = [*self.window.course.rows], [], threading.Event()
+
+        def work(job):
+            for k in range(5):
+                job.step(k / 5, f"part {k}")
+                go_on.wait(20)
+                go_on.clear()
+
+        self.session.work.run_job("Count", "Track", work, lambda result: None)
+        self.settle()
+        with mock.patch.object(panel, "refresh") as panels, mock.patch.object(self.window.commands, "refresh") as commands:
+            with mock.patch.object(type(row), "update_reading", autospec=True, side_effect=type(row).update_reading) as readings:
+                for k in range(5):
+                    self.wait(lambda k=k: f"part {k}" in row.accessibleDescription())
+                    told.append(self.find("cancel-job").isVisible())
+                    if k < 4:
+                        go_on.set()
+            self.assertEqual((panels.call_count, commands.call_count), (0, 0))
+            self.assertEqual({call.args[0] for call in readings.call_args_list}, {row})
+        go_on.set()
+        self.wait_idle()
+        self.assertTrue(all(told) and len(rows) > 5)
+        self.assertNotIn("part", row.accessibleDescription())
+
     def test_a_result_that_no_longer_fits_is_offered(self):
+        self.session.files.start_shot(make_shot(frames=16, tracks=160, clip=self.folder / "plain.mp4"), None)
         rejected = self.session.shot.tracks.rejected.copy()
         rejected[:3] = True
         self.session.edit("Reject", lambda s: with_tracks(s, s.tracks.with_rejected(rejected)))
@@ -314,8 +343,9 @@ class WorkTest(DemoCase):
         self.assertIs(self.session.shot, before)
 
     def test_what_is_done_while_a_job_runs_stays(self):
+        self.session.files.start_shot(make_shot(frames=16, tracks=160, clip=self.folder / "plain.mp4"), None)
         self.session.work.solve()
-        self.session.edit_item("Type", "open-sky", text="MEANWHILE")
+        self.session.edit_item("Type", "t0", text="MEANWHILE")
         solve = self.session.shot.solve
         self.wait_idle()
         self.assertIsNot(self.session.shot.solve, solve)

@@ -59,6 +59,7 @@ class WindowCase(unittest.TestCase):
 
     def open_window(self) -> Window:
         window = Window(Session())
+        window.canvas.refine = False  # a final picture takes both cores for a second: see wait_picture
         window.resize(1280, 800)
         window.show()
         self.settle()
@@ -106,6 +107,9 @@ class WindowCase(unittest.TestCase):
         self.wait(lambda: not window.session.jobs.busy)
 
     def wait_picture(self, quality: str = "final") -> None:
+        if quality == "final" and not self.canvas.refine:
+            self.canvas.refine = True
+            self.canvas._ask_final()
         self.wait(
             lambda: (s := self.canvas.shown) is not None and s.shot is self.session.shot and s.index == self.session.frame and s.quality == quality
         )

@@ -58,9 +58,10 @@ class Row(QWidget):
 
     def update_reading(self, mend) -> None:
         jobs, shot = self.session.jobs, self.session.shot
-        reading = readings.READINGS[self.step](shot)
-        if jobs.busy and jobs.step == self.step and jobs.job is not None:
+        if jobs.job is not None and jobs.step == self.step:
             reading = readings.Reading(readings.WORKING, f"{jobs.job.share:.0%} · {jobs.job.text}", time_left(jobs.job.time_left_s))
+        else:
+            reading = readings.READINGS[self.step](shot)
         if reading.mend and jobs.busy:
             reading = reading._replace(mend=None, second="wait for the work below")
         if reading != self.reading:
@@ -260,10 +261,18 @@ class Course(QWidget):
         box.addWidget(self.foot)
         self._gently = Gently(session, self.refresh)
         session.jobs.changed.connect(self.refresh)
+        session.jobs.moved.connect(self._move)
         session.told.connect(lambda _: self.refresh())
         self.refresh()
 
     def refresh(self) -> None:
         for row in self.rows:
             row.update_reading(self.mend)
+        self.foot.refresh()
+
+    def _move(self) -> None:
+        """What the running work tells of itself; nothing else changes meanwhile."""
+        for row in self.rows:
+            if row.step == self.session.jobs.step:
+                row.update_reading(self.mend)
         self.foot.refresh()

@@ -67,9 +67,9 @@ class _Run(QRunnable):
 
 
 class Jobs(QObject):
-    """Runs one job at a time. `changed` is told when one begins, moves on or ends."""
+    """Runs one job at a time. `changed` is told when one begins or ends, `moved` while it runs."""
 
-    changed = pyqtSignal()
+    changed, moved = pyqtSignal(), pyqtSignal()
     ended = pyqtSignal(str, str, float)  # name, how it ended ('done', 'failed', 'cancelled'), and the seconds that it took
 
     def __init__(self, parent: QObject | None = None) -> None:
@@ -81,7 +81,7 @@ class Jobs(QObject):
         self._pool = QThreadPool(self)
         self._pool.setMaxThreadCount(1)
         self._timer = QTimer(self, interval=POLL_MS)
-        self._timer.timeout.connect(self.changed)
+        self._timer.timeout.connect(self.moved)
         self._ends: _Ends | None = None
 
     @property
