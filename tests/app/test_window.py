@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QWidget
 from lodestar.app.commands import Finder
 from lodestar.app.derived import points_of
 from lodestar.app.fields import NumberField
-from lodestar.app.session import STEPS
+from lodestar.app.session import DRAG_REFRESH_MS, STEPS
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.settle import with_tracks
 from lodestar.core.evaluate.cameras import camera_at
@@ -115,6 +115,17 @@ class ViewTest(DemoCase):
         self.assertGreater(self.canvas.width(), wide + 300)
         self.key(Qt.Key.Key_H)
         self.assertEqual(self.canvas.width(), wide)
+
+    def test_while_it_plays_the_panel_follows_some_times_a_second(self):
+        panel, shown = self.window.panels[self.session.step], []
+        self.session.frame_changed.connect(shown.append)
+        with mock.patch.object(panel, "refresh") as refresh:
+            began = time.monotonic()
+            self.key(Qt.Key.Key_Space)
+            self.wait(lambda: len(shown) > 15 and refresh.call_count > 2)
+            seconds, count = time.monotonic() - began, refresh.call_count
+            self.key(Qt.Key.Key_Space)
+            self.assertLessEqual(count, seconds * 1000 / DRAG_REFRESH_MS + 2)
 
     def test_playing_keeps_the_clock(self):
         self.session.show_frame(0)

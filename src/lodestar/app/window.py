@@ -45,7 +45,7 @@ from .panels.track import TrackPanel
 from .pictures import Pictures
 from .preferences import Preferences
 from .preferences import apply as apply_preferences
-from .session import STEPS, Gently, Session
+from .session import DRAG_REFRESH_MS, STEPS, Gently, Session
 from .shot_commands import ShotCommands
 from .shot_files import ShotFiles, picture_place
 from .steps_taken import StepsTaken
@@ -106,15 +106,15 @@ class Window(QMainWindow):
         self._menu_corner()
         self.focus_frame = FocusFrame(self, self.canvas, self.viewer.scene, self.time.ruler, self.time.lanes, self.time.curves)
         threading.Thread(target=_load_ahead, name="fonts", daemon=True).start()
-        self._panel_timer = QTimer(self, interval=0, singleShot=True)
+        self._panel_timer = QTimer(self, singleShot=True)
         self._panel_timer.timeout.connect(self._refresh_panel)
         self._gently = Gently(session, self.refresh)
         session.files.pictured = lambda: self.canvas.image
-        session.frame_changed.connect(lambda _: self._panel_timer.start())
+        session.frame_changed.connect(lambda _: self._panel_later())
         session.worked_out.connect(session.view_changed)  # from the worker's thread to this one
         self._tell_worked_out = session.worked_out.emit
         derived.waiting.append(self._tell_worked_out)
-        session.jobs.changed.connect(self._panel_timer.start)
+        session.jobs.changed.connect(lambda: self._panel_timer.start(0))
         session.jobs.ended.connect(self._notice)
         self.resize(1280, 800)
         geometry = session.settings.value("geometry")
@@ -302,7 +302,12 @@ class Window(QMainWindow):
             self.commands.actions["redo"].setText(f"Redo {redo}" if redo else "Redo")
             self.commands.actions["undo"].setEnabled(undo is not None)
             self.commands.actions["redo"].setEnabled(redo is not None)
-        self._panel_timer.start()
+        self._panel_timer.start(0)
+
+    def _panel_later(self) -> None:
+        """Of another frame at once; while the shot plays some times a second, so that the picture gets the time."""
+        if not self._panel_timer.isActive():
+            self._panel_timer.start(DRAG_REFRESH_MS if self.time.player.playing else 0)
 
     def _refresh_panel(self) -> None:
         self.panels[self.session.step].refresh()
