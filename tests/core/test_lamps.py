@@ -170,6 +170,12 @@ class ManyLampsTest(unittest.TestCase):
             self.assertAlmostEqual(sum(told.values()) + none, 1.0, delta=1e-3)
             self.assertLess(none, 0.5)
 
+    def test_numbers_at_both_ends_choose_too(self):
+        for p, n in self.places():
+            for u in (0.0, 0.5, np.nextafter(1.0, 0.0), 1.0):
+                lamp, chance = self.choose(self.lights, p, n, u)
+                self.assertTrue(0 <= lamp < len(self.near.table) and 0 <= chance <= 1, (u, lamp, chance))
+
     def test_none_that_gives_light_is_left_out(self):
         """Of each lamp alone: where some of its points light the place, it is asked."""
         for p, n in self.places():

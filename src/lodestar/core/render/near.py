@@ -33,7 +33,7 @@ BALL, BALL_RADIUS, MIDDLE, OFF_MIDDLE, SHINES, ALL_POWER, OTHER, FIRST_LAMP, LAM
 @inlined
 def _nearer(cosine, wide, narrow):
     """Cosine of an angle less the half width of a ball, whose sine and cosine are given; 1 from within it."""
-    return 1.0 if cosine >= narrow else cosine * narrow + math.sqrt(max(1.0 - cosine * cosine, 0.0)) * wide
+    return 1.0 if cosine >= narrow or wide >= 1.0 else cosine * narrow + math.sqrt(max(1.0 - cosine * cosine, 0.0)) * wide
 
 
 @inlined
@@ -64,7 +64,7 @@ def _may_reach(node, p, n):
     part_ = _nearer(unit * (n[0] * x + n[1] * y + n[2] * z), wide, math.sqrt(1.0 - wide * wide))
     if part_ <= 0:
         return 0.0
-    if node[OFF_MIDDLE] + node[SHINES] < math.pi:
+    if wide < 1.0 and node[OFF_MIDDLE] + node[SHINES] < math.pi:
         cosine = -unit * (node[MIDDLE] * x + node[MIDDLE + 1] * y + node[MIDDLE + 2] * z)
         angle = math.acos(min(max(cosine, -1.0), 1.0)) - node[OFF_MIDDLE] - math.asin(wide)
         if angle >= node[SHINES]:
@@ -83,7 +83,7 @@ def _chosen(lights, p, n, u):
         if a + b <= 0:
             return 0, 0.0
         share = a / (a + b)
-        if u < share:
+        if u < share or share >= 1.0:  # u may be rounded to 1
             node, u, chance = node + 1, u / share, chance * share
         else:
             node, u, chance = other, (u - share) / (1.0 - share), chance * (1.0 - share)
@@ -95,7 +95,7 @@ def _chosen(lights, p, n, u):
             # each in its turn takes the place of those before it by its share of all so far, and what is left of u is even again
             total += w
             share = w / total
-            if u < share:
+            if u < share or share >= 1.0:
                 lamp, weight, u = k, w, u / share
             else:
                 u = (u - share) / (1.0 - share)
