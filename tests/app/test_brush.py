@@ -6,7 +6,7 @@ from unittest import mock
 
 import msgspec
 import numpy as np
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from lodestar.core.matte.follow import Follower
@@ -193,6 +193,18 @@ class BrushTest(WindowCase):
         self.settle()
         self.click("unpaint-matte")
         self.assertEqual(self.matte().strokes, ())
+
+    def test_the_right_button_paints_nothing(self):
+        """It opens the menu: QTest's press reaches the canvas as a hand's does before that."""
+        self.click("tool-brush")
+        at = QPoint(*(int(v) for v in self.canvas.to_widget((120, 95))))
+        QTest.mousePress(self.canvas, Qt.MouseButton.RightButton, pos=at)
+        self.assertEqual(self.canvas.tool.line, [])
+        QTest.mouseRelease(self.canvas, Qt.MouseButton.RightButton, pos=at)
+        self.settle()
+        self.assertEqual(self.session.shot.mattes, ())
+        self.paint()  # the left one does
+        self.assertEqual([stroke.inside for stroke in self.matte().strokes], [True, False])
 
     def test_keys_change_the_brush_and_an_outline_is_still_an_outline(self):
         before = self.canvas.tool.radius

@@ -48,8 +48,8 @@ class Brush(Tool):
         return found if isinstance(found, Brushed) else None
 
     def press(self, event) -> None:
-        if event.button() in (Qt.MouseButton.LeftButton, Qt.MouseButton.RightButton):
-            self.inside = event.button() == Qt.MouseButton.LeftButton and not event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        if event.button() == Qt.MouseButton.LeftButton:  # the right one opens the menu, here as everywhere
+            self.inside = not event.modifiers() & Qt.KeyboardModifier.ShiftModifier
             self.line = [self.canvas.to_plate(event.position())]
             self.canvas.update()
 
