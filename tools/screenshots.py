@@ -35,13 +35,13 @@ FRAME, LOW_SUN_FRAME = 46, 40
 
 
 def wait_for_picture(app: QApplication, window: Window, seconds: float = 60) -> None:
-    """Until the picture on show is final, of the present shot and frame."""
+    """Until the picture on show is the one that is wanted in the end: of the present shot and frame, in the size of the view."""
     until = time.monotonic() + seconds
     canvas = window.canvas
     while time.monotonic() < until:
         app.processEvents()
-        shown = canvas.shown
-        made = shown is not None and shown.index == window.session.frame and shown.shot is window.session.shot and shown.quality == "final"
+        shown, wanted = canvas.shown, canvas.request("final")
+        made = shown is not None and wanted is not None and shown.shot is wanted.shot and shown[1:] == wanted[1:]
         if made and (canvas.bare is not None or not canvas.before_after):
             break
         time.sleep(0.01)
