@@ -19,17 +19,27 @@ NEAR = 600.0  # squared distance of the two colours, in LINEAR's units, at which
 # noise of a colour is cut at 0 and at 1, and so leaves some alpha where there is none, and takes some where there is all: what is fainter than
 # so many times the noise between the two colours goes (measured against true mattes: overlap 0.938 with this, 0.936 without)
 FAINT, MOST_FAINT = 3.0, 0.3
+AGAIN_PX, LEAST_RADIUS = 0.7, 2  # of the second look: softness of its mask; px of its band, at least
 
 
 def soft_edge(rgb: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[[np.ndarray], Predicted]) -> np.ndarray:
     """(h, w) float32 alpha. rgb: (h, w, 3) uint8; soft: (h, w) float32, a mask with its border at 0.5; radius: of the band, px; behind:
-    the predicted background at places (n, 2) px."""
+    the predicted background at places (n, 2) px.
+
+    Twice: the mask is of a smaller picture, so its border lies off by a px or so; that of what was found first lies nearer to the middle of the band.
+    """
+    light = LINEAR[rgb]
+    found = _in_band(light, soft, radius, behind)
+    return _in_band(light, cv2.GaussianBlur(found, (0, 0), AGAIN_PX), max(radius - 1, LEAST_RADIUS), behind)
+
+
+def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[[np.ndarray], Predicted]) -> np.ndarray:
+    """The same once. light: (h, w, 3) in LINEAR's units."""
     mask = (soft > 0.5).astype(np.uint8)
     disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))
     around = np.ones((3, 3), np.uint8)
     inside, reach = cv2.erode(mask, disc, borderValue=1), cv2.dilate(mask, disc)
     band = (reach > 0) & (inside == 0)
-    light = LINEAR[rgb]
     front = _filled(light, cv2.erode(inside, around, borderValue=1).astype(np.float32))
     back = _filled(light, (reach == 0).astype(np.float32))
     ys, xs = np.nonzero(band)

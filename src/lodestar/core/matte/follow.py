@@ -42,6 +42,8 @@ LEVEL, RAISED, SHADOW_ON_WALLS = 0.06, 0.2, 0.25
 LIKE = 1.0  # log of how much likelier a colour is of the subject, from which on it may be the subject
 DOUBTED_PX, OFF_BY = 12, 0.104  # from the border, of the small picture; of an overlap
 GLIMPSED_PX = 40  # from the strokes, of the small picture: at first what lies farther is taken for what is round the subject
+# half of the band of a soft edge, px of the small picture: as far as its mask may be off, and of a px of speed a frame what the shutter blurs; at most
+EDGE_PX, BLURRED, MOST_EDGE_PX = 1.5, 0.1, 5.0
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
 
 
@@ -224,7 +226,7 @@ class Follower:
         look_for = last.mask | (strokes == INSIDE)
         if look_for.sum() < LOST_PX:
             self._keep(frame, before, self._nothing())
-            return self._finished(frame, 3, 1.0, False)
+            return self._finished(frame, 0, 1.0, False)
         part = self._part_round(look_for)
         carried, off, flow, entered = self._carried(frame, before, part)
         picture, prior = self.small(frame)[part], carried(last.mask) > 0.5
@@ -273,8 +275,8 @@ class Follower:
         self.leave_out(frame, surely)
         sure = 1.0 if held else self._sure(new, prior, data, last.mask)
         self._keep(frame, before, found)
-        speed = self.shrink * float(np.percentile(np.linalg.norm(flow, axis=-1)[new], 70)) if new.any() else 0.0
-        return self._finished(frame, int(np.clip(3 + 0.1 * speed, 3, 10)), sure, held)
+        speed = float(np.percentile(np.linalg.norm(flow, axis=-1)[new], 70)) if new.any() else 0.0
+        return self._finished(frame, int(self.shrink * min(EDGE_PX + BLURRED * speed, MOST_EDGE_PX)), sure, held)
 
     def _nothing(self) -> Known:
         shape = self.size[::-1]
