@@ -67,7 +67,7 @@ class Table(NamedTuple):
 @functools.lru_cache(maxsize=4)
 def samples(count: int) -> Table:
     """The samples of each pixel of a block."""
-    even = np.stack([_pairs(count, place) for place in range(BLOCK * BLOCK)])
+    even = _pairs(count)
     unit = even / 2.0**32
     turns = np.zeros((BLOCK * BLOCK, count, TURNS), np.float32)
     r, angle = np.sqrt(unit[:, :, 2, 0]), 2 * np.pi * unit[:, :, 2, 1]
@@ -93,22 +93,23 @@ def rounds(count: int) -> list[tuple[int, int]]:
     return [(0, 1), (1, 2), *found[1:]] if count >= FIRST_ROUND else found
 
 
-def _pairs(count: int, place: int) -> np.ndarray:
-    """(count, PAIRS, 2) fractions of 2 ** 32 for a pixel of a block."""
-    result = np.zeros((count, PAIRS, 2), np.int64)
+def _pairs(count: int) -> np.ndarray:
+    """(BLOCK * BLOCK, count, PAIRS, 2) fractions of 2 ** 32, for each pixel of a block."""
+    result = np.zeros((BLOCK * BLOCK, count, PAIRS, 2), np.int64)
     index = np.arange(count, dtype=np.int64)
     other = _in_other_order(index, 1)
     # of these each pixel has its own, by what is added to them; the moment is even together with the place: what moves is an edge over both
     for pair, k, dimension, order in ((0, 0, 0, index), (0, 1, 1, index), (1, 0, 2, index), (TURNED_PAIRS, 0, 0, other), (TURNED_PAIRS, 1, 1, other)):
-        result[:, pair, k] = scrambled(sobol(order, dimension), 0x3C6EF372 * (2 * pair + k + 1))
+        result[:, :, pair, k] = scrambled(sobol(order, dimension), 0x3C6EF372 * (2 * pair + k + 1))
+    places = _along_z(*np.divmod(np.arange(BLOCK * BLOCK, dtype=np.int64), BLOCK)[::-1])[:, None]
     for number, (first, last) in enumerate(rounds(count)):
         # those of a pixel follow each other, then those of its neighbours: each run of 2 ** k of them is even
-        index = np.arange(last - first, dtype=np.int64) + _along_z(place % BLOCK, place // BLOCK) * (last - first)
+        index = np.arange(last - first, dtype=np.int64) + places * (last - first)
         for pair in range(TURNING, TURNED_PAIRS):
             seed = (number * 0x9E3779B1 + pair * 0x85EBCA6B + 0x7F4A7C15) & 0xFFFFFFFF
             own = _in_other_order(index, seed)
             for k in (0, 1):
-                result[first:last, pair, k] = scrambled(sobol(own, k), (seed * (2 * k + 3)) ^ 0x5851F42D)
+                result[:, first:last, pair, k] = scrambled(sobol(own, k), (seed * (2 * k + 3)) ^ 0x5851F42D)
     return result
 
 
@@ -119,6 +120,6 @@ def _in_other_order(index: np.ndarray, seed: int) -> np.ndarray:
     return scrambled(index, (mixed ^ (mixed >> 12)) * 0x297A2D39)
 
 
-def _along_z(x: int, y: int) -> int:
-    """The number of a place in Morton's order: 2 x 2, then 4 x 4, then 8 x 8."""
-    return sum(((x >> bit) & 1) << 2 * bit | ((y >> bit) & 1) << 2 * bit + 1 for bit in range(3))
+def _along_z(x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """The numbers of places in Morton's order: 2 x 2, then 4 x 4, then 8 x 8."""
+    return np.sum([((x >> bit) & 1) << 2 * bit | ((y >> bit) & 1) << 2 * bit + 1 for bit in range(3)], axis=0)
