@@ -1,5 +1,7 @@
 """What a user finds at hand: what was done, help, context menus, names on lanes, shots that were open last, dropping, the keyboard."""
 
+import subprocess
+import sys
 import unittest
 from unittest import mock
 
@@ -352,6 +354,15 @@ class MenusTest(WindowCase):
         inner = {a.text(): a.menu() for a in menu.actions() if a.menu() is not None}
         self.assertEqual([a.text() for a in inner["Easing"].actions()], ["Hold", "Linear", "Smooth", "Free"])
         self.assertTrue(any(a.isSeparator() for a in self.window.commands.menus["Shot"].actions()))
+
+
+class StartTest(unittest.TestCase):
+    def test_what_a_start_does_not_need_is_not_loaded(self):
+        """These bring a quarter of a second of libraries, and are used for logos that are traced, lines, uneven ground and solving."""
+        later = ("scipy.interpolate", "scipy.optimize", "scipy.signal", "scipy.stats")
+        code = f"import sys, lodestar.app.main, lodestar.app.window; print(*[name for name in {later} if name in sys.modules])"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=120)
+        self.assertEqual((done.stdout.strip(), done.returncode), ("", 0), done.stderr)
 
 
 if __name__ == "__main__":

@@ -4,7 +4,6 @@ import functools
 from typing import NamedTuple
 
 import numpy as np
-from scipy.interpolate import CubicSpline
 
 from ..basics.geometry import F64
 from ..basics.identity import Same
@@ -105,6 +104,8 @@ def path_line(path: tuple[float, ...]) -> tuple[F64, F64]:
         corners = np.array([corners[0], corners[0] + [LEAST, 0.0, 0.0]])
     when = np.r_[0.0, np.cumsum(np.sqrt(np.linalg.norm(np.diff(corners, axis=0), axis=1)))]
     if len(corners) > 2:
+        from scipy.interpolate import CubicSpline  # not at the start, which is to be quick
+
         fine = np.unique(np.concatenate([np.linspace(a, b, SAMPLES + 1) for a, b in zip(when, when[1:])]))
         corners = CubicSpline(when, corners)(fine)
     return corners, np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(corners, axis=0), axis=1))]

@@ -2,7 +2,6 @@
 
 import cv2
 import numpy as np
-from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
 
 from ..matte.background import NODE_PX
 from ..shot.document import Shot
@@ -132,6 +131,8 @@ def _middle_frames(shot: Shot) -> np.ndarray:
 def _inverse_depth(camera, xyz: np.ndarray, nodes: np.ndarray, width: int, height: int) -> np.ndarray:
     """(n,) one over the depth of the scene at places (n, 2) px, from the points of one camera; linear between them. Of many in one place
     the middle one counts: some lie far behind or before it by mistake."""
+    from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator  # not at the start, which is to be quick
+
     xy, depth = camera.project(xyz)
     ok = (depth > 1e-3 * np.median(np.abs(depth))) & (xy > -60).all(1) & (xy < [width + 60, height + 60]).all(1)
     xy, inverse = xy[ok], 1 / depth[ok]

@@ -1,9 +1,9 @@
 """Uneven ground, as the points of the solve tell it: a smooth surface through those that lie on it."""
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
-from scipy.interpolate import RBFInterpolator
 from scipy.spatial import Delaunay, QhullError, cKDTree
 
 from ..basics.geometry import F64
@@ -99,7 +99,9 @@ def uneven_ground(points: F64, seeds: np.ndarray, away: F64, gap: float) -> Unev
     return _laid(p[:, :2], heights, away[rows], gap)
 
 
-def _spline(p: F64, far: F64, unit: float, smoothing: float) -> RBFInterpolator:
+def _spline(p: F64, far: F64, unit: float, smoothing: float) -> Callable[[F64], F64]:
+    from scipy.interpolate import RBFInterpolator  # not at the start, which is to be quick
+
     return RBFInterpolator(p[:, :2] / unit, p[:, 2] / unit, kernel="thin_plate_spline", smoothing=smoothing * far**4, degree=1)
 
 

@@ -6,7 +6,6 @@ from typing import NamedTuple, Protocol
 
 import manifold3d as m3
 import numpy as np
-from scipy.interpolate import PchipInterpolator
 
 PROFILES = ("round", "flat", "step", "hollow", "drawn")
 DRAWN_STEPS = 6  # of a drawn profile between two of its points
@@ -244,6 +243,8 @@ def profile(edge: Edge, fine: int = 0) -> list[_Band]:
 def drawn_profile(curve: tuple[float, ...]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """(n,) inset and rise, 0 to 1, of a profile through points that were drawn, and its slope there. It runs past no point. Source: F. N. Fritsch,
     R. E. Carlson, Monotone Piecewise Cubic Interpolation, SIAM J. Numer. Anal. 17, 1980 (SciPy's PCHIP)."""
+    from scipy.interpolate import PchipInterpolator  # not at the start, which is to be quick
+
     points = np.array([0.0, 0.0, *curve, 1.0, 1.0]).reshape(-1, 2)
     points = np.clip(points, 0, 1)
     x = np.maximum.accumulate(points[:, 0])

@@ -4,7 +4,6 @@ from collections.abc import Callable
 
 import cv2
 import numpy as np
-from scipy.interpolate import splev, splprep
 
 from ..basics.errors import UserError
 
@@ -100,10 +99,12 @@ def _curve(points: np.ndarray, closed: bool) -> np.ndarray:
         weight[[0, -1]] = 50.0
     off = LEAST_OFF_PX
     if len(points) > WINDOW:
-        from scipy.signal import savgol_filter  # here: it brings half a second of libraries, and few ever trace a picture
+        from scipy.signal import savgol_filter
 
         shakes = points - savgol_filter(points, WINDOW, 3, axis=0, mode="wrap" if closed else "interp")
         off = max(off, float(np.sqrt((shakes**2).sum(1).mean())))
+    from scipy.interpolate import splev, splprep  # not at the start, which is to be quick
+
     spline, _ = splprep(points.T, w=weight, s=len(points) * off**2, per=closed)
     return np.stack(splev(np.linspace(0, 1, 4 * len(points)), spline), 1)
 

@@ -9,7 +9,6 @@ Sources: B. Efron and R. Tibshirani, An Introduction to the Bootstrap, 1993, 6.5
 from typing import NamedTuple
 
 import numpy as np
-from scipy.optimize import nnls
 
 from ..basics.jit import kernel
 from ..basics.job import Job
@@ -45,6 +44,8 @@ def noise_of(system: System, error: np.ndarray, loss_px: float) -> Noise:
     The solve takes up part of any noise, the more the slower it changes within a track. So noise of several kinds is sent
     through it, and the mixture of white and one fading kind is taken that leaves what is seen, lag by lag.
     """
+    from scipy.optimize import nnls  # not at the start, which is to be quick
+
     rng, s = np.random.default_rng(11), system.s
     seen = _lags(s, error)
     left = [_lags(s, _residual(system, draw_noise(Noise(1.0, float(d > 0), d), s.frame, s.point, rng))) for d in DECAYS]
