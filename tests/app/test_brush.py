@@ -1,12 +1,13 @@
 """Painting a subject in the window by the mouse, following it, and what is kept of it."""
 
 import threading
+import time
 import unittest
 from unittest import mock
 
 import msgspec
 import numpy as np
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from lodestar.core.matte.follow import Follower
@@ -67,6 +68,31 @@ class BrushTest(WindowCase):
             self.wait(lambda: not self.session.jobs.busy)
         self.assertIsNone(self.session.work.glimpse)
         self.assertGreater(self.fit(6), 0.8)
+
+    def test_other_frames_are_read_while_a_stroke_is_painted_and_one_that_is_ready_does_not_wait(self):
+        begun = threading.Event()
+
+        def for_ever(follower, frame, check):
+            begun.set()
+            while True:
+                check()
+                time.sleep(0.005)
+
+        first, *rest = (self.canvas.to_widget(p) for p in [(80, 93), (88, 93), (96, 93)])
+        with mock.patch.object(Follower, "look_ahead", for_ever):
+            self.mouse(QEvent.Type.MouseButtonPress, first)
+            self.wait(begun.is_set)
+            self.assertTrue(self.session.jobs.busy)
+            for at in rest:
+                self.mouse(QEvent.Type.MouseMove, at)
+            self.mouse(QEvent.Type.MouseButtonRelease, rest[-1], Qt.MouseButton.NoButton)
+            self.wait(lambda: self.session.shot.mattes and not self.session.jobs.busy)
+            self.assertGreater(self.fit(6), 0.8)
+            self.assertEqual(self.told(), "", "nobody asked for it, so its end is no news")
+            with mock.patch.object(self.session.jobs, "start") as started:  # what was read once is not read again
+                self.mouse(QEvent.Type.MouseButtonPress, first)
+                started.assert_not_called()
+                self.key(Qt.Key.Key_Escape)
 
     def test_what_was_found_is_on_the_disk_frame_by_frame(self):
         self.paint()

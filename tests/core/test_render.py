@@ -257,7 +257,9 @@ class FrameTest(FolderCase):
             msgspec.structs.replace(self.shot, objects=(title,), mattes=(), exposure=msgspec.structs.replace(self.shot.exposure, shutter=constant(s)))
             for s in (0.0, 0.5)
         )
-        edge = lambda shot: (lambda a: ((a > 0.05) & (a < 0.95)).mean())(frame(shot, 40, "final", layer="layers", samples=24).pixels[..., 3])
+        edge = lambda shot: (lambda a: ((a > 0.05) & (a < 0.95)).mean())(
+            frame(shot, 40, "final", layer="layers", samples=24, scale=0.5).pixels[..., 3]
+        )
         self.assertGreater(edge(moving), 3 * edge(still))
 
     def test_a_shot_without_a_solve_shows_objects_before_a_still_camera(self):

@@ -48,6 +48,8 @@ class LongWork(QObject):
         self.session = session
         self.selector = matting.Selector()
         self.glimpse: Brushed | None = None  # what is being found of a subject, as it looks so far
+        self._ahead: Job | None = None  # which looks at other frames while a stroke is painted,
+        self._ahead_of: tuple[object, int] | None = None  # and the clip and the frame that it is for
         session.jobs.changed.connect(self._drop_glimpse)
 
     def run_job(self, name: str, step: str, function: Callable[[Job], Any], done: Callable[[Any], object]) -> None:
@@ -239,6 +241,22 @@ class LongWork(QObject):
         self.glimpse = source
         self.run_change("Paint a subject", "Foreground", lambda s: {"the clip": s.plate}, find, made)
         look()
+
+    def look_ahead(self, frame: int) -> None:
+        """While the first stroke on a frame is painted, read of other frames what its subject will be found by."""
+        session, shot = self.session, self.session.shot
+        if shot.plate is None or self._ahead_of == (shot.plate, frame):
+            return
+        # what cannot be read is told when the subject is looked for
+        if session.jobs.start(
+            "Look at other frames", "Foreground", lambda job: self.selector.look_ahead(shot, frame, job), lambda _: None, lambda _: None
+        ):
+            self._ahead, self._ahead_of = session.jobs.job, (shot.plate, frame)
+
+    def stop_looking(self) -> None:
+        """The stroke is ready: it shall not wait."""
+        if self._ahead is not None and self.session.jobs.job is self._ahead:
+            self.session.jobs.cancel()
 
     def _drop_glimpse(self) -> None:
         if self.glimpse is not None and not self.session.jobs.busy:

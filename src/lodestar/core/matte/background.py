@@ -82,7 +82,8 @@ class Background:
 
     def _so_far(self, frame: int, apart: tuple[int, ...]) -> list[int]:
         near = (EVERY * round((frame + d) / EVERY) for away in apart for d in (-away, away))
-        return list(dict.fromkeys(k for k in near if k in self.frames and k != frame))[:MOST_SOURCES]
+        # in the order in which a clip is read: to go back in it is to decode from a key frame again
+        return sorted(list(dict.fromkeys(k for k in near if k in self.frames and k != frame))[:MOST_SOURCES])
 
     def at(self, frame: int, xy: np.ndarray) -> Predicted:
         """The background at places (n, 2) px of a frame."""

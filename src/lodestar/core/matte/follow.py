@@ -101,6 +101,13 @@ class Follower:
         """Places of the small picture in the plate, px to px: the centre of the top-left pixel is (0, 0) in both."""
         return (xy + 0.5) * self.shrink - 0.5
 
+    def look_ahead(self, frame: int, check: Callable[[], None]) -> None:
+        """Read what the background of a frame is predicted from. check is called between frames and may raise."""
+        for source in sorted({frame, *self.background.sources_of(frame)}):
+            check()
+            if source == frame or self.background.map(frame, source) is not None:
+                self.reader(source)
+
     def behind(self, frame: int, part: tuple[slice, slice]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """The predicted background of a part of the small picture: colour, spread, support."""
         ys, xs = np.mgrid[part[0], part[1]]

@@ -70,15 +70,23 @@ class Selector:
         """The subject on a painted frame. A frame to which it was followed is corrected: what was found there, with the strokes held against it.
         A first guess is given to `glimpsed` soon. At once where the shot is the one of before."""
         job.step(0.0, f"frame {frame}")
+        follower = self._follower_of(shot)
+        glimpsed(follower.glimpse(source, frame))
+        job.step(0.1)
+        found, first = source.at(frame), next((s.frame for s in source.strokes if s.inside), frame)
+        return follower.correct(source, found) if found is not None and frame != first else follower.select(source, frame)
+
+    def look_ahead(self, shot: Shot, frame: int, job: Job) -> None:
+        """Read what `select` will need of other frames; what was read stays when the job is cancelled."""
+        self._follower_of(shot).look_ahead(frame, lambda: job.step(0.0, "other frames"))
+
+    def _follower_of(self, shot: Shot) -> Follower:
         if self._of is None or self._of[0] is not shot.plate or self._of[1] is not shot.solve:
             self.close()
             self._follower = self._open.enter_context(_follower(shot))
             self._of = shot.plate, shot.solve
         assert self._follower is not None
-        glimpsed(self._follower.glimpse(source, frame))
-        job.step(0.1)
-        found, first = source.at(frame), next((s.frame for s in source.strokes if s.inside), frame)
-        return self._follower.correct(source, found) if found is not None and frame != first else self._follower.select(source, frame)
+        return self._follower
 
     def close(self) -> None:
         self._open.close()

@@ -51,6 +51,7 @@ class Brush(Tool):
         if event.button() == Qt.MouseButton.LeftButton:  # the right one opens the menu, here as everywhere
             self.inside = not event.modifiers() & Qt.KeyboardModifier.ShiftModifier
             self.line = [self.canvas.to_plate(event.position())]
+            self.session.work.look_ahead(self.session.frame)
             self.canvas.update()
 
     def move(self, event) -> None:
@@ -67,6 +68,7 @@ class Brush(Tool):
         current = self.current()
         stroke = Stroke(self.session.frame, line, round(self.radius, 2), self.inside)
         self.waiting.append(Waiting(stroke, current.id if current is not None else "", self.session.history))
+        self.session.work.stop_looking()
         self._find()
 
     def _find(self) -> None:
