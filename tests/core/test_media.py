@@ -13,7 +13,7 @@ import numpy as np
 from lodestar.core.basics.colour import Colour
 from lodestar.core.basics.errors import OutputError, PlateError
 from lodestar.core.basics.job import Job
-from lodestar.core.media import deliveries
+from lodestar.core.media import deliveries, plates
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
 from lodestar.core.media.trial import try_out
@@ -112,6 +112,25 @@ class TrialTest(FolderCase):
 
 
 class MovieTest(FolderCase):
+    def test_a_clip_that_is_read_backward_is_decoded_a_few_times_and_not_once_a_frame(self):
+        clip = write_clip(self.folder / "back.mp4", numbered(60), gop=60)
+        plate, starts = open_plate(probe(clip)), []
+        self.addCleanup(plate.close)
+        start = plate._start
+        size = sum(plane.buffer_size for plane in plate._decode(59).planes)
+        with (
+            mock.patch.object(plate, "_start", lambda index=0: (starts.append(index), start(index))),
+            mock.patch.object(plates, "BACK_BYTES", 25 * size),
+        ):
+            back = [number_of(plate.frame(index)) for index in range(58, -1, -1)]
+            self.assertEqual(back, list(range(58, -1, -1)))
+            self.assertLessEqual(len(starts), 3)  # 15 times where four frames are kept
+            self.assertLessEqual(len(plate._kept), 25)
+            plate.frame(1), plate.frame(2)
+            self.assertLessEqual(len(plate._kept), 25)
+            self.assertEqual([number_of(plate.frame(index)) for index in range(3, 60)], list(range(3, 60)))
+            self.assertLessEqual(len(plate._kept), plates.KEPT_FRAMES, "forward again little is kept")
+
     def test_frames_are_exact_in_a_long_gop(self):
         clip = write_clip(self.folder / "long.mp4", numbered(60), gop=60)
         info = probe(clip)

@@ -23,6 +23,7 @@ from .yuv import Planes, planes_in, rgb_of
 
 MOVIE_SUFFIXES = {".mp4", ".mov", ".mkv", ".webm", ".m4v", ".avi", ".mts", ".mxf"}
 KEPT_FRAMES = 4
+BACK_BYTES = 64_000_000  # of frames that are kept while a clip is read backward: 20 of 1080p
 
 
 class PlateInfo(msgspec.Struct, frozen=True):
@@ -291,7 +292,7 @@ class MoviePlate:
     def __init__(self, info: PlateInfo) -> None:
         self.info = info
         self._container: av.container.InputContainer | None = None
-        self._at = -1
+        self._at, self._back = -1, False
         self._kept: OrderedDict[int, av.VideoFrame] = OrderedDict()
         try:
             self._container = av.open(file_url(info.path))
@@ -318,7 +319,10 @@ class MoviePlate:
         if not 0 <= index < len(self._times):
             raise PlateError(f"Frame {index} is not in {Path(self.info.path).name}, which has {len(self._times)} frames.", "Shorten the range.")
         try:
-            if not self._at < index <= self._at + 12:
+            near = self._at < index <= self._at + 12
+            # who goes back will go on back: each time is to decode from a key frame, so more of what is passed on the way is kept
+            self._back = not near and index < self._at
+            if not near:
                 self._start(index)
             for frame in self._frames:
                 number = self._number.get(frame.pts or 0)
@@ -328,7 +332,8 @@ class MoviePlate:
                     break  # the file's key frame flags lie: decode from the start
                 self._at = number
                 self._kept[number] = frame
-                while len(self._kept) > KEPT_FRAMES:
+                most = BACK_BYTES // sum(plane.buffer_size for plane in frame.planes) if self._back else 0
+                while len(self._kept) > max(most, KEPT_FRAMES):
                     self._kept.popitem(last=False)
                 if number == index:
                     return self._checked(frame, index)
