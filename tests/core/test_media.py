@@ -124,7 +124,7 @@ class MovieTest(FolderCase):
         ):
             back = [number_of(plate.frame(index)) for index in range(58, -1, -1)]
             self.assertEqual(back, list(range(58, -1, -1)))
-            self.assertLessEqual(len(starts), 3)  # 15 times where four frames are kept
+            self.assertLessEqual(len(starts), 3)  # 14 times where four frames are kept
             self.assertLessEqual(len(plate._kept), 25)
             plate.frame(1), plate.frame(2)
             self.assertLessEqual(len(plate._kept), 25)
