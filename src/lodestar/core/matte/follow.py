@@ -44,6 +44,7 @@ DOUBTED_PX, OFF_BY = 12, 0.104  # from the border, of the small picture; of an o
 GLIMPSED_PX = 40  # from the strokes, of the small picture: at first what lies farther is taken for what is round the subject
 # half of the band of a soft edge, px of the small picture: as far as its mask may be off, and of a px of speed a frame what the shutter blurs; at most
 EDGE_PX, BLURRED, MOST_EDGE_PX = 1.5, 0.1, 5.0
+MOVED_ON = 0.8  # of what was painted of a subject, that other frames show to be something else
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
 
 
@@ -158,15 +159,24 @@ class Follower:
         """The subject on a frame by its strokes alone."""
         inside, outside, rest, near = self._sides(source, frame)
         self._key = self._colours = colours.whole_model(colours.bins_of(self.small(frame)), inside, rest)
-        self.background.like, self.background.surely_like = self._like_now(), None
-        # first by what was painted; then, where a hand told both sides, by the colours of what was found and of what is round it
-        for again in (False, True) if outside.any() else (False,):
-            if again:
+        free = self._left_its_place(frame, inside)
+        self.background.like, self.background.surely_like = None if free else self._like_now(), None
+        # first by what was painted; then, where a hand told both sides, by the colours of what was found and of what is round it, else without its own shadow
+        both = bool(outside.any())
+        shadow = np.zeros(inside.shape, bool)
+        for again in (False, True):
+            if again and not (both or shadow.any()):
+                break
+            if again and both:
                 self.background.surely_like = self._like_now()
-            picture, back, plain, odds, bins, *_ = self._look_at(frame)
+            picture, back, plain, odds, bins, spread, _ = self._look_at(frame)
             told = colours.log_ratio_of_whole(bins, self._key)
             alike = np.clip(told / 2, 0, 1)
-            odds = moved = alike * plain + (1 - alike) * odds
+            odds = alike * plain + (1 - alike) * odds
+            if shadow.any() and (shade := shade_of_ground(picture, back, shadow & (plain > 0) & ~inside)) is not None:
+                odds = np.where(shadow, np.minimum(odds, differs_in_shade(picture, back, spread, shade)), odds).astype(np.float32)
+                told = np.where(shadow & (odds < 0), np.minimum(told, 0), told)
+            moved = odds
             if (outside & (odds > 0)).sum() > 20:  # something else that moved was painted out: a shadow, another person
                 other = colours.whole_model(bins, inside, outside & (odds > 0))
                 moved = np.where(odds > 0, odds * np.clip((colours.log_ratio_of_whole(bins, other) + 1.5) / 2, -0.3, 1), odds)
@@ -174,14 +184,22 @@ class Follower:
             weight[inside], weight[outside] = 12, -12
             found = pieces(parted(weight.astype(np.float32), picture, back, weight > 0, 1.3 * SMOOTH, (120, 50)), inside)
             # of what was found by colours alone, those teach nothing new
-            if outside.any():
+            if both:
                 self._learn(bins, found & (inside | (moved > 0)) if plain.any() else found, outside | _round(found))
+            elif not again:
+                shadow = self._own_shadow(frame, found, np.s_[0 : self.size[1], 0 : self.size[0]])
             if self.leave_out(frame, found & (told > LIKE)):
                 self._plain = None
                 self.background.forget_maps()
         self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
+
+    def _left_its_place(self, frame: int, inside: np.ndarray) -> bool:
+        """Whether other frames show something else where a subject was painted, (h, w) bool. What has its colours there is the place, then, and need not be
+        left out of them: where nobody says what is not of it, a wall of its colours would be taken along."""
+        self.background.like = self.background.surely_like = None
+        return bool((self._look_at(frame)[2][inside] > 0).mean() > MOVED_ON)
 
     def _looked_at(self, frame: int) -> tuple[np.ndarray, ...]:
         """All of a frame, its background, its evidence twice (`differs`), its colours' bins, the background's spread and its support; of the last frame that
@@ -193,8 +211,9 @@ class Follower:
         size = self.size[::-1]
         ys, xs = np.mgrid[0 : size[0], 0 : size[1]]
         xy = self.to_plate(np.stack([xs.ravel(), ys.ravel()], 1).astype(np.float32))
-        if self._plain is None or self._plain[0] != frame:
-            self._plain = frame, self.background.plain_at(frame, xy), colours.bins_of(self.small(frame))
+        of = frame, self.background.like is None
+        if self._plain is None or self._plain[0] != of:
+            self._plain = of, self.background.plain_at(frame, xy), colours.bins_of(self.small(frame))
         found, picture = self.background.cleared(frame, xy, self._plain[1]), self.small(frame)
         back, spread, support = found.colour.reshape(*size, 3), found.spread.reshape(size), found.support.reshape(size)
         evidence = self._differs(frame, np.s_[0 : size[0], 0 : size[1]], picture, back, spread, support)
