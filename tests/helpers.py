@@ -6,6 +6,7 @@ import unittest
 import zipfile
 from fractions import Fraction
 from pathlib import Path
+from unittest import mock
 
 import av
 import msgspec
@@ -42,6 +43,14 @@ def word_mesh(face: str, text: str, depth: float, bevel: float) -> Mesh:
 def compiled(part):
     """A part of kernels as a kernel of its own, so that it can be called from here."""
     return numba.njit(lambda *values: part(*values))
+
+
+def pymatting():
+    """The library, whose kernels are compiled when they are called: it compiles all of them as it is imported, which takes a minute and a half."""
+    njit = numba.njit
+    with mock.patch.object(numba, "njit", lambda signature, **how: njit(**how)):
+        import pymatting
+    return pymatting
 
 
 class FolderCase(unittest.TestCase):

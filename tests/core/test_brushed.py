@@ -32,7 +32,7 @@ from lodestar.core.work.matting import shade_of
 from lodestar.core.work.updating import steps_named
 from tests.core.test_cli import ask, example
 from tests.factory import known_solve, make_shot, seeded_tracks
-from tests.helpers import DEMO, ROOT, FolderCase, Seeded, texture, write_clip
+from tests.helpers import DEMO, ROOT, FolderCase, Seeded, pymatting, texture, write_clip
 
 
 def overlap(a: np.ndarray, b: np.ndarray) -> float:
@@ -116,14 +116,12 @@ class PartsTest(unittest.TestCase):
     def test_a_soft_edge_is_as_good_as_closed_form_matting(self):
         """A blurred disc over a textured wall, the same band for both. Reference: pymatting's closed form (A. Levin, D. Lischinski, Y. Weiss,
         A Closed-Form Solution to Natural Image Matting, IEEE TPAMI 30, 2008)."""
-        from pymatting import estimate_alpha_cf
-
         rgb, true, places = disc_before_a_wall()
         soft = cv2.GaussianBlur((true > 0.5).astype(np.float32), (0, 0), 1.2)
         ours = soft_edge(rgb, soft, 6, places)
         away = cut.signed_distance(true > 0.5)
         trimap = np.where(away > 6, 1.0, np.where(away < -6, 0.0, 0.5))
-        theirs = estimate_alpha_cf(rgb / 255.0, trimap)
+        theirs = pymatting().estimate_alpha_cf(rgb / 255.0, trimap)
         off = lambda alpha: float(np.abs(alpha - true)[trimap == 0.5].mean())
         self.assertLess(off(ours), off(theirs))
         self.assertLess(off(ours), 0.03)
@@ -139,12 +137,10 @@ class PartsTest(unittest.TestCase):
 
     def test_the_energy_of_the_soft_edge_is_that_of_closed_form_matting(self):
         """Rows of the Laplacian against pymatting's, whole; and its minimum against a direct solver (SciPy's)."""
-        from pymatting.laplacian.cf_laplacian import cf_laplacian
-
         rng = np.random.default_rng(4)
         light, band = rng.random((14, 18, 3)).astype(np.float32), np.zeros((14, 18), bool)
         band[3:11, 4:13] = True
-        theirs = cf_laplacian(light.astype(float), epsilon=closed_form.EVEN, radius=1).tocsr()
+        theirs = pymatting().cf_laplacian(light.astype(float), epsilon=closed_form.EVEN, radius=1).tocsr()
         at = np.flatnonzero(band)
         number = np.full(band.shape, -1, np.int32)
         number.ravel()[at] = np.arange(len(at))
