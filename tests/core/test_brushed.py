@@ -3,6 +3,7 @@
 import json
 import sys
 import unittest
+import warnings
 
 import cv2
 import msgspec
@@ -429,6 +430,12 @@ class BallTest(FolderCase):
         self.assertTrue(matting.is_due(shot, more))
         self.assertFalse(matting.is_due(shot, msgspec.structs.replace(more, kept=True)))
         self.assertEqual(matting.follow_due(msgspec.structs.replace(shot, mattes=(done,)), Job()).mattes[0], done)
+
+    def test_a_stroke_that_is_painted_over_leaves_nothing(self):
+        line = BALL[0].line
+        over = msgspec.structs.replace(self.source, strokes=(Stroke(10, line, 6.0), Stroke(10, line, 9.0, False)))
+        with warnings.catch_warnings(action="error"):
+            self.assertEqual(laid_out(matting.select_here(self.shot, over, 10), 320, 180).max(), 0)
 
     def test_strokes_on_another_frame_hold_there(self):
         wrong = with_found(self.source, stored(0, np.zeros((180, 320), np.float32), 1.0, False))

@@ -199,7 +199,7 @@ class Follower:
         """Whether other frames show something else where a subject was painted, (h, w) bool. What has its colours there is the place, then, and need not be
         left out of them: where nobody says what is not of it, a wall of its colours would be taken along."""
         self.background.like = self.background.surely_like = None
-        return bool((self._look_at(frame)[2][inside] > 0).mean() > MOVED_ON)
+        return bool(inside.any() and (self._look_at(frame)[2][inside] > 0).mean() > MOVED_ON)
 
     def _looked_at(self, frame: int) -> tuple[np.ndarray, ...]:
         """All of a frame, its background, its evidence twice (`differs`), its colours' bins, the background's spread and its support; of the last frame that
