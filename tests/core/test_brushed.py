@@ -4,6 +4,7 @@ import json
 import sys
 import unittest
 import warnings
+from unittest import mock
 
 import cv2
 import msgspec
@@ -430,6 +431,15 @@ class BallTest(FolderCase):
         self.assertTrue(matting.is_due(shot, more))
         self.assertFalse(matting.is_due(shot, msgspec.structs.replace(more, kept=True)))
         self.assertEqual(matting.follow_due(msgspec.structs.replace(shot, mattes=(done,)), Job()).mattes[0], done)
+
+    def test_the_background_of_a_frame_is_not_predicted_again_for_the_next_stroke(self):
+        chosen, asked, whole = matting.Selector(), [], Background.plain_at
+        self.addCleanup(chosen.close)
+        with mock.patch.object(Background, "plain_at", lambda *of: (asked.append(len(of[2])), whole(*of))[1]):
+            chosen.select(self.shot, msgspec.structs.replace(self.source, strokes=BALL[:1]), 10, Job())
+            self.assertEqual(asked.count(320 * 180), 2)  # with and without what has the subject's colours
+            chosen.select(self.shot, self.source, 10, Job())
+            self.assertEqual(asked.count(320 * 180), 2)
 
     def test_a_stroke_that_is_painted_over_leaves_nothing(self):
         line = BALL[0].line

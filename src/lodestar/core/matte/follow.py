@@ -85,7 +85,7 @@ class Follower:
         self._key: np.ndarray | None = None  # the colours of the frame that was painted
         self._colours: np.ndarray | None = None
         self._shade: np.ndarray | None = None  # what its shadow leaves of the ground
-        self._plain: tuple | None = None  # of the frame that was looked at
+        self._plain: dict[tuple[int, bool], tuple] = {}  # of the frame that was looked at, and whether nothing was left out for its colours
         self._last: tuple | None = None
 
     # pictures ----------------------------------------------------------------------------------------------------------------
@@ -189,7 +189,7 @@ class Follower:
             elif not again:
                 shadow = self._own_shadow(frame, found, np.s_[0 : self.size[1], 0 : self.size[0]])
             if self.leave_out(frame, found & (told > LIKE)):
-                self._plain = None
+                self._plain = {}
                 self.background.forget_maps()
         self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
@@ -212,12 +212,14 @@ class Follower:
         ys, xs = np.mgrid[0 : size[0], 0 : size[1]]
         xy = self.to_plate(np.stack([xs.ravel(), ys.ravel()], 1).astype(np.float32))
         of = frame, self.background.like is None
-        if self._plain is None or self._plain[0] != of:
-            self._plain = of, self.background.plain_at(frame, xy), colours.bins_of(self.small(frame))
-        found, picture = self.background.cleared(frame, xy, self._plain[1]), self.small(frame)
+        if of not in self._plain:
+            self._plain = {known: kept for known, kept in self._plain.items() if known[0] == frame}
+            self._plain[of] = self.background.plain_at(frame, xy), colours.bins_of(self.small(frame))
+        plain, bins = self._plain[of]
+        found, picture = self.background.cleared(frame, xy, plain), self.small(frame)
         back, spread, support = found.colour.reshape(*size, 3), found.spread.reshape(size), found.support.reshape(size)
         evidence = self._differs(frame, np.s_[0 : size[0], 0 : size[1]], picture, back, spread, support)
-        self._last = frame, (picture, back, *evidence, self._plain[2], spread, support)
+        self._last = frame, (picture, back, *evidence, bins, spread, support)
         return self._last[1]
 
     def _learn(self, bins: np.ndarray, mask: np.ndarray, outside: np.ndarray) -> None:
