@@ -238,12 +238,15 @@ def hidden_share(shot: Shot, item: Object, frame: float) -> float:
 
 def covered(mesh: Mesh, places: np.ndarray) -> np.ndarray:
     """(n,) bool: which places (n, 2) lie on the triangles of a level mesh, seen from above."""
-    a, b, c = (mesh.vertices[mesh.triangles[:, k]][:, :2].astype(float) for k in range(3))
+    corners = mesh.vertices[mesh.triangles][..., :2].astype(float)
+    low, high = corners.min(1), corners.max(1)
     inside = np.zeros(len(places), bool)
-    for rows in np.array_split(np.arange(len(places)), max(1, len(places) * len(a) // 2_000_000)):
-        p = places[rows][:, None]
-        side = lambda u, v, p=p: (v[:, 0] - u[:, 0]) * (p[..., 1] - u[:, 1]) - (v[:, 1] - u[:, 1]) * (p[..., 0] - u[:, 0])
+    # few places at a time, which lie side by side: few of the triangles reach them
+    for rows in np.array_split(np.argsort(places[:, 0]), -(-len(places) // 256)) if len(places) else ():
+        p = places[rows]
+        near = ((low <= p.max(0)) & (high >= p.min(0))).all(1)
+        a, b, c = (corners[near, k] for k in range(3))
+        side = lambda u, v, p=p[:, None]: (v[:, 0] - u[:, 0]) * (p[..., 1] - u[:, 1]) - (v[:, 1] - u[:, 1]) * (p[..., 0] - u[:, 0])
         s = np.stack([side(a, b), side(b, c), side(c, a)])
-        hit = np.all(s >= 0, axis=0) | np.all(s <= 0, axis=0)
-        inside[rows] = np.any(hit, axis=1)
+        inside[rows] = (np.all(s >= 0, axis=0) | np.all(s <= 0, axis=0)).any(1)
     return inside
