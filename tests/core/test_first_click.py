@@ -4,6 +4,7 @@ import unittest
 
 import msgspec
 import numpy as np
+from scipy.spatial import Delaunay
 
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.keyed import constant
@@ -18,6 +19,7 @@ from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.scene.ground import Ground, proposal
 from lodestar.core.scene.surfaces import heading_towards
+from lodestar.core.shape.extrude import Mesh
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, rebased, with_plate
 from lodestar.core.shot.objects import Title
@@ -142,6 +144,18 @@ class GroundTest(unittest.TestCase):
         far = msgspec.structs.replace(self.title, position=constant(30.0, 60.0, -5.0))
         shot, item = msgspec.structs.replace(self.shot, objects=(far,)), far
         self.assertEqual(hidden_share(shot, item, 46), 0.0)
+
+    def test_places_on_a_triangulation_with_gaps_are_those_of_its_triangles(self):
+        """Against the search through a triangulation of scipy (Qhull)."""
+        rng = np.random.default_rng(2)
+        points = np.c_[rng.uniform(-20, 20, (300, 2)), np.zeros(300)]
+        whole = Delaunay(points[:, :2])
+        kept = rng.random(len(whole.simplices)) < 0.6
+        places = rng.normal(0, [9, 4], (3000, 2))
+        simplex = whole.find_simplex(places)
+        ground = Mesh(points.astype(np.float32), points.astype(np.float32), whole.simplices[kept])
+        np.testing.assert_array_equal(covered(ground, places), (simplex >= 0) & kept[simplex])
+        self.assertEqual(len(covered(ground, places[:0])), 0)
 
     def test_points_that_move_bear_no_ground_out(self):
         """Tracks on water may come to lie at the height of the ground: their errors tell that they do not stand."""

@@ -23,6 +23,7 @@ from .objects import at_rest, mesh_of, model_of
 NEAR_SHARE = 0.02  # of its distance to the cameras: a point so near to the level ground lies on it
 GAP_SHARE = 0.25  # of the distance to the cameras: over wider gaps between points nothing bears the ground out
 OF_ONE_FOOT = 0.05  # of its height: parts of a thing whose feet differ by less stand on one line
+TOLD_BY = 400  # corners of an object
 TOLD_SHARE = 0.03  # of an object that the ground hides: from here on it is told; round letters always reach a hair below it
 UNEVEN_SHARE = 0.02  # of the size of a thing: ground that leaves the level plane by less, round it and its shadow, is level
 FLUSH = 1e-4  # of its size: a mirror that lies nearer to the level ground is part of that
@@ -223,7 +224,8 @@ def hidden_share(shot: Shot, item: Object, frame: float) -> float:
     heights = moved(model, box_corners(mesh))[:, 2]
     if uneven is None and heights.min() > -TOLD_SHARE * np.ptp(heights):
         return 0.0
-    points = moved(model, mesh.vertices.astype(float))
+    # a few hundred of its corners tell the share to a few parts in a hundred; a long line of letters has tens of thousands
+    points = moved(model, mesh.vertices[:: max(1, len(mesh.vertices) // TOLD_BY)].astype(float))
     if uneven is not None:
         # as seen from above: where the ground is known, what is lower than it is out of sight
         deep = uneven.heights(points[:, :2]) - points[:, 2]
