@@ -1,5 +1,6 @@
 """The controls of the settings: number fields that are dragged, typed and keyed, sections that fold, swatches, and rows."""
 
+import functools
 from collections.abc import Callable
 
 from PyQt6.QtCore import QEvent, QObject, QPoint, QPointF, QRectF, QSettings, Qt, pyqtSignal
@@ -165,10 +166,15 @@ class NumberField(TipBelow, QWidget):
         self.setMinimumWidth(40)
         self.setCursor(Qt.CursorShape.SizeHorCursor)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.editor = QLineEdit(self)
-        self.editor.hide()
-        self.editor.editingFinished.connect(self._typed)
-        self.editor.installEventFilter(self)
+
+    @functools.cached_property
+    def editor(self) -> QLineEdit:
+        """Where a value is typed; most fields are never typed in."""
+        editor = QLineEdit(self)
+        editor.hide()
+        editor.editingFinished.connect(self._typed)
+        editor.installEventFilter(self)
+        return editor
 
     def show_value(self, value: float, note: str = "") -> None:
         """Show a value in document units; `factor` turns it into what is shown."""
@@ -273,12 +279,13 @@ class NumberField(TipBelow, QWidget):
         return super().eventFilter(watched, event)
 
     def event(self, event) -> bool:
-        if event.type() == event.Type.ToolTip and self.tip:
+        kind = event.type()
+        if kind == QEvent.Type.ToolTip and self.tip:
             name = shown(self.unit)[0]
             unit = f", in {name}" if name and self.width() <= NARROW else ""
             self.setToolTip(f"{self.tip}{unit}\nDrag, type ({EXAMPLES.get(name, EXAMPLES['m'])}), or use the arrow keys; Delete resets.")
         # a digit or a point begins typing here, whatever it is a shortcut for elsewhere
-        if event.type() == event.Type.ShortcutOverride and event.text() and event.text() in TYPED:
+        if kind == QEvent.Type.ShortcutOverride and event.text() and event.text() in TYPED:
             event.accept()
             return True
         return super().event(event)
@@ -400,9 +407,7 @@ class Section(QWidget):
         self.header.setAccessibleName(f"{title}, fold or unfold")
         self.header.setToolTip(f"Fold or unfold {title}")
         self.header.setText(title)
-        self.header.setStyleSheet(
-            f"QPushButton {{ font-weight: 600; padding: 0; border: none; background: transparent; text-align: left; }} QPushButton:focus {{ color: {theme.ACCENT}; }}"
-        )
+        self.header.setProperty("role", "section")
         self.header.clicked.connect(self.fold)
         self.fact = QLabel()
         self.fact.setProperty("role", "quiet")

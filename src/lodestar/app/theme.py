@@ -124,6 +124,8 @@ QPushButton:disabled {{ color: {OFF}; background: {PANEL}; border-color: {LINE};
 QPushButton:focus {{ border-color: {ACCENT}; }}
 QPushButton[role="main"] {{ background: {ACCENT}; color: {ON_ACCENT}; font-weight: 600; }}
 QPushButton[role="main"]:disabled {{ background: {PANEL}; color: {OFF}; }}
+QPushButton[role="section"] {{ font-weight: 600; padding: 0; border: none; background: transparent; text-align: left; }}
+QPushButton[role="section"]:focus {{ color: {ACCENT}; }}
 QPushButton[role="field"] {{ background: {FIELD}; padding: 2px 7px; min-height: 18px; text-align: center; }}
 QPushButton[role="field"]:disabled {{ border-color: transparent; }}
 QPushButton::menu-indicator {{ image: url({ROOT / "icons" / "chevron-field.svg"}); width: 14px; height: 14px; subcontrol-position: right center; right: 6px; }}

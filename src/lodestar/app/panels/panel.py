@@ -7,7 +7,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from lodestar.core.basics.keyed import Keyed
-from lodestar.core.basics.rows import rows_of
+from lodestar.core.basics.rows import defaults_of, rows_of
 from lodestar.core.shot.motion import keyed_things
 
 from .. import theme
@@ -81,7 +81,9 @@ class Panel(QScrollArea):
         reading = READINGS[self.step](self.session.shot)
         self.fact.setText(reading.first)
         tint = {"good": theme.QUIET, "doubtful": theme.DOUBTFUL, "bad": theme.BAD}.get(reading.state, theme.QUIET)
-        self.fact.setStyleSheet(f"color: {tint}; font-size: 12px;")
+        style = f"color: {tint}; font-size: 12px;"
+        if style != self.fact.styleSheet():  # a label is dressed anew each time
+            self.fact.setStyleSheet(style)
         self.help.setVisible(reading.state == "empty")
         for update in self._updates:
             update()
@@ -117,7 +119,6 @@ class Panel(QScrollArea):
     ) -> list[NumberField]:
         """The row of one keyed value, as the struct `kind` says beside its field; name: of its fields, its own when empty."""
         row = dict(rows_of(kind))[part]
-        default = next(f.default for f in msgspec.structs.fields(kind) if f.name == part)
         name = name or part.replace("_", "-")
         fields = []
         for i, component in enumerate(row.names or ("",)):
@@ -131,7 +132,7 @@ class Panel(QScrollArea):
                 high=row.high,
                 factor=row.factor,
                 tip=tip,
-                reset=default.value[i],
+                reset=defaults_of(kind)[part].value[i],
             )
             fields.append(field)
             if row.unit == "m":

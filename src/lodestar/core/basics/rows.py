@@ -6,6 +6,8 @@ height: Annotated[Keyed, Row("Height", "m", 0.005, 3, low=0.001, tip="Height of 
 import functools
 from typing import Any, NamedTuple, get_type_hints
 
+import msgspec
+
 
 class Row(NamedTuple):
     """label; unit as shown; step of a drag by one px; decimals; low and high, in what is shown; factor from the document's unit to
@@ -30,6 +32,12 @@ class MediaPath:
 def rows_of(kind: type) -> tuple[tuple[str, Row], ...]:
     """The names of a struct's fields that have a row, with their rows, in their order."""
     return tuple((name, extra) for name, extra in _extras(kind) if isinstance(extra, Row))
+
+
+@functools.cache
+def defaults_of(kind: type[msgspec.Struct]) -> dict[str, Any]:
+    """What the fields of a struct are where nothing else is said, by name. Kept: to ask a struct with many fields takes half a millisecond."""
+    return {field.name: field.default for field in msgspec.structs.fields(kind)}
 
 
 def paths_of(kind: type) -> tuple[str, ...]:
