@@ -301,7 +301,7 @@ def make(folder: pathlib.Path, name: str, frames: int, samples: int, still: int 
     if film is not None:
         film.close()
         write_truth(folder, name, trial, at, solids, land, frames)
-        if name in MATTES:
+        if kind in MATTES:
             np.save(folder / f"{name}.mattes.npy", true_mattes(trial, at, solids, land, frames))
 
 

@@ -23,6 +23,13 @@ from lodestar.core.work.tracking import track_shot
 from tests.helpers import SHOTS, Seeded
 
 
+class FromAbove(Seeded):
+    """The same flight, looking down steeply."""
+
+    def _look(self, centre, target):
+        return super()._look(centre + [0.0, 4.0, 7.0], np.array([target[0], 4.0, 0.0]))
+
+
 class LinesTest(unittest.TestCase):
     """Posts of known places, seen by a camera that was solved from its tracks."""
 
@@ -69,6 +76,34 @@ class LinesTest(unittest.TestCase):
                 off.append(np.rad2deg(np.arccos(np.clip(up @ self.up, -1, 1))))
             self.assertLess(float(np.sqrt(np.mean(np.square(off)))), 2 * self.bound(posts, noise))
             self.assertLess(float(np.median(off)), 0.3)
+
+    def test_lines_that_agree_on_what_no_ground_is_level_by_are_not_believed(self):
+        """As edges of clouds: they run together far from up, over ground that nearly all points lie on."""
+        rng, found = np.random.default_rng(1), {}
+        for frame in self.solve.frames[::6]:
+            low = np.c_[rng.uniform(-8, 8, 12), rng.uniform(10, 20, 12), rng.uniform(2, 5, 12)]
+            ends = [self.true.cameras[int(frame)].project(p)[0] for p in (low, low + [0, 1.7, 1.0])]
+            found[int(frame)] = np.concatenate(ends, 1)
+        lines = find_uprights(self.solve, found)
+        self.assertGreater(len(lines), 20, "they agree")
+        told = msgspec.structs.replace(self.solve, uprights=lines)
+        off = np.rad2deg(np.arccos(np.clip(reference(told, Ground()).R[2] @ self.up, -1, 1)))
+        self.assertLess(off, 0.5)
+        ground, words = proposal(told)
+        self.assertEqual((ground.uprights, words), ((), "level by the largest plane below the camera"))
+
+    def test_they_are_believed_where_the_camera_looks_down_on_ground_that_is_level_by_them(self):
+        true = FromAbove(seed=2, frames=30, tracks=300, moving=0)
+        steep = solve(make_tracks(true.frame, true.track, true.xy), 1280, 720, SolveSettings(), Job())
+        up = steep.R[15].T @ true.cameras[15].R[:, 2]
+        self.assertLess(true.cameras[15].R[2] @ [0, 0, 1], -np.sin(np.deg2rad(40)))
+        posts, found = np.random.default_rng(5).uniform([-4, 1], [4, 8], (14, 2)), {}
+        for frame in steep.frames[::6]:
+            ends = [true.cameras[int(frame)].project(np.c_[posts, np.full(len(posts), z)])[0] for z in (0.0, 1.3)]
+            found[int(frame)] = np.concatenate(ends, 1)
+        told = msgspec.structs.replace(steep, uprights=find_uprights(steep, found))
+        self.assertGreater(len(told.uprights), 20)
+        self.assertLess(np.rad2deg(np.arccos(np.clip(reference(told, Ground()).R[2] @ up, -1, 1))), 0.5)
 
     def test_too_little_tells_nothing(self):
         clutter = find_uprights(self.solve, self.lines(np.zeros((0, 2)), 60))

@@ -17,6 +17,10 @@ LINE_DEG, ROUNDS = 0.8, 8  # a line that leans so far against the others counts 
 LINE_PX = 1.5  # how far the ends of a line drawn by hand are off
 SLOPE_DEG = 1.0  # uprights that lean less against the ground's plane bear it out
 FOUND_DEG = 2.0  # how far the level that was found by itself may be off (from the demo shots and other seeds: 1.6 at most)
+LEVEL_DEG = 35.0  # how far the camera is off level where the ground is looked for by its points alone
+# ground leans less than this against upright lines; where it holds a smaller part of the points than a plane that the camera stands level over, the lines
+# are rather edges of clouds, or seams that run together by chance
+STEEP_DEG, BORNE_SHARE = 20.0, 0.5
 UP_DEG = 10.0  # how far a camera that is held upright leans, as a weak hint where too little else is said
 
 
@@ -192,15 +196,27 @@ def found_uprights(solve: Solve) -> tuple[PictureLine, ...]:
 
 
 @functools.lru_cache(maxsize=4)
+def believed_uprights(solve: Solve) -> tuple[PictureLine, ...]:
+    """The same, or none where the points say that they are not upright: hardly any ground lies level by them."""
+    lines = found_uprights(solve)
+    if lines and solve.motion == "free":
+        up = _up(solve, Ground(uprights=lines), None)
+        if up is not None and len(_on_plane(solve, up, STEEP_DEG)) < BORNE_SHARE * len(level_points(solve)):
+            return ()
+    return lines
+
+
+@functools.lru_cache(maxsize=4)
 def found_level(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     """A point of the ground and the direction up, (3,) each, when nothing is said of them.
 
     Up is the normal of the largest plane below the camera, unless upright lines in the plate say that it lies on a slope.
     """
     centre, normal = level_plane(solve)
-    if len(solve.uprights) == 0:
+    lines = believed_uprights(solve)
+    if not lines:
         return centre, normal
-    up = _up(solve, Ground(uprights=found_uprights(solve)), None)
+    up = _up(solve, Ground(uprights=lines), None)
     assert up is not None
     if up @ normal > np.cos(np.deg2rad(SLOPE_DEG)):
         return centre, normal
@@ -209,7 +225,7 @@ def found_level(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
 
 def proposal(solve: Solve) -> tuple[Ground, str]:
     """What was found of the ground, said as a user would say it, and in words; raises UserError when nothing was found."""
-    lines = found_uprights(solve)
+    lines = believed_uprights(solve)
     if solve.motion == "free":
         rows = level_points(solve)
         normal = level_plane(solve)[1]
@@ -225,7 +241,7 @@ def proposal(solve: Solve) -> tuple[Ground, str]:
 
 
 def level_plane(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
-    """The largest plane below the camera path within 35 degrees of level: (centre, normal)."""
+    """The largest plane below the camera path within LEVEL_DEG of level: (centre, normal)."""
     points, up = solve.xyz[level_points(solve)], _camera_up(solve)
     if len(points) < 3:
         return np.median(solve.xyz, 0), up
@@ -236,15 +252,19 @@ def level_plane(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
 @functools.lru_cache(maxsize=4)  # the panel asks at each frame that is shown
 def level_points(solve: Solve) -> np.ndarray:
     """Rows of the points that make the largest plane below the camera path; none where too few lie below it."""
-    up = _camera_up(solve)
+    rows = _on_plane(solve, _camera_up(solve), LEVEL_DEG)
+    rows.flags.writeable = False  # kept, and given to all who ask
+    return rows
+
+
+def _on_plane(solve: Solve, up: np.ndarray, lean_deg: float) -> np.ndarray:
+    """Rows of the points that make the largest plane below the camera path that leans less against `up`; none where too few lie below it."""
     near = _near_below(solve, up)
     if len(near) < 8:
         return near[:0]
-    points = solve.xyz[near]
-    inside = plane_by_votes(points, 0.006 * _spread(points) + 1e-9, np.random.default_rng(0), lambda n: abs(n @ up) > np.cos(np.deg2rad(35)))[2]
-    rows = near[inside]
-    rows.flags.writeable = False  # kept, and given to all who ask
-    return rows
+    points, level = solve.xyz[near], lambda normals: abs(normals @ up) > np.cos(np.deg2rad(lean_deg))
+    _, normal, inside = plane_by_votes(points, 0.006 * _spread(points) + 1e-9, np.random.default_rng(0), level)
+    return near[inside] if level(normal) else near[:0]
 
 
 def _camera_up(solve: Solve) -> np.ndarray:
