@@ -17,10 +17,10 @@ LINE_DEG, ROUNDS = 0.8, 8  # a line that leans so far against the others counts 
 LINE_PX = 1.5  # how far the ends of a line drawn by hand are off
 SLOPE_DEG = 1.0  # uprights that lean less against the ground's plane bear it out
 FOUND_DEG = 2.0  # how far the level that was found by itself may be off (from the demo shots and other seeds: 1.6 at most)
-LEVEL_DEG = 35.0  # how far the camera is off level where the ground is looked for by its points alone
-# ground leans less than this against upright lines; where it holds a smaller part of the points than a plane that the camera stands level over, the lines
-# are rather edges of clouds, or seams that run together by chance
-STEEP_DEG, BORNE_SHARE = 20.0, 0.5
+LEVEL_DEG = 35.0  # ground leans less than this against the camera, or against upright lines
+# where ground that suits the lines holds a smaller part of the points than ground that suits the camera, they are rather edges of clouds, or seams that
+# run together by chance
+BORNE_SHARE = 0.5
 UP_DEG = 10.0  # how far a camera that is held upright leans, as a weak hint where too little else is said
 
 
@@ -201,7 +201,7 @@ def believed_uprights(solve: Solve) -> tuple[PictureLine, ...]:
     lines = found_uprights(solve)
     if lines and solve.motion == "free":
         up = _up(solve, Ground(uprights=lines), None)
-        if up is not None and len(_on_plane(solve, up, STEEP_DEG)) < BORNE_SHARE * len(level_points(solve)):
+        if up is not None and len(_on_plane(solve, up, LEVEL_DEG)) < BORNE_SHARE * len(level_points(solve)):
             return ()
     return lines
 
