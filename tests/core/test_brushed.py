@@ -18,19 +18,20 @@ from lodestar.core.basics.job import Job
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.still import StillScene
-from lodestar.core.light.sun import direction
+from lodestar.core.light.sun import bearing_and_height, direction
 from lodestar.core.matte import closed_form, cut
 from lodestar.core.matte.background import APART, NODE_PX, Background, Predicted, _middle, differs, differs_in_shade, shade_of_ground
 from lodestar.core.matte.closed_form import matted
 from lodestar.core.matte.edge import soft_edge
 from lodestar.core.matte.follow import Follower
+from lodestar.core.matte.shadow import light_by_shadow
 from lodestar.core.matte.sources import View, coverage_of
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, drawn, laid_out, stored, with_found
 from lodestar.core.media.plates import probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, rebased, with_plate
 from lodestar.core.work import matting
-from lodestar.core.work.matting import shade_of
+from lodestar.core.work.matting import light_of, standing
 from lodestar.core.work.updating import steps_named
 from tests.core.test_cli import ask, example
 from tests.factory import known_solve, make_shot, seeded_tracks
@@ -180,12 +181,55 @@ class PartsTest(unittest.TestCase):
         foot = np.array([-1.0, -1.0, 0.0])
         heights = np.linspace(0, 1.7, 200)
         post = foot + heights[:, None] * [0, 0, 1]
-        to = shade_of(shot)(46, camera.project(post)[0])
+        read = light_of(shot)(46)
+        to = standing(shot)(46, camera.project(post)[0]).shadow(read)
         tip = camera.project(foot + [0, 0, 1.7] - 1.7 * light / light[2])[0]
         self.assertLess(np.linalg.norm(to - tip, axis=1).min(), 2.5)
         self.assertLess(np.linalg.norm(to[0] - camera.project(foot)[0]), 2.5)
         unread = msgspec.structs.replace(shot, shadow=msgspec.structs.replace(shot.shadow, lines=()))
-        self.assertIsNone(shade_of(unread)(46, camera.project(post)[0]))
+        self.assertIsNone(light_of(unread)(46))
+
+    def test_the_sun_that_nobody_read_is_told_by_the_shadow_of_what_stands_there(self):
+        shot = files.read(DEMO)
+        camera, size = camera_at(shot, 46), (360, 640)
+        to_small = lambda xy: (xy + 0.5) / 2 - 0.5
+
+        def seen(places):
+            x, y = np.round(to_small(camera.project(places)[0])).astype(int).T
+            mask = np.zeros(size, bool)
+            mask[y, x] = True
+            return cv2.morphologyEx(mask.astype(np.uint8), cv2.MORPH_CLOSE, np.ones((3, 3), np.uint8)) > 0
+
+        wide, high = np.meshgrid(np.linspace(-0.25, 0.25, 60), np.linspace(0, 1.7, 200))
+        aside = np.cross(camera.R[2], [0, 0, 1.0])
+        body = np.array([-1.0, -1.0, 0.0]) + wide.reshape(-1, 1) * aside / np.linalg.norm(aside) + high.reshape(-1, 1) * [0, 0, 1]
+        subject = seen(body)
+        at = np.argwhere(subject)[:, ::-1].astype(float)
+        upright = standing(shot)(46, (at + 0.5) * 2 - 0.5)
+        for bearing, height in ((240, 25), (120, 25), (330, 45)):
+            light = direction(bearing, height)
+            dark = seen(body - body[:, 2:] / light[2] * light) & ~subject
+            dark[20:40, 300:340] = True  # something else that is darker than it was
+            found = bearing_and_height(light_by_shadow(upright, subject, dark, to_small))
+            self.assertLess(abs(found[0] - bearing), 8)
+            self.assertLess(abs(found[1] - height), 5)
+        # no shadow at all, and a dark patch that is none of it
+        self.assertIsNone(light_by_shadow(upright, subject, np.zeros(size, bool), to_small))
+        patch = cv2.dilate(subject.astype(np.uint8), np.ones((61, 61), np.uint8)) > 0
+        self.assertIsNone(light_by_shadow(upright, subject, patch & ~subject, to_small))
+
+    def test_what_the_subject_passed_is_left_behind(self):
+        mask, flow = np.zeros((60, 120), bool), np.zeros((60, 120, 2), np.float32)
+        mask[10:50, 20:40] = mask[20:40, 80:86] = mask[20:30, 48:52] = True
+        flow[:, :60] = [3.0, 0.0]
+        left = cut.left_behind(mask, flow)
+        self.assertTrue(left[30, 83], "it stands still, far from what goes on")
+        self.assertEqual(int(left.sum()), 20 * 6)
+        self.assertFalse(cut.left_behind(mask, 0 * flow).any(), "all of it stands")
+        self.assertFalse(cut.left_behind(mask, np.full_like(flow, 3.0)).any(), "all of it goes on")
+        leaves = mask.copy()
+        leaves[10:50, 90:110] = True
+        self.assertFalse(cut.left_behind(leaves, flow).any(), "none of its parts is most of it")
 
     def test_shadows_fall_on_level_ground_sooner_than_on_what_stands_on_it(self):
         shot = files.read(DEMO)

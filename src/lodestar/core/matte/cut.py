@@ -12,6 +12,8 @@ from ..basics.jit import kernel
 SMOOTH = 4.0  # price of a step of the border where the picture is even, in log-odds of a pixel
 # of a piece that came in: px, more of which are no speck; log-odds of not being the background, and of how much likelier its colours are the subject's
 OWN_PX, OWN_ODDS, OWN_COLOUR = 20, 3.0, 1.0
+# px of the small picture by which a subject goes on from frame to frame; share of that up to which a piece of it stands still; px by which it is apart
+GOES_PX, STILL, APART_PX, MAIN = 0.7, 0.25, 12.0, 0.7
 
 
 def parted(
@@ -93,6 +95,21 @@ def own_pieces(mask: np.ndarray, evidence: np.ndarray, colour: np.ndarray, most:
     keep = (area > OWN_PX) & (area < most) & (mean(evidence) > OWN_ODDS) & (mean(colour) > OWN_COLOUR)
     keep[0] = False
     return keep[label]
+
+
+def left_behind(mask: np.ndarray, flow: np.ndarray) -> np.ndarray:
+    """The connected pieces of a mask that stand still in the place while its largest piece goes on, and lie apart from that: another thing that looked
+    like the subject as it passed. flow: (h, w, 2) px by which each pixel moves in the place."""
+    n, label, stats, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8))
+    left = np.zeros(n, bool)
+    if n > 2 and stats[1:, 4].max() > MAIN * stats[1:, 4].sum():
+        speed, main = np.linalg.norm(flow, axis=-1), 1 + int(stats[1:, 4].argmax())
+        away = cv2.distanceTransform((label != main).astype(np.uint8), cv2.DIST_L2, 3)
+        going = float(np.median(speed[label == main]))
+        for piece in range(1, n):
+            own = label == piece
+            left[piece] = going > GOES_PX and away[own].min() > APART_PX and float(np.median(speed[own])) < STILL * going
+    return left[label]
 
 
 def painted_out(mask: np.ndarray, outside: np.ndarray) -> np.ndarray:

@@ -14,13 +14,14 @@ import numpy as np
 
 from . import colours
 from .background import NODE_PX, Background, Like, Reader, Warp, differs, differs_in_shade, shade_of_ground
-from .cut import SMOOTH, own_pieces, painted_out, parted, pieces, signed_distance
+from .cut import SMOOTH, left_behind, own_pieces, painted_out, parted, pieces, signed_distance
 from .edge import soft_edge
 from .flicker import Beside, calmed
+from .shadow import Stands, light_by_shadow
 from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
-# (frame, places (n, 2) px of the plate that are of a subject) -> (n, 2) px to which its shadow falls on the ground; None where nobody knows
-Shade = Callable[[int, np.ndarray], np.ndarray | None]
+# frame -> (3,) towards the sun; None where nobody said
+Light = Callable[[int], np.ndarray | None]
 # frame -> (rows, columns) at the nodes of `background.Warp`: heights of the still scene over the level ground; None where nobody knows
 Heights = Callable[[int], np.ndarray | None]
 # (frame, (h, w) bool: what surely is of a subject) -> whether that changes where `Warp` says that the still scene lies, which points on it no longer tell
@@ -31,6 +32,7 @@ W_COLOUR, W_BACKGROUND, PRIOR_PX = 0.45, 1.5, 5.0  # weights of the evidence; px
 CLEAR_PX = 4  # from the subject, of the small picture: from here on its shadow is ground and nothing of it
 PAD_PX = 70  # round the subject, of the small picture
 CALM_PAD_PX = 16  # the same, of what is brought over from the frames beside it
+SUN_BY = 1200  # px of a subject, whose shadow tells where the sun stands
 LOST_PX = 20  # a subject of fewer px of the small picture is gone
 OWN_SHARE = 0.2  # of a subject: what comes in apart from it, and is larger, is another one that looks alike
 RING_PX = 20  # round a subject, whose colours are those of its surroundings
@@ -45,6 +47,7 @@ GLIMPSED_PX = 40  # from the strokes, of the small picture: at first what lies f
 # half of the band of a soft edge, px of the small picture: as far as its mask may be off, and of a px of speed a frame what the shutter blurs; at most
 EDGE_PX, BLURRED, MOST_EDGE_PX = 1.5, 0.1, 5.0
 MOVED_ON = 0.8  # of what was painted of a subject, that other frames show to be something else
+DARKER = 0.95  # of what was there, up to which the ground is in shade
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
 
 
@@ -58,8 +61,8 @@ class Known(NamedTuple):
 
 
 class Follower:
-    """Finds and follows one subject. reader: frames (h, w, 3) uint8; warp: where the still scene goes; frames: that can be read; shade: where
-    a subject's own shadow falls.
+    """Finds and follows one subject. reader: frames (h, w, 3) uint8; warp: where the still scene goes; frames: that can be read; stands,
+    light: how a subject stands and where the sun is, by which its own shadow falls.
 
     It keeps what it found of the frame that was painted and of the last one, and what the subject's colours were.
     """
@@ -71,11 +74,12 @@ class Follower:
         frames: range,
         width: int,
         height: int,
-        shade: Shade = lambda frame, at: None,
+        stands: Stands = lambda frame, at: None,
+        light: Light = lambda frame: None,
         heights: Heights = lambda frame: None,
         leave_out: LeaveOut = lambda frame, subject: False,
     ) -> None:
-        self.shade, self.heights, self.leave_out = shade, heights, leave_out
+        self.stands, self.light, self.heights, self.leave_out = stands, light, heights, leave_out
         self.reader, self.frames, self.width, self.height = reader, frames, width, height
         self.shrink = max(1, round(width / SMALL_PX))
         self.size = (width // self.shrink, height // self.shrink)
@@ -85,6 +89,7 @@ class Follower:
         self._key: np.ndarray | None = None  # the colours of the frame that was painted
         self._colours: np.ndarray | None = None
         self._shade: np.ndarray | None = None  # what its shadow leaves of the ground
+        self._sun: np.ndarray | None = None  # (3,) towards it, by the subject's shadow on the frame that was painted
         self._plain: dict[tuple[int, bool], tuple] = {}  # of the frame that was looked at, and whether nothing was left out for its colours
         self._last: tuple | None = None
 
@@ -101,6 +106,10 @@ class Follower:
     def to_plate(self, xy: np.ndarray) -> np.ndarray:
         """Places of the small picture in the plate, px to px: the centre of the top-left pixel is (0, 0) in both."""
         return (xy + 0.5) * self.shrink - 0.5
+
+    def to_small(self, xy: np.ndarray) -> np.ndarray:
+        """The other way."""
+        return (xy + 0.5) / self.shrink - 0.5
 
     def look_ahead(self, frame: int, check: Callable[[], None]) -> None:
         """Read what the background of a frame is predicted from. check is called between frames and may raise."""
@@ -194,6 +203,17 @@ class Follower:
         self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
+
+    def find_sun(self, source: Brushed, frame: int) -> None:
+        """Where nobody read it, by what is darker than it was beside the subject of a frame that was just selected, if both sides of that were painted."""
+        ys, xs = np.nonzero(self.known[frame].mask)
+        if self.light(frame) is not None or not len(xs) or not (self.strokes_on(source, frame) == OUTSIDE).any():
+            return
+        picture, back, plain, *_ = self._looked_at(frame)
+        few = slice(None, None, 1 + len(xs) // SUN_BY)
+        upright = self.stands(frame, self.to_plate(np.stack([xs[few], ys[few]], 1).astype(float)))
+        dark = (plain > 0) & (_left_of(picture, back) < DARKER) & ~self.known[frame].mask
+        self._sun = light_by_shadow(upright, self.known[frame].mask, dark, self.to_small) if upright is not None else None
 
     def _left_its_place(self, frame: int, inside: np.ndarray) -> bool:
         """Whether other frames show something else where a subject was painted, (h, w) bool. What has its colours there is the place, then, and need not be
@@ -295,6 +315,7 @@ class Follower:
         if plain.any():
             rest = cut & ~new
             new |= own_pieces(rest & ~painted_out(rest, here == OUTSIDE), odds, told, OWN_SHARE * new.sum())
+            new &= ~left_behind(new, flow)
         lost = np.clip((signed_distance(new) + NEAR_PX + PAST_NEAR_PX) / PAST_NEAR_PX, 0, 1) * _no_shadow(picture, back, support)
         found = self._nothing()
         found.mask[part], found.odds[part], found.other[part] = new, odds, np.clip(odds, 0, 1) * (1 - lost)
@@ -320,9 +341,11 @@ class Follower:
         ys, xs = np.nonzero(mask)
         found = np.zeros(self.size[::-1], np.uint8)
         at = np.stack([xs + part[1].start, ys + part[0].start], 1).astype(float)
-        to = self.shade(frame, self.to_plate(at)) if len(xs) else None
-        if to is not None:
-            at = np.round((to + 0.5) / self.shrink - 0.5)
+        light = self.light(frame)
+        light = self._sun if light is None else light
+        upright = self.stands(frame, self.to_plate(at)) if len(xs) and light is not None and light[2] > 0 else None
+        if upright is not None and light is not None:
+            at = np.round(self.to_small(upright.shadow(light)))
             inside = (at >= 0).all(1) & (at < self.size).all(1)
             x, y = at[inside].astype(int).T
             found[y, x] = 1
@@ -446,5 +469,9 @@ def _round(mask: np.ndarray) -> np.ndarray:
 
 def _no_shadow(picture: np.ndarray, background: np.ndarray, support: np.ndarray) -> np.ndarray:
     """(h, w) 0..1: how surely a pixel is no shadow on its background, as some colour of it is brighter than there."""
-    ratio = (cv2.blur(picture.astype(np.float32), (3, 3)) + 4) / (cv2.blur(background, (3, 3)) + 4)
-    return np.clip((ratio.max(-1) - 1) / LIT, 0, 1) * (support >= 2)
+    return np.clip((_left_of(picture, background) - 1) / LIT, 0, 1) * (support >= 2)
+
+
+def _left_of(picture: np.ndarray, background: np.ndarray) -> np.ndarray:
+    """(h, w): how many times as bright a pixel is as its background, by the colour that lost least."""
+    return ((cv2.blur(picture.astype(np.float32), (3, 3)) + 4) / (cv2.blur(background, (3, 3)) + 4)).max(-1)

@@ -15,7 +15,8 @@ from ..evaluate.cameras import camera_at
 from ..evaluate.still import StillScene
 from ..light.sun import direction
 from ..matte.background import Reader
-from ..matte.follow import Follower, Shade
+from ..matte.follow import Follower, Light
+from ..matte.shadow import Stands, Upright
 from ..matte.strokes import Brushed, Found, with_found
 from ..media.plates import open_plate
 from ..shot.document import Shot
@@ -111,6 +112,7 @@ def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
     count = len(shot.frames)
     with _follower(shot) as follower:
         painted = follower.select(source, first)
+        follower.find_sun(source, first)
         yield painted
         done = 1
         for way, last in ((1, shot.last), (-1, shot.first)):
@@ -136,7 +138,9 @@ def _follower(shot: Shot) -> Iterator[Follower]:
         raise PlateError("There is no clip to find a subject in.", "Open a clip first.")
     with reader_of(shot) as reader:
         scene, frames = StillScene(shot), range(shot.plate.count)
-        yield Follower(reader, scene.warp, frames, shot.plate.width, shot.plate.height, shade_of(shot), scene.heights, scene.leave_out)
+        yield Follower(
+            reader, scene.warp, frames, shot.plate.width, shot.plate.height, standing(shot), light_of(shot), scene.heights, scene.leave_out
+        )
 
 
 @contextlib.contextmanager
@@ -159,18 +163,23 @@ def reader_of(shot: Shot) -> Iterator[Reader]:
         plate.close()
 
 
-def shade_of(shot: Shot) -> Shade:
-    """Where the shadow of an upright subject falls on the level ground: it is taken for flat, facing the camera, and standing where its lowest
-    px meet the ground. Unknown where the sun was not read from shadows of the place."""
-    sun = sun_of(shot)
-    if shot.solve is None or shot.solve.motion != "free" or not shot.shadow.lines or sun is None:
+def light_of(shot: Shot) -> Light:
+    """Where the sun stands, if it was read from shadows of the place."""
+    sun = sun_of(shot) if shot.shadow.lines else None
+    return lambda frame: None if sun is None else direction(sun.bearing.at(frame)[0], sun.height.at(frame)[0])
+
+
+def standing(shot: Shot) -> Stands:
+    """How an upright subject stands on the level ground: it is taken for flat, facing the camera, and standing where its lowest px meet the
+    ground."""
+    if shot.solve is None or shot.solve.motion != "free":
         return lambda frame, at: None
     known = set(int(f) for f in shot.solve.frames)
 
-    def shade(frame: int, at: np.ndarray) -> np.ndarray | None:
+    def stands(frame: int, at: np.ndarray) -> Upright | None:
         if frame not in known:
             return None
-        camera, light = camera_at(shot, frame), direction(sun.bearing.at(frame)[0], sun.height.at(frame)[0])
+        camera = camera_at(shot, frame)
         low = at[at[:, 1] >= np.percentile(at[:, 1], 99)].mean(0)
         ray = camera.rays(low)
         if ray[2] > -1e-3:
@@ -179,9 +188,7 @@ def shade_of(shot: Shot) -> Shade:
         facing = (camera.centre - foot) * [1, 1, 0]
         facing /= np.linalg.norm(facing)
         rays = camera.rays(at)
-        stands = camera.centre + ((foot - camera.centre) @ facing / (rays @ facing))[:, None] * rays
-        height = np.maximum(stands[:, 2], 0)
-        xy, depth = camera.project(stands - [0, 0, 1] * (stands[:, 2] - height)[:, None] - height[:, None] / light[2] * light)
-        return xy[depth > 0]
+        places = camera.centre + ((foot - camera.centre) @ facing / (rays @ facing))[:, None] * rays
+        return Upright(np.maximum(places, [-np.inf, -np.inf, 0]), camera.project)
 
-    return shade
+    return stands
