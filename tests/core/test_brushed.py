@@ -450,6 +450,13 @@ class WalkerTest(unittest.TestCase):
         # one stroke: the wall behind him has colours of his, but stays where he goes on; and his shadow falls where the sun says
         alone = chosen.select(shot, Brushed(id="w", name="W", strokes=strokes[:1]), 46, Job(), seen.append)
         self.assertGreater(overlap(laid_out(alone, 1280, 720), truth(46)), 0.85)
+        # where nobody read the sun from shadows of the place, his own tells it
+        follower = chosen._follower_of(shot)
+        with mock.patch.object(follower, "light", lambda frame: None):
+            follower.select(source, 46)
+            follower.find_sun(source, 46)
+        read = light_of(shot)(46)
+        self.assertLess(np.rad2deg(np.arccos(follower._sun @ read)), 5)
         # somebody who is nowhere near: what differs from the background without strokes is not taken with it
         self.assertEqual(laid_out(found[50], 1280, 720)[:, 700:].sum(), 0)
 
