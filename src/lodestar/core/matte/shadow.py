@@ -6,8 +6,6 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
-from ..light.sun import direction
-
 CELL_PX = 3  # of the small picture: the sun is looked for on cells of it
 BEARINGS_DEG, HEIGHTS_DEG = np.arange(0, 360, 10.0), np.arange(12, 80, 6.0)
 FINER_DEG = 5.0, 3.0  # of bearing and height, on both sides of the best of these
@@ -38,8 +36,12 @@ def light_by_shadow(upright: Upright, subject: np.ndarray, dark: np.ndarray, to_
     there = (cells(dark) > 0.5) & ~own
     high, wide = own.shape
 
+    def sun(bearing: float, height: float) -> np.ndarray:
+        b, h = np.deg2rad([bearing, height])
+        return np.array([np.sin(b), np.cos(b), np.tan(h)]) * np.cos(h)
+
     def fit(bearing: float, height: float) -> float:
-        at = np.floor((to_small(upright.shadow(direction(bearing, height))) + 0.5) / CELL_PX)
+        at = np.floor((to_small(upright.shadow(sun(bearing, height))) + 0.5) / CELL_PX)
         x, y = at[((at >= 0) & (at < [wide, high])).all(1)].astype(int).T
         hit = np.zeros((high, wide), np.uint8)
         hit[y, x] = 1
@@ -55,4 +57,4 @@ def light_by_shadow(upright: Upright, subject: np.ndarray, dark: np.ndarray, to_
     best = max(
         (fit(best[1] + b, best[2] + h), best[1] + b, best[2] + h) for b in (-FINER_DEG[0], 0, FINER_DEG[0]) for h in (-FINER_DEG[1], 0, FINER_DEG[1])
     )
-    return direction(best[1], best[2]) if best[0] > FITS else None
+    return sun(*best[1:]) if best[0] > FITS else None
