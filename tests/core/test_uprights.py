@@ -30,6 +30,13 @@ class FromAbove(Seeded):
         return super()._look(centre + [0.0, 4.0, 7.0], np.array([target[0], 4.0, 0.0]))
 
 
+class FromBelow(Seeded):
+    """Looking up at walls, with no ground in the picture."""
+
+    def _look(self, centre, target):
+        return super()._look(centre + [0.0, 9.0, -1.5], np.array([target[0], 6.0, 4.0]))
+
+
 class LinesTest(unittest.TestCase):
     """Posts of known places, seen by a camera that was solved from its tracks."""
 
@@ -92,18 +99,20 @@ class LinesTest(unittest.TestCase):
         ground, words = proposal(told)
         self.assertEqual((ground.uprights, words), ((), "level by the largest plane below the camera"))
 
-    def test_they_are_believed_where_the_camera_looks_down_on_ground_that_is_level_by_them(self):
-        true = FromAbove(seed=2, frames=30, tracks=300, moving=0)
-        steep = solve(make_tracks(true.frame, true.track, true.xy), 1280, 720, SolveSettings(), Job())
-        up = steep.R[15].T @ true.cameras[15].R[:, 2]
-        self.assertLess(true.cameras[15].R[2] @ [0, 0, 1], -np.sin(np.deg2rad(40)))
-        posts, found = np.random.default_rng(5).uniform([-4, 1], [4, 8], (14, 2)), {}
-        for frame in steep.frames[::6]:
-            ends = [true.cameras[int(frame)].project(np.c_[posts, np.full(len(posts), z)])[0] for z in (0.0, 1.3)]
-            found[int(frame)] = np.concatenate(ends, 1)
-        told = msgspec.structs.replace(steep, uprights=find_uprights(steep, found))
-        self.assertGreater(len(told.uprights), 20)
-        self.assertLess(np.rad2deg(np.arccos(np.clip(reference(told, Ground()).R[2] @ up, -1, 1))), 0.5)
+    def test_they_are_believed_where_the_camera_is_far_off_level(self):
+        """Over ground that is level by them alone, and before walls with no ground in the picture."""
+        for kind, tilt, low, high, heights in ((FromAbove, -40, [-4, 1], [4, 8], (0.0, 1.3)), (FromBelow, 25, [-4, 6], [4, 9], (2.0, 4.0))):
+            true = kind(seed=2, frames=30, tracks=600, moving=0)
+            tilted = solve(make_tracks(true.frame, true.track, true.xy), 1280, 720, SolveSettings(), Job())
+            up = tilted.R[15].T @ true.cameras[15].R[:, 2]
+            self.assertGreater(true.cameras[15].R[2, 2] * np.sign(tilt), np.sin(np.deg2rad(abs(tilt))))
+            posts, found = np.random.default_rng(5).uniform(low, high, (14, 2)), {}
+            for frame in tilted.frames[::6]:
+                ends = [true.cameras[int(frame)].project(np.c_[posts, np.full(len(posts), z)])[0] for z in heights]
+                found[int(frame)] = np.concatenate(ends, 1)
+            told = msgspec.structs.replace(tilted, uprights=find_uprights(tilted, found))
+            self.assertGreater(len(told.uprights), 20)
+            self.assertLess(np.rad2deg(np.arccos(np.clip(reference(told, Ground()).R[2] @ up, -1, 1))), 0.5, kind.__name__)
 
     def test_too_little_tells_nothing(self):
         clutter = find_uprights(self.solve, self.lines(np.zeros((0, 2)), 60))

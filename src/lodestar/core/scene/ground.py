@@ -18,9 +18,9 @@ LINE_PX = 1.5  # how far the ends of a line drawn by hand are off
 SLOPE_DEG = 1.0  # uprights that lean less against the ground's plane bear it out
 FOUND_DEG = 2.0  # how far the level that was found by itself may be off (from the demo shots and other seeds: 1.6 at most)
 LEVEL_DEG = 35.0  # ground leans less than this against the camera, or against upright lines
-# where ground that suits the lines holds a smaller part of the points than ground that suits the camera, they are rather edges of clouds, or seams that
-# run together by chance
-BORNE_SHARE = 0.5
+# where ground that suits the camera holds so many of the points below it, and ground that suits the lines a smaller part of as many, the lines are
+# rather edges of clouds, or seams that run together by chance
+GROUND_SHARE, BORNE_SHARE = 0.5, 0.5
 UP_DEG = 10.0  # how far a camera that is held upright leans, as a weak hint where too little else is said
 
 
@@ -198,10 +198,10 @@ def found_uprights(solve: Solve) -> tuple[PictureLine, ...]:
 @functools.lru_cache(maxsize=4)
 def believed_uprights(solve: Solve) -> tuple[PictureLine, ...]:
     """The same, or none where the points say that they are not upright: hardly any ground lies level by them."""
-    lines = found_uprights(solve)
-    if lines and solve.motion == "free":
+    lines, ground = found_uprights(solve), level_points(solve)
+    if lines and solve.motion == "free" and len(ground) > GROUND_SHARE * len(_near_below(solve, _camera_up(solve))):
         up = _up(solve, Ground(uprights=lines), None)
-        if up is not None and len(_on_plane(solve, up, LEVEL_DEG)) < BORNE_SHARE * len(level_points(solve)):
+        if up is not None and len(_on_plane(solve, up, LEVEL_DEG)) < BORNE_SHARE * len(ground):
             return ()
     return lines
 
