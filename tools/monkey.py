@@ -94,8 +94,8 @@ class Hand:
         if way < 0.16:
             window.session.show_frame(rng.randrange(window.session.shot.plate.count))
             return "frame"
-        places = [w for w in window.findChildren(QWidget) if w.isVisible() and w.isEnabled() and w.width() > 3 and w.height() > 3]
-        target = window.canvas if way < 0.5 else rng.choice(places)
+        on_show = lambda w: w.isVisible() and w.isEnabled() and w.width() > 3 and w.height() > 3
+        target = window.canvas if way < 0.5 else rng.choice(list(filter(on_show, window.findChildren(QWidget))))
         if isinstance(target, QAbstractButton) and target.objectName() in NOT_PRESSED:
             return "spared"
         return self.touch(target)
