@@ -99,6 +99,28 @@ class LinesTest(unittest.TestCase):
         ground, words = proposal(told)
         self.assertEqual((ground.uprights, words), ((), "level by the largest plane below the camera"))
 
+    def test_lines_that_agree_far_away_from_up_do_not_outvote_posts(self):
+        """Edges of clouds and shadows that run together by chance; more of their length agrees, since they were found more precisely."""
+        posts = np.random.default_rng(5).uniform([-6, 2], [6, 12], (12, 2))
+        found, rng = self.lines(posts, 40), np.random.default_rng(1)
+        length = sum(np.linalg.norm(ends[:12, 2:] - ends[:12, :2], axis=1).sum() for ends in found.values()) * 0.85
+        wrong = {}
+        for frame in found:
+            low = np.c_[rng.uniform(-8, 8, 30), rng.uniform(10, 20, 30), rng.uniform(2, 5, 30)]
+            ends = [self.true.cameras[frame].project(p)[0] for p in (low, low + [0, 1.7, 1.0])]
+            wrong[frame] = np.concatenate(ends, 1)
+        size = length / sum(np.linalg.norm(ends[:, 2:] - ends[:, :2], axis=1).sum() for ends in wrong.values())
+        for frame, ends in wrong.items():
+            middle = (ends[:, :2] + ends[:, 2:]) / 2
+            half = (ends[:, 2:] - ends[:, :2]) / 2 * size
+            found[frame] = np.concatenate([found[frame], np.concatenate([middle - half, middle + half], 1)])
+        self.assertEqual(len(find_uprights(self.solve, found)), 0, "nobody knows which are upright")
+        leaning = self.up + np.sin(np.deg2rad(2.0)) * np.cross(self.up, self.solve.R[:, 2].mean(0))  # ground is not level to a degree
+        told = msgspec.structs.replace(self.solve, uprights=find_uprights(self.solve, found, leaning / np.linalg.norm(leaning)))
+        self.assertGreater(len(told.uprights), 20)
+        up = reference(told, Ground(uprights=found_uprights(told))).R[2]
+        self.assertLess(np.rad2deg(np.arccos(np.clip(up @ self.up, -1, 1))), 1.0, "half of what the ground is off")
+
     def test_they_are_believed_where_the_camera_is_far_off_level(self):
         """Over ground that is level by them alone, and before walls with no ground in the picture."""
         for kind, tilt, low, high, heights in ((FromAbove, -40, [-4, 1], [4, 8], (0.0, 1.3)), (FromBelow, 25, [-4, 6], [4, 9], (2.0, 4.0))):

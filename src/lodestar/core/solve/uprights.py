@@ -12,6 +12,10 @@ LEAN_DEG = 40.0  # of a line in the picture off its upright: a camera that looks
 ROLL_DEG, PITCH_DEG = 12.0, 65.0  # how far cameras are held off level
 FIT_DEG, LOOSE_DEG = 0.6, 0.8  # within which a line agrees; at which its weight is halved and halved again
 TRIALS, LEAST_LINES, LEAST_SHARE, LEAST_SPREAD = 1500, 10, 0.15, 0.12
+# what so large a part of the best agreement is reached by, so near to the normal of the ground, is up: lines run together far away by chance
+NEAR_LEVEL_DEG, LEVEL_SHARE = 3.0, 0.7
+# where lines agree so well on another direction, this far off, they do not tell which is up
+APART_DEG, RIVAL_SHARE = 10.0, 0.8
 KEPT, COLUMNS = 60, 6
 
 
@@ -34,12 +38,14 @@ def lines_in(picture: np.ndarray) -> np.ndarray:
     return lines[long & (np.abs(d[:, 0]) < np.tan(np.deg2rad(LEAN_DEG)) * np.abs(d[:, 1]))]
 
 
-def find_uprights(solve: Solve, lines: dict[int, np.ndarray]) -> np.ndarray:
+def find_uprights(solve: Solve, lines: dict[int, np.ndarray], level: np.ndarray | None = None) -> np.ndarray:
     """(m, 5) frame, ax, ay, bx, by: the lines that agree on one direction up, at most KEPT, spread over the picture.
 
-    lines: those of some frames that have a camera, as `lines_in` gives them. The plane through the camera and an upright line
-    holds the upward direction, so each pair of lines proposes one; the one on which most length agrees wins. Empty where too
-    few agree, or where they all stand in one place, so that how it leans towards the camera is not told.
+    lines: those of some frames that have a camera, as `lines_in` gives them. level: unit normal (3,) of what looks like ground
+    in the solve's frame of reference, if anything does. The plane through the camera and an upright line holds the upward
+    direction, so each pair of lines proposes one; the one on which most length agrees wins, unless nearly as much agrees on
+    the normal of the ground. Empty where too few agree, where as many agree on another direction far off, or where they all
+    stand in one place, so that how it leans towards the camera is not told.
     Source: M. Fischler and R. Bolles, Random sample consensus, 1981; vanishing points as in Hartley & Zisserman, 8.6.
     """
     none = np.zeros((0, 5))
@@ -56,7 +62,7 @@ def find_uprights(solve: Solve, lines: dict[int, np.ndarray]) -> np.ndarray:
         return none
     N, line = np.concatenate(normals), np.concatenate(rows)
     length = np.linalg.norm(line[:, 3:] - line[:, 1:3], axis=1)
-    up = _vote(N, length, solve)
+    up = _vote(N, length, solve, level)
     if up is None:
         return none
     for _ in range(10):
@@ -70,8 +76,8 @@ def find_uprights(solve: Solve, lines: dict[int, np.ndarray]) -> np.ndarray:
     return _spread_out(line[agree], length[agree] / (1 + off**2) ** 2, solve.width)
 
 
-def _vote(N: F64, length: F64, solve: Solve) -> np.ndarray | None:
-    """The direction on which most length of the lines agrees, among those that pairs of lines propose; None without one."""
+def _vote(N: F64, length: F64, solve: Solve, level: np.ndarray | None) -> np.ndarray | None:
+    """The direction that pairs of lines propose and on which most length of them agrees; None where there is none, or a rival."""
     if len(N) < 2:
         return None
     rng = np.random.default_rng(0)
@@ -79,6 +85,8 @@ def _vote(N: F64, length: F64, solve: Solve) -> np.ndarray | None:
     v = np.cross(N[pick[:, 0]], N[pick[:, 1]])
     size = np.linalg.norm(v, axis=1)
     v = v[size > 0.03] / size[size > 0.03, None]
+    if level is not None:
+        v = np.concatenate([v, level[None]])
     right, head = solve.R[:, 0].mean(0), -solve.R[:, 1].mean(0)
     v *= np.sign(v @ head)[:, None]
     v = v[
@@ -87,7 +95,13 @@ def _vote(N: F64, length: F64, solve: Solve) -> np.ndarray | None:
     if len(v) == 0:
         return None
     agreed = length @ (np.abs(N @ v.T) < np.sin(np.deg2rad(FIT_DEG)))
-    return v[int(agreed.argmax())]
+    best = int(agreed.argmax())
+    if level is not None:
+        on_level = np.where(np.abs(v @ level) > np.cos(np.deg2rad(NEAR_LEVEL_DEG)), agreed, 0)
+        if on_level.max() > LEVEL_SHARE * agreed[best]:
+            return v[int(on_level.argmax())]
+    apart = np.abs(v @ v[best]) < np.cos(np.deg2rad(APART_DEG))
+    return None if (agreed[apart] > RIVAL_SHARE * agreed[best]).any() else v[best]
 
 
 def _spread_out(line: np.ndarray, worth: np.ndarray, width: int) -> np.ndarray:

@@ -10,6 +10,7 @@ from ..basics.errors import SolveError
 from ..basics.job import Job
 from ..edits.settle import with_solve
 from ..media.plates import PlateInfo, open_plate
+from ..scene.ground import level_plane
 from ..shot.document import Shot, solving_inputs
 from ..solve.camera import solve
 from ..solve.result import Solve
@@ -45,7 +46,8 @@ def _looked_over(shot: Shot, solve: Solve, job: Job) -> Solve:
         fresh = (point >= 0) & ~known[np.maximum(point, 0)]
         x, y = np.clip(np.round(tracks.xy[rows[fresh]]).astype(int), 0, [plate.width - 1, plate.height - 1]).T
         colours[point[fresh]], known[point[fresh]] = picture[y, x], True
-    return msgspec.structs.replace(solve, colours=frozen(colours), uprights=frozen(find_uprights(solve, lines)))
+    level = level_plane(solve)[1] if solve.motion == "free" else None
+    return msgspec.structs.replace(solve, colours=frozen(colours), uprights=frozen(find_uprights(solve, lines, level)))
 
 
 def _pictures(info: PlateInfo, indices: list[int]) -> Iterator[tuple[int, np.ndarray]]:
