@@ -6,17 +6,19 @@ import unittest
 import cv2
 import msgspec
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.media.plates import probe
+from lodestar.core.projection.camera import Camera
 from lodestar.core.scene.ground import Ground, found_level, found_uprights, proposal, reference
 from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.result import SolveSettings
-from lodestar.core.solve.uprights import find_uprights, lines_in
+from lodestar.core.solve.uprights import find_uprights, held_up, lines_in
 from lodestar.core.track.tracks import make_tracks
 from lodestar.core.work.solving import solve_shot
 from lodestar.core.work.tracking import track_shot
@@ -30,11 +32,54 @@ class FromAbove(Seeded):
         return super()._look(centre + [0.0, 4.0, 7.0], np.array([target[0], 4.0, 0.0]))
 
 
+class StraightDown(Seeded):
+    """From a drone that turns round while it looks at what is under it."""
+
+    def _look(self, centre, target):
+        turn = np.deg2rad(60 * target[0])
+        x, y = [np.cos(turn), np.sin(turn), 0.0], [np.sin(turn), -np.cos(turn), 0.0]
+        R = np.array([x, y, [0.0, 0.0, -1.0]])
+        return Camera(R, -R @ (centre + [0.0, 6.0, 9.0]), self.lens)
+
+
 class FromBelow(Seeded):
     """Looking up at walls, with no ground in the picture."""
 
     def _look(self, centre, target):
         return super()._look(centre + [0.0, 9.0, -1.5], np.array([target[0], 6.0, 4.0]))
+
+
+class HeldTest(unittest.TestCase):
+    """Up from nothing but how the camera turned."""
+
+    def off(self, yaw, pitch, roll=0.4, seed=0):
+        """Degrees from up that is told, and that the mean of the cameras' own is; angles in degrees, pitch below the horizon."""
+        rng, n = np.random.default_rng(seed), 50
+        rolls = np.repeat(rng.normal(0, roll, 10), n // 10)  # a hand rolls slowly
+        turns = [Rotation.from_euler("ZXZ", (a, -90 - pitch, r), degrees=True) for a, r in zip(np.linspace(0, yaw, n), rolls, strict=True)]
+        R = np.array([t.inv().as_matrix() for t in turns])
+        own = -R[:, 1].mean(0)
+        angles = [float(np.rad2deg(np.arccos(np.clip(u[2] / np.linalg.norm(u), -1, 1)))) for u in (held_up(R), own)]
+        return angles
+
+    def test_a_turn_tells_how_far_the_camera_looks_down(self):
+        for yaw, pitch, most in ((40, 5, 1.0), (90, 30, 1.0), (120, 85, 2.0), (60, -20, 1.0)):
+            off = [self.off(yaw, pitch, seed=s) for s in range(5)]
+            self.assertLess(np.max(off, 0)[0], most, (yaw, pitch))
+            self.assertGreater(np.min(off, 0)[1], abs(pitch) * 0.8, "the mean leans as the camera does")
+
+    def test_a_drone_that_looks_straight_down_finds_the_ground_under_it(self):
+        true = StraightDown(seed=2, frames=30, tracks=1500, moving=0)  # over flat ground the lens has to be known
+        found = solve(make_tracks(true.frame, true.track, true.xy), 1280, 720, SolveSettings(focal_px=1000.0), Job())
+        self.assertEqual(found.motion, "free")
+        up = found.R[15].T @ true.cameras[15].R[:, 2]
+        self.assertLess(np.rad2deg(np.arccos(np.clip(reference(found, Ground()).R[2] @ up, -1, 1))), 0.3)
+        self.assertLess(np.rad2deg(np.arccos(np.clip(up[2], -1, 1))), 1.0, "its own frame of reference is level")
+
+    def test_without_a_turn_it_is_the_mean_of_the_cameras(self):
+        told, own = self.off(0, 12)
+        self.assertAlmostEqual(told, own, delta=0.5)
+        self.assertAlmostEqual(own, 12, delta=0.5)
 
 
 class LinesTest(unittest.TestCase):

@@ -11,8 +11,10 @@ from ..basics.geometry import Similarity, fit_plane, identity, plane_by_votes, t
 from ..solve.constants import SOLVER
 from ..solve.known import Span, size_of
 from ..solve.result import Solve
+from ..solve.uprights import HELD_DEG
 
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
+HELD_UP = np.array([0.0, 0.0, 1.0])  # by how the camera was held: the z axis of a solve's own frame of reference
 LINE_DEG, ROUNDS = 0.8, 8  # a line that leans so far against the others counts by half; rounds of weighting them
 LINE_PX = 1.5  # how far the ends of a line drawn by hand are off
 SLOPE_DEG = 1.0  # uprights that lean less against the ground's plane bear it out
@@ -21,7 +23,6 @@ LEVEL_DEG = 35.0  # ground leans less than this against the camera, or against u
 # where ground that suits the camera holds so many of the points below it, and ground that suits the lines a smaller part of as many, the lines are
 # rather edges of clouds, or seams that run together by chance
 GROUND_SHARE, BORNE_SHARE = 0.5, 0.5
-UP_DEG = 10.0  # how far a camera that is held upright leans, as a weak hint where too little else is said
 
 
 class PictureLine(msgspec.Struct, frozen=True):
@@ -103,7 +104,9 @@ def reference(solve: Solve, said: Ground) -> Similarity:
     if np.linalg.norm(ahead) < 0.5:
         ahead = solve.R[:, 2, :].mean(0)
     ahead = ahead - normal * (ahead @ normal)
-    ahead /= max(float(np.linalg.norm(ahead)), 1e-9)
+    if np.linalg.norm(ahead) < 0.01:  # who looks straight down: as the solve's own frame of reference
+        ahead = np.array([0.0, 1.0, 0.0]) - normal * normal[1]
+    ahead /= float(np.linalg.norm(ahead))
     Q = np.stack([np.cross(ahead, normal), ahead, normal])
     far = [(s.metres, apart) for d, s in known_spans if s.metres > 0 and (apart := float(np.linalg.norm(d))) > 1e-9]
     scale = size_of(*np.array(far).T) if far else 1.0
@@ -123,7 +126,6 @@ def _up(
 
     found: what is taken for up where too little is said, instead of how the camera was held. posts: what runs upright.
     """
-    camera_up = _camera_up(solve)
     lines = [(line, normal, False) for line in said.uprights if (normal := _line_normal(solve, line)) is not None]
     if said.horizon is not None and (normal := _line_normal(solve, said.horizon)) is not None:
         lines.append((said.horizon, normal, True))
@@ -132,8 +134,8 @@ def _up(
             return None
         if len(solve.uprights):
             return _up(solve, msgspec.structs.replace(said, uprights=found_uprights(solve)), None)
-        return np.array([0.0, 0.0, 1.0])  # the solve of a turning camera has its z axis up already
-    hint, unsure = (camera_up, UP_DEG) if found is None else (found, FOUND_DEG)
+        return HELD_UP
+    hint, unsure = (HELD_UP, HELD_DEG) if found is None else (found, FOUND_DEG)
     sure = [e / np.deg2rad(unsure) for e in _across(hint)]
     if plane is not None:
         sure += [e / np.deg2rad(0.2) for e in _across(plane[1])]
@@ -149,7 +151,7 @@ def _up(
         # a line that does not agree with the others, as one along a shadow, counts for nothing
         off = np.array([0.0 if is_horizon else np.arcsin(np.clip(normal @ up, -1, 1)) for _, normal, is_horizon in lines])
         trust = 1 / (1 + (off / np.deg2rad(LINE_DEG)) ** 2)
-    return up if up @ camera_up > 0 else -up
+    return up if up @ HELD_UP > 0 else -up
 
 
 def _across(d: np.ndarray) -> np.ndarray:
@@ -199,7 +201,7 @@ def found_uprights(solve: Solve) -> tuple[PictureLine, ...]:
 def believed_uprights(solve: Solve) -> tuple[PictureLine, ...]:
     """The same, or none where the points say that they are not upright: hardly any ground lies level by them."""
     lines, ground = found_uprights(solve), level_points(solve)
-    if lines and solve.motion == "free" and len(ground) > GROUND_SHARE * len(_near_below(solve, _camera_up(solve))):
+    if lines and solve.motion == "free" and len(ground) > GROUND_SHARE * len(_near_below(solve, HELD_UP)):
         up = _up(solve, Ground(uprights=lines), None)
         if up is not None and len(_on_plane(solve, up, LEVEL_DEG)) < BORNE_SHARE * len(ground):
             return ()
@@ -218,7 +220,7 @@ def found_level(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
         return centre, normal
     up = _up(solve, Ground(uprights=lines), None)
     assert up is not None
-    if up @ normal > np.cos(np.deg2rad(SLOPE_DEG)):
+    if len(level_points(solve)) >= 3 and up @ normal > np.cos(np.deg2rad(SLOPE_DEG)):
         return centre, normal
     return _ground_under(solve, up), up
 
@@ -242,17 +244,17 @@ def proposal(solve: Solve) -> tuple[Ground, str]:
 
 def level_plane(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     """The largest plane below the camera path within LEVEL_DEG of level: (centre, normal)."""
-    points, up = solve.xyz[level_points(solve)], _camera_up(solve)
+    points = solve.xyz[level_points(solve)]
     if len(points) < 3:
-        return np.median(solve.xyz, 0), up
+        return np.median(solve.xyz, 0), HELD_UP
     centre, normal, _ = fit_plane(points)
-    return centre, normal if normal @ up > 0 else -normal
+    return centre, normal if normal @ HELD_UP > 0 else -normal
 
 
 @functools.lru_cache(maxsize=4)  # the panel asks at each frame that is shown
 def level_points(solve: Solve) -> np.ndarray:
     """Rows of the points that make the largest plane below the camera path; none where too few lie below it."""
-    rows = _on_plane(solve, _camera_up(solve), LEVEL_DEG)
+    rows = _on_plane(solve, HELD_UP, LEVEL_DEG)
     rows.flags.writeable = False  # kept, and given to all who ask
     return rows
 
@@ -265,11 +267,6 @@ def _on_plane(solve: Solve, up: np.ndarray, lean_deg: float) -> np.ndarray:
     points, level = solve.xyz[near], lambda normals: abs(normals @ up) > np.cos(np.deg2rad(lean_deg))
     _, normal, inside = plane_by_votes(points, 0.006 * _spread(points) + 1e-9, np.random.default_rng(0), level)
     return near[inside] if level(normal) else near[:0]
-
-
-def _camera_up(solve: Solve) -> np.ndarray:
-    up = -solve.R[:, 1, :].mean(0)
-    return up / np.linalg.norm(up)
 
 
 def _near_below(solve: Solve, up: np.ndarray) -> np.ndarray:

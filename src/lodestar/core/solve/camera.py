@@ -22,6 +22,7 @@ from .result import Solve, SolveSettings
 from .shutter import displacement, motion
 from .slip import CovarianceSample, covariance_sample, misfit, slide
 from .turning import finish_turning, fitting_turning, keyframe_step, solve_turning, turning_votes
+from .uprights import held_up
 from .views import Table, parallax, resect
 from .zoom import looks_zooming
 
@@ -500,11 +501,10 @@ def mean_by(key: np.ndarray, value: np.ndarray, count: int) -> np.ndarray:
 
 def _own_frame(scene: Scene, frames: list[int], turning: bool) -> Scene:
     """Turn, move and size the scene into the frame of reference that `Solve` promises: the middle depth is 10 units."""
-    up = -scene.R[frames, 1, :].mean(0)
-    up /= np.linalg.norm(up)
-    ahead = scene.R[frames, 2, :].mean(0)
-    ahead -= up * (ahead @ up)
-    ahead = ahead / max(float(np.linalg.norm(ahead)), 1e-9)
+    up = held_up(scene.R[frames])
+    ways = [scene.R[frames, 2, :].mean(0), -scene.R[frames[0], 1, :]]  # who looks straight down calls the top of the picture ahead
+    ahead = max((way - up * (way @ up) for way in ways), key=lambda way: bool(np.linalg.norm(way) > 0.05))
+    ahead = ahead / np.linalg.norm(ahead)
     Q = np.stack([np.cross(ahead, up), ahead, up])
     if turning:
         return scene._replace(R=scene.R @ Q.T, C=scene.C @ Q.T, X=10 * scene.X @ Q.T)

@@ -1,4 +1,4 @@
-"""Lines that are upright in the place, found in the plate: posts, corners of walls, trunks. Where they point is up."""
+"""Which way is up: by how the camera was held, and by lines that are upright in the place (posts, corners of walls, trunks)."""
 
 import cv2
 import numpy as np
@@ -6,6 +6,9 @@ import numpy as np
 from ..basics.geometry import F64
 from .result import Solve
 
+# a camera is held level sideways better than fore and aft; over a shot the rolls are few that do not hang together (common practice, no source)
+HELD_ROLL_DEG, HELD_DEG, ROLLS = 1.0, 10.0, 4
+LOOKS_DOWN = 0.1  # within so much (radians) of straight up or down it looks down, as from a drone
 WIDTH_PX = 960  # pictures are looked at no larger than this
 SHORTEST = 0.02  # of the picture's width
 LEAN_DEG = 40.0  # of a line in the picture off its upright: a camera that looks down sees them meet far below
@@ -17,6 +20,20 @@ NEAR_LEVEL_DEG, LEVEL_SHARE = 3.0, 0.7
 # where lines agree so well on another direction, this far off, they do not tell which is up
 APART_DEG, RIVAL_SHARE = 10.0, 0.8
 KEPT, COLUMNS = 60, 6
+
+
+def held_up(R: np.ndarray) -> np.ndarray:
+    """Unit vector (3,) up in the frame of reference of cameras R (k, 3, 3), world to camera, by how people hold them.
+
+    The horizon is kept level, so the cameras' x axes lie square to up; a turn shows them in several directions, which tells
+    also how far up leans towards the camera. Without a turn it is the mean of their own.
+    Source: M. Brown and D. Lowe, Automatic panoramic image stitching using invariant features, 2007, section 5.
+    """
+    mean = -R[:, 1].mean(0)
+    mean /= max(float(np.linalg.norm(mean)), 1e-9)
+    across = R[:, 0].T @ R[:, 0] / len(R) * (ROLLS / np.deg2rad(HELD_ROLL_DEG) ** 2)
+    up = np.linalg.eigh(across + (np.eye(3) - np.outer(mean, mean)) / np.deg2rad(HELD_DEG) ** 2)[1][:, 0]
+    return up if up @ (mean - LOOKS_DOWN * R[:, 2].mean(0)) > 0 else -up
 
 
 def lines_in(picture: np.ndarray) -> np.ndarray:

@@ -14,7 +14,7 @@ from ..scene.ground import level_plane
 from ..shot.document import Shot, solving_inputs
 from ..solve.camera import solve
 from ..solve.result import Solve
-from ..solve.uprights import find_uprights, lines_in
+from ..solve.uprights import find_uprights, held_up, lines_in
 from ..track.tracks import frozen
 
 LOOKED_AT = 10
@@ -46,7 +46,7 @@ def _looked_over(shot: Shot, solve: Solve, job: Job) -> Solve:
         fresh = (point >= 0) & ~known[np.maximum(point, 0)]
         x, y = np.clip(np.round(tracks.xy[rows[fresh]]).astype(int), 0, [plate.width - 1, plate.height - 1]).T
         colours[point[fresh]], known[point[fresh]] = picture[y, x], True
-    level = level_plane(solve)[1] if solve.motion == "free" else None
+    level = level_plane(solve)[1] if solve.motion == "free" else held_up(solve.R)
     return msgspec.structs.replace(solve, colours=frozen(colours), uprights=frozen(find_uprights(solve, lines, level)))
 
 
