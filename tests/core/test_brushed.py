@@ -349,6 +349,30 @@ class PartsTest(unittest.TestCase):
         self.assertGreater(told[0], 1.5)
         self.assertLess(told[1], 0.8)
 
+    def test_dark_cloth_before_a_dark_grille_is_told_where_it_is_expected(self):
+        """Evenly as dark as the middle of what a grille is from px to px: some px beside each would explain it."""
+        rng = np.random.default_rng(4)
+        grille = np.where(np.indices((160, 160)).sum(0) % 4 < 2, 18.0, 48.0)[..., None] * np.ones(3)
+        back, known = grille.astype(np.float32), np.full((160, 160), 6, np.float32)
+        shifted = cv2.warpAffine(back, np.array([[1, 0, 0.15], [0, 1, 0.1]]), (160, 160), borderMode=cv2.BORDER_REFLECT)
+        seen = shifted + rng.normal(0, 1.5, back.shape)
+        cloth = np.s_[60:100, 60:100]
+        seen[cloth] = 28 + rng.normal(0, 1.5, seen[cloth].shape)
+        seen, near = np.clip(np.rint(seen), 0, 255).astype(np.uint8), np.zeros((160, 160), bool)
+        near[40:120, 40:120] = True
+        inner, beside = np.s_[64:96, 64:96], np.s_[42:56, 42:118]
+        found = {
+            "expected": differs(seen, back, 0 * known, known, near)[0],
+            "anywhere": differs(seen, back, 0 * known, known)[0],
+            "by few frames": differs(seen, back, 0 * known, np.full_like(known, 2), near)[0],
+            "by frames that disagree": differs(seen, back, known * 0 + 12, known, near)[0],
+        }
+        self.assertGreater(found["expected"][inner].mean(), 2)
+        for what, plain in found.items():
+            self.assertLess(plain[beside].mean(), -0.5, what)
+            if what != "expected":
+                self.assertLess(plain[inner].mean(), -0.5, what)
+
     def test_a_piece_of_which_nothing_is_known_stays_and_one_that_is_background_goes(self):
         mask = np.zeros((60, 80), bool)
         mask[5:25, 5:25] = mask[35:55, 5:25] = mask[5:25, 50:70] = True

@@ -26,6 +26,10 @@ MAPS_KEPT = 3  # frames
 MAY_BE_OFF = 5.0  # code values of a pixel, beside what its neighbours and other frames tell, at most
 # in its place so many times what pixels round about are off by, over so many px, but never less than so many code values
 NOISES, ROUND_PX, LEAST_OFF = 1.7, 121, 1.5
+# a predicted place may be off by one px; where a subject is followed and so many frames agree, by less. They disagree by TORN code values, over so many
+# px round it, where depths between points are wrong: a whole px again
+KNOWN_PX, TORN, TORN_PX = 0.3, 10.0, 9
+STEEP = 0.15  # code values of doubt for each of those by which the px next to it differ, if it is off by one px; half of it at least
 NODE_PX = 16  # between the nodes of a map from frame to frame, in plate px
 ROW = 1024  # a list of places is resampled in rows of so many: OpenCV takes no side over 32,767
 
@@ -164,16 +168,25 @@ def _middle(values: np.ndarray, valid: np.ndarray) -> tuple[np.ndarray, np.ndarr
     return colour, spread, support
 
 
-def differs(picture: np.ndarray, background: np.ndarray, spread: np.ndarray, support: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def differs(
+    picture: np.ndarray, background: np.ndarray, spread: np.ndarray, support: np.ndarray, near: np.ndarray | None = None
+) -> tuple[np.ndarray, np.ndarray]:
     """Log-odds (h, w), -2.5 to 5, that a pixel is not the predicted background; and that it is neither that nor that in shadow (one grey
     factor of 0.42 to 1).
 
-    picture, background: (h, w, 3); spread, support: (h, w). A pixel may be off by one px and by what the background itself varies.
+    picture, background: (h, w, 3); spread, support: (h, w). A pixel may be off by one px and by what the background itself varies. near: (h, w) bool,
+    where a subject is expected: there the background is trusted to a part of a px if MANY frames agree on it, which tells a subject from a background of
+    its brightness that is not as even as it is.
     """
     seen, lit = picture.astype(np.float32), np.ones((1, 1, 1), np.float32)
     off, scale = _off(seen, background, spread)
-    off_by = cv2.blur(np.minimum(off(lit).mean(-1), MAY_BE_OFF), (ROUND_PX, ROUND_PX))
-    plain = _odds(off(lit), scale + np.clip(NOISES * off_by, LEAST_OFF, MAY_BE_OFF)[..., None])
+    off_lit, scale_lit = off(lit), scale
+    if near is not None:
+        px = np.where(near & (support >= MANY), np.clip(cv2.blur(spread, (TORN_PX, TORN_PX)) / TORN, KNOWN_PX, 1), 1.0)
+        closer, scale_lit = _off(seen, background, spread, px[..., None].astype(np.float32))
+        off_lit = closer(lit)
+    off_by = cv2.blur(np.minimum(off_lit.mean(-1), MAY_BE_OFF), (ROUND_PX, ROUND_PX))
+    plain = _odds(off_lit, scale_lit + np.clip(NOISES * off_by, LEAST_OFF, MAY_BE_OFF)[..., None])
     # a shadow is told from its ground less exactly
     scale = scale + MAY_BE_OFF
     loose = _odds(off(lit), scale)
@@ -201,13 +214,16 @@ def differs_in_shade(picture: np.ndarray, background: np.ndarray, spread: np.nda
     return _odds(off(factor.astype(np.float32)), (scale + MAY_BE_OFF) * np.maximum(factor, 0.5))
 
 
-def _off(seen: np.ndarray, background: np.ndarray, spread: np.ndarray) -> tuple[Callable[[np.ndarray], np.ndarray], np.ndarray]:
-    """By how much a picture lies off its background times a factor, (h, w, 3) code values, as far as its place being off by a pixel does not explain it; and
-    how much of that the background's own doubt explains."""
+def _off(
+    seen: np.ndarray, background: np.ndarray, spread: np.ndarray, px: np.ndarray | float = 1.0
+) -> tuple[Callable[[np.ndarray], np.ndarray], np.ndarray]:
+    """By how much a picture lies off its background times a factor, (h, w, 3) code values, as far as its place being off by `px` (one at most, (h, w, 1) or
+    for all) does not explain it; and how much of that the background's own doubt explains."""
     around = np.ones((3, 3), np.uint8)
     high, low = cv2.dilate(background, around), cv2.erode(background, around)
-    off = lambda factor: np.maximum(0, np.maximum(seen - high * factor, low * factor - seen))
-    return off, 0.5 * spread[..., None] + 0.15 * (high - low)
+    doubt = 0.5 * spread[..., None] + STEEP * np.maximum(px, 0.5) * (high - low)
+    high, low = background + px * (high - background), background - px * (background - low)
+    return lambda factor: np.maximum(0, np.maximum(seen - high * factor, low * factor - seen)), doubt
 
 
 def _odds(off: np.ndarray, scale: np.ndarray) -> np.ndarray:

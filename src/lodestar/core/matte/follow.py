@@ -39,6 +39,7 @@ RING_PX = 20  # round a subject, whose colours are those of its surroundings
 # what differs from the background and is no darker is no shadow: so near to the subject it may be a part that was lost, and does not teach
 # what else moves. From px of the small picture on, and over how many, it does again
 NEAR_PX, PAST_NEAR_PX = 6, 8
+EXPECTED_PX = 8  # from what was carried over: as far out the subject may be
 # of the camera's height over the ground: what lies lower is ground, on which shadows fall; what lies higher has a shadow the seldomer, down to a share
 LEVEL, RAISED, SHADOW_ON_WALLS = 0.06, 0.2, 0.25
 LIKE = 1.0  # log of how much likelier a colour is of the subject, from which on it may be the subject
@@ -292,7 +293,7 @@ class Follower:
             back, plain, shaded, spread, support = (whole[part] for whole in (*self._looked_at(frame)[1:4], *self._looked_at(frame)[5:]))
         else:
             back, spread, support = self.behind(frame, part)
-            plain, shaded = self._differs(frame, part, picture, back, spread, support)
+            plain, shaded = self._differs(frame, part, picture, back, spread, support, away > -EXPECTED_PX)
         # where the subject was, and is of its colours still, what is darker than the ground behind it is no shadow on that ground
         told = colours.log_ratio_of_whole(colours.bins_of(picture), self._key)
         alike = np.clip(told / 1.5, 0, 1)
