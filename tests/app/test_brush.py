@@ -9,9 +9,11 @@ import msgspec
 import numpy as np
 from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
 
+from lodestar.core.edits.lights import sun_of
 from lodestar.core.matte.follow import Follower
-from lodestar.core.matte.strokes import UNSURE, Brushed, laid_out, stored
+from lodestar.core.matte.strokes import UNSURE, Brushed, Stroke, laid_out, stored
 from lodestar.core.shot import files
 from lodestar.core.work import matting
 from tests.app.window_case import SHIFT, WindowCase
@@ -93,6 +95,33 @@ class BrushTest(WindowCase):
                 self.mouse(QEvent.Type.MouseButtonPress, first)
                 started.assert_not_called()
                 self.key(Qt.Key.Key_Escape)
+
+    def test_the_sun_is_read_from_the_shadow_of_what_was_painted(self):
+        self.paint()
+        self.click("step-light")
+        self.assertFalse(self.session.shot.shadow.lines)
+        self.click("read-subject-shadow")
+        self.wait_idle()
+        self.assertIn("Without a camera that moves", self.told())
+        with mock.patch("lodestar.app.shot_commands.ask", return_value="Do not save"):
+            self.open_demo()
+        self.click("step-light")
+        button = self.window.findChild(QPushButton, "read-subject-shadow")
+        self.assertFalse(button.isVisible())
+        around = (300.0, 230.0, 290.0, 330.0, 285.0, 450.0, 290.0, 575.0), (420.0, 230.0, 430.0, 330.0, 420.0, 450.0, 425.0, 575.0, 300.0, 590.0)
+        strokes = Stroke(46, (352.0, 240.0, 350.0, 290.0, 350.0, 380.0), 8.0), *(Stroke(46, s, 8.0, False) for s in around)
+        self.session.edit("Paint", lambda s: msgspec.structs.replace(s, mattes=(*s.mattes, Brushed(id="v", name="Visitor", strokes=strokes))))
+        before = self.session.shot
+        self.wait(button.isVisible)
+        self.click("read-subject-shadow")
+        self.wait(lambda: not self.session.jobs.busy)
+        lines = self.session.shot.shadow.lines
+        self.assertEqual(len(lines), len(before.shadow.lines) + 1)
+        self.assertIn("The shadow of Visitor was found", self.told())
+        was, now = (sun_of(s) for s in (before, self.session.shot))
+        self.assertLess(abs(was.bearing.value[0] - now.bearing.value[0]), 4)
+        self.session.undo()
+        self.assertEqual(self.session.shot.shadow.lines, before.shadow.lines)
 
     def test_what_was_found_is_on_the_disk_frame_by_frame(self):
         self.paint()

@@ -18,7 +18,7 @@ from lodestar.core.basics.job import Job
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.still import StillScene
-from lodestar.core.light.sun import bearing_and_height, direction
+from lodestar.core.light.sun import bearing_and_height, direction, from_shadow
 from lodestar.core.matte import closed_form, cut
 from lodestar.core.matte.background import APART, NODE_PX, Background, Predicted, _middle, differs, differs_in_shade, shade_of_ground
 from lodestar.core.matte.closed_form import matted
@@ -481,6 +481,10 @@ class WalkerTest(unittest.TestCase):
             follower.find_sun(source, 46)
         read = light_of(shot)(46)
         self.assertLess(np.rad2deg(np.arccos(follower._sun @ read)), 5)
+        line = matting.shadow_of_subject(shot, source, Job())
+        self.assertLess(np.rad2deg(np.arccos(from_shadow(line.foot, line.tip, line.height) @ read)), 5)
+        high = camera_at(shot, 46).project(np.add(line.foot, [0, 0, line.height]))[0]
+        self.assertLess(np.linalg.norm(high - [352, 232]), 12, "it ends where his head does")
         # somebody who is nowhere near: what differs from the background without strokes is not taken with it
         self.assertEqual(laid_out(found[50], 1280, 720)[:, 700:].sum(), 0)
 
@@ -521,6 +525,13 @@ class BallTest(FolderCase):
         over = msgspec.structs.replace(self.source, strokes=(Stroke(10, line, 6.0), Stroke(10, line, 9.0, False)))
         with warnings.catch_warnings(action="error"):
             self.assertEqual(laid_out(matting.select_here(self.shot, over, 10), 320, 180).max(), 0)
+
+    def test_a_shadow_that_cannot_be_read_is_told(self):
+        source = Brushed(id="b", name="Ball", strokes=BALL)
+        for strokes, words in ((BALL[:1], "outside"), (BALL, "Solve the shot"), ((), "outside")):
+            with self.assertRaises(UserError) as raised:
+                matting.shadow_of_subject(self.shot, msgspec.structs.replace(source, strokes=strokes), Job())
+            self.assertIn(words, str(raised.exception))
 
     def test_strokes_on_another_frame_hold_there(self):
         wrong = with_found(self.source, stored(0, np.zeros((180, 320), np.float32), 1.0, False))

@@ -14,6 +14,7 @@ from lodestar.core.basics.apart import SECONDS
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import text_of
+from lodestar.core.edits.lights import with_shadow_lines
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, painted, with_found
 from lodestar.core.media.pictures import picture_frame
@@ -21,7 +22,7 @@ from lodestar.core.media.trial import try_out
 from lodestar.core.scene.ground import proposal
 from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
 from lodestar.core.shape.trace import traced
-from lodestar.core.shot.document import Shot, solving_reads, tracking_reads
+from lodestar.core.shot.document import ShadowLine, Shot, solving_reads, tracking_reads
 from lodestar.core.shot.history import Edit
 from lodestar.core.shot.motion import with_things
 from lodestar.core.work import delivery, matting, solving, tracking
@@ -241,6 +242,22 @@ class LongWork(QObject):
         self.glimpse = source
         self.run_change("Paint a subject", "Foreground", lambda s: {"the clip": s.plate}, find, made)
         look()
+
+    def read_shadow(self, source: Brushed) -> None:
+        """Set the sun by the shadow of a painted subject, beside the shadows that were drawn."""
+        session, shot = self.session, self.session.shot
+
+        def reads(s: Shot) -> dict[str, Any]:
+            return {"the clip": s.plate, "the solve": s.solve, "the ground": s.ground}
+
+        def made(line: ShadowLine) -> Made:
+            words = (
+                f"The sun was set by the shadow of {source.name}",
+                "Compare it with the shadows of the place; forget it in the row above if it is off.",
+            )
+            return Made(lambda s: with_shadow_lines(s, (*s.shadow.lines, line)), lambda: session.tell(*words))
+
+        self.run_change("Sun from a shadow", "Light", reads, lambda job: matting.shadow_of_subject(shot, source, job), made)
 
     def look_ahead(self, frame: int) -> None:
         """While the first stroke on a frame is painted, read of other frames what its subject will be found by."""

@@ -12,15 +12,16 @@ from lodestar.core.edits.lights import near_lamps, sky_of, sun_of, with_lamp, wi
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.light.lamps import Area, Sky, Spot, Sun
 from lodestar.core.light.sun import from_shadows
+from lodestar.core.matte.strokes import Brushed
 from lodestar.core.shot.document import Shadow, Shot
 from lodestar.core.shot.motion import without_thing
 from lodestar.core.shot.objects import Card, Solid
 
 from .. import theme
 from ..commands import Command
-from ..fields import Swatch, icon_button, quiet
+from ..fields import Swatch, button, icon_button, quiet
 from ..measures import figure, length
-from ..needs import a_clip
+from ..needs import Needs, a_clip, no_work
 from .entries import Entries
 from .letters import combo
 from .mattes import MatteChoice
@@ -67,6 +68,13 @@ class LightPanel(Panel):
         holder.setObjectName("plain")
         holder.setLayout(self.shadow_list)
         self.found.add_wide(holder)
+        self.by_subject = button(
+            "Read a subject's shadow",
+            "read-subject-shadow",
+            "Find the shadow of what was painted at Foreground, and the sun by it",
+            lambda: self.commands.run("read-subject-shadow"),
+        )
+        self.found.add_wide(self.by_subject)
         sun = self.section("Sun")
         self.on = QCheckBox("The sun shines")
         self.on.setObjectName("sun-on")
@@ -168,11 +176,29 @@ class LightPanel(Panel):
 
     def own_commands(self) -> list[Command]:
         has = a_clip(self.session)
+        painted = has & Needs((lambda: self._painted() is not None, "a subject that is painted at Foreground")) & no_work(self.session)
+        return [
+            Command("read-subject-shadow", "Object", "Read a subject's shadow", self.read_subject, "", painted, "Find its shadow, and the sun by it"),
+            *self._lamp_commands(has),
+        ]
+
+    def _lamp_commands(self, has: Needs) -> list[Command]:
         add = lambda kind: lambda: (self.session.show_step("Light"), self.add_lamp(kind))
         return [
             Command(f"add-{kind.lower().replace(' ', '-')}", "Object", f"Add a lamp: {kind.lower()}", add(kind), "", has, tip)
             for kind, tip in LAMP_TIPS.items()
         ]
+
+    def _painted(self) -> Brushed | None:
+        """The subject whose shadow is read: the chosen matte, or else the first that is painted."""
+        subjects = [m for m in self.session.shot.mattes if isinstance(m, Brushed) and m.strokes]
+        return next((m for m in subjects if m.id == self.session.selected), subjects[0] if subjects else None)
+
+    def read_subject(self) -> None:
+        subject = self._painted()
+        if subject is not None:
+            self.session.show_step("Light")
+            self.session.work.read_shadow(subject)
 
     def _sun(self) -> str:
         sun = sun_of(self.session.shot)
@@ -212,6 +238,8 @@ class LightPanel(Panel):
                     choice.addItems([name for name, _ in leaders])
                 choice.setCurrentIndex(next((i for i, (_, id_) in enumerate(leaders) if id_ == held.follows), 0))
         self.none.setVisible(not lines)
+        self.by_subject.setVisible(self._painted() is not None)
+        self.by_subject.setEnabled(not self.session.jobs.busy)
         self.found.fact.setText(f"{len(lines)} drawn" if lines else "")
         if self._listed is lines:
             return

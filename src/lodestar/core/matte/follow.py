@@ -17,7 +17,7 @@ from .background import NODE_PX, Background, Like, Reader, Warp, differs, differ
 from .cut import SMOOTH, left_behind, own_pieces, painted_out, parted, pieces, signed_distance
 from .edge import soft_edge
 from .flicker import Beside, calmed
-from .shadow import Stands, light_by_shadow
+from .shadow import Stands, Upright, light_by_shadow
 from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
 # frame -> (3,) towards the sun; None where nobody said
@@ -205,16 +205,22 @@ class Follower:
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
 
-    def find_sun(self, source: Brushed, frame: int) -> None:
-        """Where nobody read it, by what is darker than it was beside the subject of a frame that was just selected, if both sides of that were painted."""
+    def standing(self, frame: int) -> Upright | None:
+        """How the subject of a frame that is known stands in the scene; None where nobody knows."""
         ys, xs = np.nonzero(self.known[frame].mask)
-        if self.light(frame) is not None or not len(xs) or not (self.strokes_on(source, frame) == OUTSIDE).any():
-            return
-        picture, back, plain, *_ = self._looked_at(frame)
         few = slice(None, None, 1 + len(xs) // SUN_BY)
-        upright = self.stands(frame, self.to_plate(np.stack([xs[few], ys[few]], 1).astype(float)))
+        return self.stands(frame, self.to_plate(np.stack([xs[few], ys[few]], 1).astype(float))) if len(xs) else None
+
+    def find_sun(self, source: Brushed, frame: int) -> np.ndarray | None:
+        """(3,) towards the sun where nobody read it, by what is darker than it was beside the subject of a frame that was just selected; None where that
+        tells nothing, or where not both sides of it were painted."""
+        upright = self.standing(frame)
+        if self.light(frame) is not None or upright is None or not (self.strokes_on(source, frame) == OUTSIDE).any():
+            return None
+        picture, back, plain, *_ = self._looked_at(frame)
         dark = (plain > 0) & (_left_of(picture, back) < DARKER) & ~self.known[frame].mask
-        self._sun = light_by_shadow(upright, self.known[frame].mask, dark, self.to_small) if upright is not None else None
+        self._sun = light_by_shadow(upright, self.known[frame].mask, dark, self.to_small)
+        return self._sun
 
     def _left_its_place(self, frame: int, inside: np.ndarray) -> bool:
         """Whether other frames show something else where a subject was painted, (h, w) bool. What has its colours there is the place, then, and need not be

@@ -9,6 +9,7 @@ import msgspec
 import numpy as np
 
 from ..basics.errors import PlateError, UserError
+from ..basics.geometry import vector
 from ..basics.job import Job
 from ..edits.lights import sun_of
 from ..evaluate.cameras import camera_at
@@ -19,10 +20,11 @@ from ..matte.follow import Follower, Light
 from ..matte.shadow import Stands, Upright
 from ..matte.strokes import Brushed, Found, with_found
 from ..media.plates import open_plate
-from ..shot.document import Shot
+from ..shot.document import ShadowLine, Shot
 from ..shot.motion import with_things
 from .solving import eight_bit
 
+FOOT = 0.05  # of a subject's height: it stands on what of it lies no higher
 KEPT_BYTES = 600_000_000  # of decoded frames: at 720p those of a whole run's backgrounds, and many more
 
 
@@ -130,6 +132,31 @@ def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
             if len(two) == 2:
                 yield two[1]
                 done += 1
+
+
+def shadow_of_subject(shot: Shot, source: Brushed, job: Job) -> ShadowLine:
+    """The shadow of a painted subject on the level ground, as if it had been drawn: from where the subject stands to the tip, by what became darker there.
+    Raises UserError where none is found."""
+    painted = next((s.frame for s in source.strokes if s.inside), None)
+    if painted is None or all(s.inside for s in source.strokes if s.frame == painted):
+        raise UserError(
+            f"{source.name} is not told from its shadow yet.", "Paint some of the ground beside it as outside, on the frame of the first stroke."
+        )
+    if shot.solve is None or shot.solve.motion != "free":
+        raise UserError("Without a camera that moves nobody knows where the ground is.", "Solve the shot first, or set the sun by hand.")
+    unread = msgspec.structs.replace(shot, shadow=msgspec.structs.replace(shot.shadow, lines=()))
+    with _follower(unread) as follower:
+        job.step(0.1, "looking for the subject")
+        follower.select(source, painted)
+        job.step(0.6, "looking for its shadow")
+        sun, upright = follower.find_sun(source, painted), follower.standing(painted)
+    if sun is None or upright is None:
+        raise UserError(
+            f"No shadow of {source.name} was found on the ground.", "Drag along one in the picture instead, from the foot of something to the tip."
+        )
+    height = float(upright.at[:, 2].max())
+    foot = upright.at[upright.at[:, 2] <= FOOT * height].mean(0) * [1, 1, 0]
+    return ShadowLine(foot=vector(foot), tip=vector(foot - height / sun[2] * sun * [1, 1, 0]), height=height)
 
 
 @contextlib.contextmanager
