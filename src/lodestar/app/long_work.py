@@ -252,8 +252,8 @@ class LongWork(QObject):
 
         def made(line: ShadowLine) -> Made:
             words = (
-                f"The sun was set by the shadow of {source.name}",
-                "Compare it with the shadows of the place; forget it in the row above if it is off.",
+                f"The shadow of {source.name} was found, and sets the sun.",
+                "Compare it in the picture; where it is off, forget it under Sun from shadows.",
             )
             return Made(lambda s: with_shadow_lines(s, (*s.shadow.lines, line)), lambda: session.tell(*words))
 
