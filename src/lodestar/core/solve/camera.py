@@ -502,8 +502,10 @@ def mean_by(key: np.ndarray, value: np.ndarray, count: int) -> np.ndarray:
 def _own_frame(scene: Scene, frames: list[int], turning: bool) -> Scene:
     """Turn, move and size the scene into the frame of reference that `Solve` promises: the middle depth is 10 units."""
     up = held_up(scene.R[frames])
-    ways = [scene.R[frames, 2, :].mean(0), -scene.R[frames[0], 1, :]]  # who looks straight down calls the top of the picture ahead
-    ahead = max((way - up * (way @ up) for way in ways), key=lambda way: bool(np.linalg.norm(way) > 0.05))
+    level = lambda way: way - up * (way @ up)
+    ahead = level(scene.R[frames, 2, :].mean(0))
+    if np.linalg.norm(ahead) < 0.05:  # who looks straight down calls the top of the picture ahead
+        ahead = level(-scene.R[frames[0], 1, :])
     ahead = ahead / np.linalg.norm(ahead)
     Q = np.stack([np.cross(ahead, up), ahead, up])
     if turning:

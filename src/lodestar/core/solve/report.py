@@ -18,6 +18,7 @@ DEPTHS, AROUND, NEARER = 12, 12, 0.5  # steps of inverse depth; points round a p
 SLIDES_PX, TOO_MUCH_PX = 0.5, 1.5  # what a title may slide, median and worst, at 1280 pixels across
 LITTLE_PX, LITTLE_NOISES = 3.0, 8.0  # parallax under which depths are mostly noise
 NOISY_RATIO = 1.5
+LEFT_PX = 0.25  # beside the noise, root mean square at 1280 pixels across: half of what a title may slide; less, as of a compressed clip, is not seen
 VAGUE_FOCAL = 0.02
 LEAST_SHARE = 0.7  # of what was followed; a camera that explains less explains something else, or little (common practice, no source)
 WORDS = {"good": "holds", "doubtful": "is doubtful", "bad": "does not hold"}
@@ -252,7 +253,9 @@ def _judge(
             f"{base}, but only {solve.inliers:.0%} of what was followed fits this camera.",
             f"Ask for one that {'only turns' if solve.motion == 'free' else 'moves freely'}, or cover what moves by itself.",
         )
-    if ratio > NOISY_RATIO:
+    left = float(np.sqrt(max(solve.rms_px**2 - 2 * solve.noise_px**2, 0)))
+    # of a camera that was carried round as it turned most fits, and what is near slides by far more than the mean
+    if ratio > NOISY_RATIO and (left > LEFT_PX * scale or solve.motion != "free"):
         return (
             "doubtful",
             f"{base}, but the error is {ratio:.1f} times the noise of the tracks: something else is in it.",
