@@ -154,8 +154,8 @@ def shadow_of_subject(shot: Shot, source: Brushed, job: Job) -> ShadowLine:
         raise UserError(
             f"No shadow of {source.name} was found on the ground.", "Drag along one in the picture instead, from the foot of something to the tip."
         )
-    height = float(upright.at[:, 2].max())
-    foot = upright.at[upright.at[:, 2] <= FOOT * height].mean(0) * [1, 1, 0]
+    high = upright.at[:, 2]
+    height, foot = float(high.max()), upright.at[high <= max(FOOT * high.max(), high.min())].mean(0) * [1, 1, 0]
     return ShadowLine(foot=vector(foot), tip=vector(foot - height / sun[2] * sun * [1, 1, 0]), height=height)
 
 
