@@ -118,8 +118,12 @@ class BrushTest(WindowCase):
         lines = self.session.shot.shadow.lines
         self.assertEqual(len(lines), len(before.shadow.lines) + 1)
         self.assertIn("The shadow of Visitor was found", self.told())
+        self.click("read-subject-shadow")
+        self.wait(lambda: not self.session.jobs.busy)
+        self.assertEqual(self.session.shot.shadow.lines, lines, "read again it does not count twice")
         was, now = (sun_of(s) for s in (before, self.session.shot))
         self.assertLess(abs(was.bearing.value[0] - now.bearing.value[0]), 4)
+        self.session.undo()
         self.session.undo()
         self.assertEqual(self.session.shot.shadow.lines, before.shadow.lines)
 

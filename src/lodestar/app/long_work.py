@@ -255,7 +255,8 @@ class LongWork(QObject):
                 f"The shadow of {source.name} was found, and sets the sun.",
                 "Compare it in the picture; where it is off, forget it under Sun from shadows.",
             )
-            return Made(lambda s: with_shadow_lines(s, (*s.shadow.lines, line)), lambda: session.tell(*words))
+            once = lambda s: with_shadow_lines(s, (*(other for other in s.shadow.lines if other != line), line))  # read again it is the same
+            return Made(once, lambda: session.tell(*words))
 
         self.run_change("Sun from a shadow", "Light", reads, lambda job: matting.shadow_of_subject(shot, source, job), made)
 
