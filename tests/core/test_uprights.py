@@ -16,7 +16,8 @@ from lodestar.core.media.plates import probe
 from lodestar.core.projection.camera import Camera
 from lodestar.core.scene.ground import Ground, found_level, found_uprights, proposal, reference
 from lodestar.core.shot.document import Shot, with_plate
-from lodestar.core.solve.camera import solve
+from lodestar.core.solve.adjust import Scene
+from lodestar.core.solve.camera import _own_frame, solve
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.uprights import find_uprights, held_up, lines_in
 from lodestar.core.track.tracks import make_tracks
@@ -75,6 +76,14 @@ class HeldTest(unittest.TestCase):
         up = found.R[15].T @ true.cameras[15].R[:, 2]
         self.assertLess(np.rad2deg(np.arccos(np.clip(reference(found, Ground()).R[2] @ up, -1, 1))), 0.3)
         self.assertLess(np.rad2deg(np.arccos(np.clip(up[2], -1, 1))), 1.0, "its own frame of reference is level")
+
+    def test_the_own_frame_of_a_full_circle_and_of_a_look_straight_down_is_a_turn(self):
+        for pitch in (0, 90):
+            turns = [Rotation.from_euler("ZX", (a, -90 - pitch), degrees=True) for a in range(0, 360, 90)]
+            R = np.round([t.inv().as_matrix() for t in turns])  # so that nothing is left of what points all ways
+            framed = _own_frame(Scene(R, np.zeros((4, 3)), np.zeros((0, 3)), np.array([1000.0, 0, 0])), list(range(4)), True).R
+            np.testing.assert_allclose(framed @ framed.transpose(0, 2, 1), np.broadcast_to(np.eye(3), (4, 3, 3)), atol=1e-9)
+            np.testing.assert_allclose(framed[:, :, 2], R[:, :, 2], atol=1e-6, err_msg="up stays up")
 
     def test_without_a_turn_it_is_the_mean_of_the_cameras(self):
         told, own = self.off(0, 12)

@@ -504,8 +504,8 @@ def _own_frame(scene: Scene, frames: list[int], turning: bool) -> Scene:
     up = held_up(scene.R[frames])
     level = lambda way: way - up * (way @ up)
     ahead = level(scene.R[frames, 2, :].mean(0))
-    if np.linalg.norm(ahead) < 0.05:  # who looks straight down calls the top of the picture ahead
-        ahead = level(-scene.R[frames[0], 1, :])
+    if np.linalg.norm(ahead) < 0.05:  # it went full circle, or looks straight down, where the top of the picture is ahead
+        ahead = max(level(scene.R[frames[0], 2, :]), level(-scene.R[frames[0], 1, :]), key=np.linalg.norm)
     ahead = ahead / np.linalg.norm(ahead)
     Q = np.stack([np.cross(ahead, up), ahead, up])
     if turning:
