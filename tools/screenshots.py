@@ -141,7 +141,7 @@ class Shots:
     def faces(self) -> None:
         self.step("Place", "move")
         rest(self.app, 0.3)
-        self.window.panels["Place"].findChild(QPushButton, "choose-face").click()
+        self.window.panel("Place").findChild(QPushButton, "choose-face").click()
         rest(self.app, 2.0)
         chooser = next(w for w in self.app.topLevelWidgets() if w.objectName() == "face-chooser")
         chooser.grab().save(str(self.out / "faces.png"))
@@ -166,7 +166,7 @@ class Shots:
     def sky(self) -> None:
         self.step("Foreground", "sky")
         self.session.select("")
-        self.window.panels["Foreground"].findChild(QCheckBox, "sky-on").click()
+        self.window.panel("Foreground").findChild(QCheckBox, "sky-on").click()
         while self.session.jobs.busy:
             rest(self.app, 0.05)
         self.session.edit_item("Choose a sky", "backdrop", kind="overcast")

@@ -162,8 +162,8 @@ class PreferencesTest(WindowCase):
             self.assertAlmostEqual(self.session.object().height.value[0], 0.5)
             self.session.show_step("Solve")
             self.settle()
-            self.assertRegex(self.window.panels["Solve"].rows["Average"][0].text(), r"^\d+,\d\d px$")
-            self.assertRegex(self.window.panels["Solve"].verdict.text(), r"\d,\d+ px")
+            self.assertRegex(self.window.panel("Solve").rows["Average"][0].text(), r"^\d+,\d\d px$")
+            self.assertRegex(self.window.panel("Solve").verdict.text(), r"\d,\d+ px")
             self.window.commands.run("undo")
             self.window.commands.run("undo")
             self.assertEqual(self.session.object().height.value[0], metres)
@@ -174,7 +174,7 @@ class PreferencesTest(WindowCase):
         # W3C, Web Content Accessibility Guidelines 2.1: 4.5 for words (success criterion 1.4.3), 7 for the better grade (1.4.6)
         self.assertAlmostEqual(theme.contrast("#000000", "#FFFFFF"), 21.0, places=6)
         self.assertAlmostEqual(theme.contrast("#777777", "#FFFFFF"), 4.48, places=2)
-        panel = self.window.panels["Plate"]
+        panel = self.window.panel("Plate")
         seen = []
         try:
             for name in theme.BRIGHTNESS:
@@ -262,7 +262,7 @@ class KeyboardTest(DemoCase):
         for step in STEPS:
             self.session.show_step(step)
             self.settle()
-            for widget in self.window.panels[step].findChildren((QAbstractButton, QComboBox, QLineEdit)):
+            for widget in self.window.panel(step).findChildren((QAbstractButton, QComboBox, QLineEdit)):
                 if widget.isVisible():
                     self.assertTrue(widget.accessibleName() or getattr(widget, "text", str)(), f"{step}: {widget.objectName()} has no name")
 
@@ -270,7 +270,7 @@ class KeyboardTest(DemoCase):
         self.click("step-place")
         self.session.select("open-sky")
         self.settle()
-        panel, seen = self.window.panels["Place"], set()
+        panel, seen = self.window.panel("Place"), set()
         self.find("words").setFocus()
         for _ in range(400):
             widget = QApplication.focusWidget()
@@ -296,7 +296,7 @@ class KeyboardTest(DemoCase):
                     "qt_"
                 ):
                     continue
-                if step != STEPS[0] and not self.window.panels[step].isAncestorOf(stop):
+                if step != STEPS[0] and not self.window.panel(step).isAncestorOf(stop):
                     continue  # seen already
                 place = QRect(stop.mapTo(self.window, QPoint(0, 0)), stop.size())
                 if not self.window.rect().contains(place):
@@ -320,7 +320,7 @@ class WidthTest(DemoCase):
         for step in STEPS:
             self.session.show_step(step)
             self.settle()
-            panel = self.window.panels[step]
+            panel = self.window.panel(step)
             self.assertLessEqual(panel.widget().width(), panel.viewport().width(), step)
 
     def test_in_the_smallest_window_no_word_is_cut(self):

@@ -70,7 +70,7 @@ class FileTest(WindowCase):
             begin.wait(60)
             return go(shot)
 
-        panel = self.window.panels["Solve"]
+        panel = self.window.panel("Solve")
         with mock.patch("lodestar.app.derived.work_out", held):
             self.session.files.start_shot(shot, None)
             self.session.show_step("Solve")

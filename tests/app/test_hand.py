@@ -42,7 +42,7 @@ class WheelTest(DemoCase):
         for step in STEPS:
             self.session.show_step(step)
             self.settle()
-            panel = self.window.panels[step]
+            panel = self.window.panel(step)
             panel.verticalScrollBar().setValue(0)
             for widget in panel.findChildren(QWidget):
                 if widget.isVisible() and widget.isEnabled() and (isinstance(widget, QComboBox) or type(widget).__name__ == "NumberField"):
@@ -58,7 +58,7 @@ class WheelTest(DemoCase):
         self.session.show_step("Solve")
         self.settle()
         sensor, mm = self.find("sensor"), self.find("focal-mm")
-        self.window.panels["Solve"]._set_lens("Set focal length", focal_mm=28.0)
+        self.window.panel("Solve")._set_lens("Set focal length", focal_mm=28.0)
         self.settle()
         self.assertAlmostEqual(mm.value, 28.0, places=2)
         other = next(i for i in range(sensor.count()) if "23.5" in sensor.itemText(i) or "23.6" in sensor.itemText(i))
@@ -165,7 +165,7 @@ class WordsTest(DemoCase):
         title = lambda: self.session.object()
         self.assertEqual(title().text, "OPEN\nSKY")
         self.assertGreater(words.height(), one)
-        section = self.window.panels["Place"].lines
+        section = self.window.panel("Place").lines
         self.assertTrue(section.body.isHidden(), "what is rarely used is not folded")
         self.assertEqual(section.fact.text(), "2 lines")
         section.fold()

@@ -34,8 +34,8 @@ class LettersCase(DemoCase):
         return next(o for o in self.session.shot.objects if o.id == "open-sky")
 
     def unfold(self, name: str) -> None:
-        section = next(b for b in self.window.panels["Place"].findChildren(QPushButton, f"section-{name}"))
-        panel = self.window.panels["Place"]
+        section = next(b for b in self.window.panel("Place").findChildren(QPushButton, f"section-{name}"))
+        panel = self.window.panel("Place")
         panel.ensureWidgetVisible(section)
         body = section.parent().body
         if body.isHidden():
@@ -486,7 +486,7 @@ class TypingTest(LettersCase):
         a, b = self.at(1) + [3.0, 0.0], self.at(4) - [3.0, 0.0]
         self.drag([a, (a + b) / 2, b], plate=False)
         self.assertEqual(tool._range(), (1, 4))
-        self.assertEqual(self.window.panels["Place"]._range(), (1, 3), "the settings are those of the letters that are chosen in the picture")
+        self.assertEqual(self.window.panel("Place")._range(), (1, 3), "the settings are those of the letters that are chosen in the picture")
         QTest.keyClick(self.canvas, Qt.Key.Key_Delete)
         self.assertEqual(self.title().text, "O SKY")
 

@@ -277,7 +277,7 @@ class SolveSettingsTest(MarksCase):
         self.click("step-solve")
 
     def test_the_report_is_on_show(self):
-        panel = self.window.panels["Solve"]
+        panel = self.window.panel("Solve")
         self.assertIn("slides under", panel.verdict.text())
         self.assertRegex(panel.rows["A title slides"][0].text(), r"\d\.\d\d px")
         self.assertRegex(panel.rows["Against noise"][0].text(), r"\d\.\d\d ×")
@@ -308,7 +308,7 @@ class SolveSettingsTest(MarksCase):
             self.assertAlmostEqual(self.session.shot.solving.focal_px, 50 / 22.3 * 1280, places=1)
 
     def test_what_is_found_and_what_is_given(self):
-        panel = self.window.panels["Solve"]
+        panel = self.window.panel("Solve")
         QTest.mouseClick(panel.distortion[0][0], LEFT, pos=QPoint(6, 8))
         self.settle()
         self.assertFalse(self.session.shot.solving.k1)

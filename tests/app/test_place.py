@@ -484,11 +484,11 @@ class HandsTest(PlaceCase):
         self.session.edit_item("Sink", self.item().id, position=constant(at[0], at[1], -0.4))
         self.settle()
         self.assertIn("under the ground", self.find("object-problem").text())
-        self.assertIn("partly hidden", self.window.panels["Place"].fact.text())
+        self.assertIn("partly hidden", self.window.panel("Place").fact.text())
         self.click("raise")
         self.assertGreater(self.item().position.value[2], -0.03)
         self.assertNotIn("under the ground", self.find("object-problem").text())
-        self.assertFalse(self.window.panels["Place"].drop_up.isVisible())
+        self.assertFalse(self.window.panel("Place").drop_up.isVisible())
 
     def test_steps_of_two_objects_are_two_steps_of_undo(self):
         self.session.set("Another", objects=(*self.session.shot.objects, Box(id="another")))

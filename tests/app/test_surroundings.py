@@ -113,7 +113,7 @@ class SurroundingsTest(LettersCase):
 
     def test_one_matte_is_written_where_one_is_chosen(self):
         self.click("step-output")
-        output = self.window.panels["Output"]
+        output = self.window.panel("Output")
         self.assertNotIn("mattes", output.how())
         self.choose("output-layer", "Matte")
         self.settle()

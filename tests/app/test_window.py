@@ -73,13 +73,13 @@ class ViewTest(DemoCase):
         self.assertEqual((self.window.width(), self.window.height()), (1280, 800))
         for step in STEPS:
             self.click(f"step-{step.lower()}")
-            panel = self.window.panels[step]
+            panel = self.window.panel(step)
             self.assertLessEqual(panel.widget().minimumSizeHint().width(), panel.viewport().width(), step)
             for child in panel.findChildren(QWidget):
                 if child.isVisible() and child.parent() is not None and child.objectName() and not child.parent().isHidden():
                     right = child.mapTo(panel, child.rect().topRight()).x()
                     self.assertLessEqual(right, panel.width(), f"{step}: {child.objectName()}")
-        panel = self.window.panels["Place"]
+        panel = self.window.panel("Place")
         self.click("step-place")
         svg = "<svg xmlns='http://www.w3.org/2000/svg' viewBox='0 0 1 1'><path d='M0 0h1v1z'/></svg>"
         for item in (Title(id="k"), Logo(id="k", svg=svg), Card(id="k"), Anchor(id="k"), Box(id="k"), Tube(id="k"), GroundMesh(id="k")):
@@ -93,13 +93,28 @@ class ViewTest(DemoCase):
         missing = []
         for step in STEPS:
             self.click(f"step-{step.lower()}")
-            for child in self.window.panels[step].findChildren(QWidget):
+            for child in self.window.panel(step).findChildren(QWidget):
                 focus = child.focusPolicy() & Qt.FocusPolicy.TabFocus
                 if child.isVisible() and focus and child.objectName() not in ("panel", "") and not child.objectName().startswith("qt_"):
                     named = child.accessibleName() or getattr(child, "text", lambda: "")()
                     if not named or not child.toolTip():
                         missing.append(f"{step}: {child.objectName()}")
         self.assertEqual(missing, [])
+
+    def test_panels_are_made_where_they_are_needed_and_the_others_while_nobody_waits(self):
+        made = lambda: {step for step in STEPS if self.window.panels[step].is_filled}
+        self.assertEqual(made(), {"Plate", "Place"})
+        before = len(self.session.shot.lamps)
+        self.window.commands.run("add-spot")  # by the finder, before anybody turned to Light
+        self.assertEqual(len(self.session.shot.lamps), before + 1)
+        self.assertIn("Light", made())
+        self.click("step-ground")
+        self.assertTrue(self.find("set-ground").isVisible())
+        self.assertNotIn("Finish", made())
+        self.window.fill_ahead = True
+        self.click("step-output")
+        self.wait(lambda: made() == set(STEPS))
+        self.wait(lambda: not self.window._filling.isActive())
 
     def test_zoom_keeps_the_place_under_the_pointer(self):
         at = QPointF(300, 200)
@@ -117,7 +132,7 @@ class ViewTest(DemoCase):
         self.assertEqual(self.canvas.width(), wide)
 
     def test_while_it_plays_the_panel_follows_some_times_a_second(self):
-        panel, shown = self.window.panels[self.session.step], []
+        panel, shown = self.window.panel(self.session.step), []
         self.session.frame_changed.connect(shown.append)
         with mock.patch.object(panel, "refresh") as refresh:
             began = time.monotonic()
@@ -312,7 +327,7 @@ class WorkTest(DemoCase):
         self.assertLess(np.linalg.norm(np.subtract(on_picture(), before), axis=1).max(), 2.0)
 
     def test_while_work_goes_on_its_progress_alone_is_drawn_anew(self):
-        panel, row = self.window.panels[self.session.step], self.find("step-track")
+        panel, row = self.window.panel(self.session.step), self.find("step-track")
         rows, told, go_on = [*self.window.course.rows], [], threading.Event()
 
         def work(job):
@@ -431,7 +446,7 @@ class FinishTest(DemoCase):
         self.click("step-place")
         self.session.select("open-sky")
         self.settle()
-        behind = self.window.panels["Place"].behind
+        behind = self.window.panel("Place").behind
         self.assertEqual(behind.text(), "all mattes")
         behind._fill()
         next(a for a in behind.menu().actions() if a.text() == matte.name).trigger()

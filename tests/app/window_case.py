@@ -60,6 +60,7 @@ class WindowCase(unittest.TestCase):
     def open_window(self) -> Window:
         window = Window(Session())
         window.canvas.refine = False  # a final picture takes both cores for a second: see wait_picture
+        window.fill_ahead = False
         window.resize(1280, 800)
         window.show()
         self.settle()
@@ -90,6 +91,8 @@ class WindowCase(unittest.TestCase):
 
     def settle(self, rounds: int = 10) -> None:
         for _ in range(rounds):
+            self.app.processEvents()
+        while any(w.isVisible() and not w.panels[w.session.step].is_filled for w in QApplication.topLevelWidgets() if isinstance(w, Window)):
             self.app.processEvents()
 
     def wait(self, condition, seconds: float = 60.0) -> None:

@@ -1,6 +1,5 @@
 """Up from upright lines of the plate, and what is proposed as the ground."""
 
-import json
 import unittest
 
 import cv2
@@ -10,20 +9,14 @@ from scipy.spatial.transform import Rotation
 
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
-from lodestar.core.edits.settle import with_ground
-from lodestar.core.evaluate.cameras import camera_at
-from lodestar.core.media.plates import probe
 from lodestar.core.projection.camera import Camera
-from lodestar.core.scene.ground import Ground, found_level, found_uprights, proposal, reference
-from lodestar.core.shot.document import Shot, with_plate
+from lodestar.core.scene.ground import Ground, found_uprights, proposal, reference
 from lodestar.core.solve.adjust import Scene
 from lodestar.core.solve.camera import _own_frame, solve
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.uprights import find_uprights, held_up, lines_in
 from lodestar.core.track.tracks import make_tracks
-from lodestar.core.work.solving import solve_shot
-from lodestar.core.work.tracking import track_shot
-from tests.helpers import SHOTS, Seeded
+from tests.helpers import Seeded
 
 
 class FromAbove(Seeded):
@@ -209,34 +202,6 @@ class LinesTest(unittest.TestCase):
             self.assertEqual(len(lines), 2, width)
             np.testing.assert_allclose(np.sort(lines[:, 0]), [300 * k - 0.5, int(340 * k) + 0.5], atol=0.6 * max(k, 1))
         self.assertEqual(lines_in(np.full((90, 160, 3), 40, np.uint8)).shape, (0, 4))
-
-
-class ProposalTest(unittest.TestCase):
-    def off(self, name, last):
-        """Degrees between the up that is proposed and the true one."""
-        shot = msgspec.structs.replace(with_plate(Shot(), probe(SHOTS / f"{name}.mp4")), last=last)
-        shot = solve_shot(track_shot(shot, Job()), Job())
-        frames = json.loads((SHOTS / f"{name}.camera.json").read_text())["frames"]
-        true = [np.array(frames[int(f)]["R"])[:, 2] for f in shot.solve.frames]
-        off = lambda s: float(
-            np.median([np.rad2deg(np.arccos(np.clip(camera_at(s, int(f)).R[:, 2] @ t, -1, 1))) for f, t in zip(shot.solve.frames, true)])
-        )
-        ground, words = proposal(shot.solve)
-        kept = with_ground(shot, ground)
-        self.assertLess(off(kept), 1.0)
-        return off(shot), words, shot
-
-    def test_level_ground_and_a_slope_within_a_degree_of_true_up(self):
-        off, words, _ = self.off("terrace", 49)
-        self.assertLess(off, 1.0)
-        self.assertIn("largest plane", words)
-        off, words, shot = self.off("ridge", 49)
-        self.assertLess(off, 1.0)
-        # the fell slopes by four degrees: its plane alone would lean the scene
-        self.assertIn("slopes", words)
-        bare = msgspec.structs.replace(shot.solve, uprights=np.zeros((0, 5)))
-        lean = np.rad2deg(np.arccos(np.clip(found_level(bare)[1] @ found_level(shot.solve)[1], -1, 1)))
-        self.assertGreater(lean, 2.0)
 
 
 if __name__ == "__main__":

@@ -2,6 +2,7 @@
 
 import stat
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMessageBox, QWidget
@@ -44,7 +45,7 @@ class ShotCommands:
         self.window, self.session = window, session
         session.files.may_leave = self.may_leave
         self._told_of: object = None  # a change on the disk that was told
-        self.output: OutputPanel  # which says how output is written; set once there are panels
+        self.output: Callable[[], OutputPanel]  # which says how output is written; set once there are panels
 
     def commands(self) -> list[Command]:
         s, has = self.session, a_clip(self.session)
@@ -210,7 +211,7 @@ class ShotCommands:
 
     def write_output(self) -> None:
         self.session.show_step("Output")
-        suffix = self.output.suffix()
+        suffix = self.output().suffix()
         name = f"{self._folder('output')}/{self.session.shot.name}-titled{'' if suffix == '.mp4' else '.%04d'}{suffix}"
         path, _ = QFileDialog.getSaveFileName(self.window, "Write output", name, f"*{suffix}")
         if not path:
@@ -222,7 +223,7 @@ class ShotCommands:
             and ask(self.window, "Pictures of this name are there already.", "They will be replaced.", ["Replace", "Stay here"]) != "Replace"
         ):
             return
-        self.session.work.deliver(Path(path), **self.output.how())
+        self.session.work.deliver(Path(path), **self.output().how())
 
     def _would_replace(self, path: str) -> bool:
         outputs = outputs_of(Path(path), self.session.shot.frames)

@@ -38,6 +38,7 @@ from .panels.foreground import ForegroundPanel
 from .panels.ground import GroundPanel
 from .panels.light import LightPanel
 from .panels.output import OutputPanel
+from .panels.panel import Panel
 from .panels.place import PlacePanel
 from .panels.plate import PlatePanel
 from .panels.solve import SolvePanel
@@ -57,6 +58,7 @@ from .viewer.viewer import Viewer
 PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPanel, ForegroundPanel, FinishPanel, OutputPanel)
 CLIPBOARD = "application/x-bright-lodestar-objects"
 SHOWN_RECENT = 6
+FIRST_FILL_MS, FILL_MS = 1000, 30  # until panels that are not shown are made, and after each part of them
 NOTICED_S = 20.0  # a job that took so long is worth a notice
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
 
@@ -89,12 +91,15 @@ class Window(QMainWindow):
         self.setCentralWidget(QWidget())
         self.settings = QStackedWidget(self.centralWidget())
         self.settings.setFixedWidth(theme.SETTINGS_WIDTH)
-        self.panels = {p.step: p(session, self.commands, self.settings) for p in PANELS}
+        self.panels: dict[str, Panel] = {p.step: p(session, self.commands, self.settings) for p in PANELS}
         for panel in self.panels.values():
             self.settings.addWidget(panel)
         output = self.panels["Output"]
         assert isinstance(output, OutputPanel)
-        self.shot.output = output
+        self.shot.output = output.filled
+        self.fill_ahead = True  # also the panels of steps that nobody turned to yet
+        self._filling = QTimer(self)
+        self._filling.timeout.connect(self._fill_panels)
         self.commands.add(*TimeCommands(session, self.time).commands())
         self._arrange()
         self.commands.fill_menus(["Shot", "Edit", "View", "Go", "Object", "Time", "Help"])
@@ -289,13 +294,33 @@ class Window(QMainWindow):
 
     # the window itself -----------------------------------------------------------------------------------------------------------
 
+    def panel(self, step: str) -> Panel:
+        """The settings of a step, with all that they hold."""
+        return self.panels[step].filled()
+
+    def _fill_panels(self) -> None:
+        """A part of what panels hold: first of the step in hand, which is shown once it is whole; then of the others, so that a first look
+        at them need not wait. All at once would keep the window busy for some tenths of a second."""
+        here = self.panels[self.session.step]
+        if here.fill_on():
+            if here.is_filled:
+                self._filling.start(FIRST_FILL_MS)
+                self.refresh()
+        elif self.fill_ahead and any(panel.fill_on() for panel in self.panels.values()):
+            self._filling.start(FILL_MS)
+        else:
+            self._filling.stop()
+
     def refresh(self) -> None:
         shot = self.session.shot
         mark = " · unsaved" if self.session.files.unsaved and shot.plate else ""
         self.name.setText(f"{shot.name}{mark}" if shot.plate else "") if hasattr(self, "name") else None
         self.setWindowTitle(f"{shot.name} · Bright Lodestar" if shot.plate else "Bright Lodestar")
         self.invitation.setVisible(shot.plate is None)
-        self.settings.setCurrentWidget(self.panels[self.session.step])
+        if self.panels[self.session.step].is_filled:
+            self.settings.setCurrentWidget(self.panels[self.session.step])
+        else:
+            self._filling.start(0)
         undo, redo = self.session.history.undo_label, self.session.history.redo_label
         if self.commands.actions:
             self.commands.actions["undo"].setText(f"Undo {undo}" if undo else "Undo")
@@ -310,7 +335,8 @@ class Window(QMainWindow):
             self._panel_timer.start(DRAG_REFRESH_MS if self.time.player.playing else 0)
 
     def _refresh_panel(self) -> None:
-        self.panels[self.session.step].refresh()
+        if self.panels[self.session.step].is_filled:
+            self.panels[self.session.step].refresh()
         self.commands.refresh()
 
     def dragEnterEvent(self, event) -> None:
@@ -332,7 +358,9 @@ class Window(QMainWindow):
         on_picture = self.canvas.isVisible() and self.canvas.rect().contains(self.canvas.mapFrom(self, event.position().toPoint()))
         placing = self.session.step == "Place" and self.session.shot.plate is not None and on_picture
         if path.suffix.lower() in FACE_ENDINGS:
-            self.panels["Place"].open_face(path)
+            place = self.panel("Place")
+            assert isinstance(place, PlacePanel)
+            place.open_face(path)
         elif path.suffix.lower() == ".svg" or (placing and path.suffix.lower() != ".lode"):
             self._place_dropped(path, QPointF(self.canvas.mapFrom(self, event.position().toPoint())))
         else:

@@ -67,15 +67,10 @@ class ObjectPanel(Panel):
 
 
 class LetterPanel(ObjectPanel):
-    """`fill_letters` makes the sections, `show_letters` and `show_lists` fill them."""
+    """`letter_parts` make the sections, `show_letters` and `show_lists` fill them."""
 
-    def fill_letters(self) -> None:
-        self._letters()
-        self._variable()
-        self._edges()
-        self._layers()
-        self._movers()
-        self._deforms()
+    def letter_parts(self) -> tuple[Callable[[], None], ...]:
+        return (self._letters, self._some_letters, self._lines, self._variable, self._edges, self._layers, self._movers, self._deforms)
 
     def _letters(self) -> None:
         letters = self._kind("Letters", Title)
@@ -99,7 +94,8 @@ class LetterPanel(ObjectPanel):
         )
         of_file = button("Of a file…", "face-file", "A face of a file (TTF, OTF, WOFF); the shot keeps it where its licence lets it", self._ask_face)
         letters.add_buttons(self.faces, of_file)
-        self._some_letters()
+
+    def _lines(self) -> None:
         self.numbers = self._kind("Number in the words", Title)
         self.value_rows(self.numbers, self._id, Title, "title", parts=("number",))
         setting = self._kind("Lines", Title)
@@ -414,7 +410,7 @@ class LetterPanel(ObjectPanel):
         label = f"{'Leave' if leaves else 'Arrive'}: {kind.lower()}"
         self._add(self.movers, label, lambda shot, id_: letters.with_passage(shot, id_, kind, leaves))
 
-    def fill_surfaces(self) -> None:
+    def _surfaces_of_parts(self) -> None:
         """Edges, sides and back that look otherwise than the face."""
         section, chosen = self._kind("Surfaces of parts", Title, Logo), self.section("Chosen part")
         section.fold_at_first()
@@ -445,7 +441,7 @@ class LetterPanel(ObjectPanel):
         self.surfaces.open = old.id
         self.refresh()
 
-    def fill_reliefs(self) -> None:
+    def _reliefs(self) -> None:
         """The colours of a drawing as solids of their own."""
         section, chosen = self._kind("Colours of the drawing", Logo), self.section("Chosen colour")
         by_colour = lambda: self.session.edit("Parts by colour", lambda s: letters.with_reliefs(s, self._id()))

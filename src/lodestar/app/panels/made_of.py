@@ -21,11 +21,10 @@ PATTERNS = ("plain", "grid", "picture")
 
 
 class MadeOfPanel(LetterPanel):
-    """`fill_made_of` makes the sections, `show_made_of` fills them."""
+    """`made_of_parts` make the sections, `show_made_of` fills them."""
 
-    def fill_made_of(self) -> None:
-        self._own_sections()
-        self._surface()
+    def made_of_parts(self) -> tuple[Callable[[], None], ...]:
+        return (self._drawing, self._reliefs, self._other_kinds, self._surface, self._surfaces_of_parts)
 
     def show_made_of(self, item: Object) -> None:
         match item:
@@ -47,7 +46,7 @@ class MadeOfPanel(LetterPanel):
         own = [part for part, _ in rows_of(kind) if part not in shared]
         self.value_rows(section, self._id, kind, str(kind.__struct_config__.tag), parts=own)
 
-    def _own_sections(self) -> None:
+    def _drawing(self) -> None:
         logo = self._kind("Drawing", Logo)
         logo.add(
             "", button("Choose another…", "choose-svg", "Another drawing (SVG), or the outline of a cut-out picture, in its place", self._choose_svg)
@@ -60,7 +59,8 @@ class MadeOfPanel(LetterPanel):
         )
         logo.add("", self.by_lines)
         self._own_rows(logo, Logo)
-        self.fill_reliefs()
+
+    def _other_kinds(self) -> None:
         card = self._kind("Card", Card)
         self.pattern = combo(
             "pattern", "What is on the card", "Plain, the grid by which sliding is seen, or a picture, movie or sequence", list(PATTERNS)
@@ -106,7 +106,6 @@ class MadeOfPanel(LetterPanel):
         surface.add("", self.looking)
         self.value_rows(surface, self._id, Solid, parts=("roughness", "metal", "coat", "clear", "glow", "opacity"))
         self.pattern_of = PatternSection(self)
-        self.fill_surfaces()
 
     def _look_at_surfaces(self) -> None:
         chooser = SurfaceChooser(self, self.session)

@@ -1,6 +1,7 @@
 """What all panels share: a head with the step's reading, sections, and number rows bound to keyed values."""
 
 from collections.abc import Callable, Sequence
+from typing import Self
 
 import msgspec
 from PyQt6.QtCore import Qt
@@ -30,14 +31,19 @@ EMPTY_HELP = {
 
 
 class Panel(QScrollArea):
-    """The settings of one step. Subclasses fill `self.box` and override `refresh`."""
+    """The settings of one step. Subclasses fill `self.box` and override `refresh`.
+
+    It is made empty, so that the window is there at once. What it holds is made part by part while nobody waits (`fill_on`), or at
+    once as it is first needed (`filled`).
+    """
 
     step = ""
 
     def __init__(self, session: Session, commands, parent: QWidget) -> None:
         super().__init__(parent)
         self.session, self.commands = session, commands
-        commands.add(*self.own_commands())
+        # what a command does may need what the panel holds, also before anybody turned to it
+        commands.add(*[c._replace(act=lambda c=c: (self.filled(), c.act())) for c in self.own_commands()])
         self.setObjectName("panel")
         self.setWidgetResizable(True)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # what it holds is reached, and scrolled to
@@ -68,14 +74,34 @@ class Panel(QScrollArea):
         self.help.setProperty("role", "label")
         self.help.setContentsMargins(0, 12, 0, 8)
         self.box.addWidget(self.help)
-        self.fill()
-        self.box.addStretch(1)
+        self._to_fill = [*self.parts(), lambda: self.box.addStretch(1)]
 
     def own_commands(self) -> list[Command]:
         """What can be done in this step by menu, key and finder."""
         return []
 
+    def parts(self) -> tuple[Callable[[], None], ...]:
+        """What makes the contents, from the top down; each takes a small part of a tenth of a second."""
+        return (self.fill,)
+
     def fill(self) -> None: ...
+
+    def fill_on(self) -> bool:
+        """Make one more part of the contents; False if there was none left."""
+        if not self._to_fill:
+            return False
+        self._to_fill.pop(0)()
+        return True
+
+    @property
+    def is_filled(self) -> bool:
+        return not self._to_fill
+
+    def filled(self) -> Self:
+        """The panel with all that it holds, which may not be made yet."""
+        while self.fill_on():
+            pass
+        return self
 
     def refresh(self) -> None:
         reading = READINGS[self.step](self.session.shot)

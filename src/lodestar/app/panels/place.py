@@ -127,6 +127,9 @@ class PlacePanel(MadeOfPanel):
         self._copy()
         self.remove()
 
+    def parts(self) -> tuple[Callable[[], None], ...]:
+        return (self.fill, *self.letter_parts(), *self.made_of_parts(), self._stands, self._does, self._when, self._stand_ins)
+
     def fill(self) -> None:
         self.new = button("Place a title", "new-title", "Point at a surface in the picture and click", lambda: self.session.use_tool("title"), True)
         self.head.addWidget(self.new)
@@ -140,12 +143,6 @@ class PlacePanel(MadeOfPanel):
             lambda: self.arrange("Drop to the ground", dropped),
         )
         self.box.addWidget(self.drop_up)
-        self.fill_letters()
-        self.fill_made_of()
-        self._stands()
-        self._does()
-        self._when()
-        self._stand_ins()
 
     def _stands(self) -> None:
         stands = self.section("Stands")
