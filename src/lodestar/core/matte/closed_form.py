@@ -9,7 +9,9 @@ import numpy as np
 
 from ..basics.jit import kernel
 
-EVEN = 1e-5  # added to the variance of a window's colours: how far a colour may stray from the line and still count
+# added to the variance of a window's colours: how far a colour may stray from the line and still count. About the noise of a compressed clip (4 code
+# values): with less, alpha follows the noise, and its rim is ragged
+EVEN = 3e-4
 MOST_ROUNDS, CLOSE = 300, 1e-4  # of conjugate gradients; what is left of the first residual at the end
 REACH, SIDE = 2, 5  # px from a pixel to the farthest that shares a window with it; side of the square of all those
 OWN = SIDE * REACH + REACH  # the pixel itself in that square
