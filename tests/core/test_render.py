@@ -23,6 +23,7 @@ from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
+from lodestar.core.render import denoise
 from lodestar.core.render.engine import Engine, Quality
 from lodestar.core.render.items import Item
 from lodestar.core.shape.extrude import Mesh, extrude
@@ -179,6 +180,33 @@ class RendererTest(unittest.TestCase):
         layers = shaded([item, _GROUND], [SunLight(np.array([0, 0, 1.0]), np.full(3, 0.7), 0.0)], above(), 4)
         # Lambert with 4 % taken by the gloss, which gives part of it back
         self.assertAlmostEqual(float(layers.colour[200, 200, 1]), 0.7, delta=0.07)
+
+
+class FilterTest(unittest.TestCase):
+    def test_a_dot_that_rare_samples_made_is_taken_out_and_what_has_a_shape_stays(self):
+        """One px far off its noise among those of its plane; not a line, a px of another plane, one at an edge, nor what is known exactly."""
+        even, noise = 0.4, 0.03
+        rng = np.random.default_rng(0)
+        value = (even + noise * np.clip(rng.standard_normal((40, 60)), -2, 2)).astype(np.float32)
+        guide = np.zeros((6, 40, 60), np.float32)
+        guide[2] = 1
+        squared = np.full((40, 60), noise**2, np.float32)
+        dots, tilted, exact, corner = {(10, 10): 0.1, (20, 31): 0.9, (17, 5): 0.05}, (30, 20), (30, 40), (0, 59)
+        for place, light in (*dots.items(), (tilted, 0.9), (exact, 0.9), (corner, 0.9)):
+            value[place] = light
+        value[5, 40:50] = 0.9  # a line of light
+        guide[:3, *tilted], squared[exact] = (1, 0, 0), 0.0
+        before = np.repeat(value[None], 4, 0)
+        after = np.empty_like(before)
+        denoise.without_dots(denoise.Sheet(before, np.ones((40, 60), np.float32), guide, squared), after, np.zeros(1, np.int64), 3)
+        for place in dots:
+            self.assertLess(abs(after[3][place] - even), 2.1 * noise)
+        for place in (tilted, exact, corner, *((5, x) for x in range(40, 50))):
+            self.assertEqual(after[3][place], np.float32(0.9))
+        rest = np.ones((40, 60), bool)
+        rest[tuple(zip(*dots, strict=True))] = False
+        self.assertGreater((after[3] == before[3])[rest].mean(), 0.97, "noise is left to the filter")
+        np.testing.assert_array_equal(after[0], after[3])
 
 
 class FrameTest(FolderCase):

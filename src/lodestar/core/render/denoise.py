@@ -24,6 +24,7 @@ ROWS = 16  # of a part that one thread takes at a time; a multiple of TILE
 # all of these in single precision, which vectors of the processor hold twice as many of
 QUIETER = np.float32(1 / 3)  # of squared noise, that a pass leaves
 LIKE = np.float32(1 / 2.2**2)  # 1 over the squared number of noises by which two pixels may differ
+FLAT, MANY_ROUND = np.float32(0.94), 5  # cosine between normals of one plane; px on the plane of one that is round it
 LEAST_NOISE = np.float32(5e-4**2)  # squared; less is not worth a filter
 OFF_PLANE = np.float32(1 / 0.01)  # 1 over the part of the size of our things that what is blended may lie off the plane of a pixel
 TURNED = np.float32(1 / 0.06)  # 1 over 1 less the cosine of the angle between their normals: 20 degrees
@@ -57,6 +58,9 @@ def smoothed(
     pool.each(around, sheets, spare, check)
     guessed = bool(film.taken[0, 0] == 1)
     values, quiet = (place.value, ours.value), ONE
+    if not guessed:
+        values = place.value, planes(4)
+        pool.spread(lambda next_: without_dots(ours, values[1], next_, parts), parts, spare, check)
     for down, across, reach in PASSES[: 2 if guessed else 4]:
         into = planes(4), planes(4)
         one_pass = functools.partial(blend, place, ours, values, into, down, across, reach, quiet, guessed)
@@ -99,6 +103,51 @@ def _guide(seen, guide, y, x):
     w = ONE / max(seen[y, x, 6], TINY)
     for k in range(6):
         guide[k, y, x] = seen[y, x, k] * w
+
+
+@kernel
+def without_dots(sheet, into, next_, parts):
+    """A sheet in which no pixel is brighter, or darker, than all that lie round it on its plane, by more than their noise: one that rare samples made so is
+    like none of them, and would be left as it is. By parts of ROWS, whose numbers are taken from next_."""
+    while True:
+        part = taken(next_)
+        if part >= parts:
+            break
+        _without_dots_rows(sheet, into, part * ROWS)
+
+
+@inlined
+def _is_dot(sheet, y, x, i, j, sign):
+    """Whether a pixel is brighter (sign 1) or darker (-1) than another by more than the noise of both."""
+    apart = sign * (sheet.value[3, y, x] - sheet.value[3, i, j])
+    return apart > NONE and apart * apart > sheet.noise[y, x] + sheet.noise[i, j]
+
+
+@part
+def _without_dots_rows(sheet, into, first):
+    h, w = sheet.weight.shape
+    value, g = sheet.value, sheet.guide
+    for y in range(first, min(first + ROWS, h)):
+        for x in range(w):
+            from_y, from_x = y, x
+            if sheet.noise[y, x] > LEAST_NOISE and sheet.weight[y, x] > NONE:
+                near, darker_y, darker_x, brighter_y, brighter_x = 0, y, x, y, x
+                for i in range(max(y - 1, 0), min(y + 2, h)):
+                    for j in range(max(x - 1, 0), min(x + 2, w)):
+                        both = g[0, y, x] * g[0, i, j] + g[1, y, x] * g[1, i, j] + g[2, y, x] * g[2, i, j]
+                        if (i == y and j == x) or sheet.weight[i, j] <= NONE or both < FLAT:
+                            continue
+                        if near == 0 or value[3, i, j] < value[3, darker_y, darker_x]:
+                            darker_y, darker_x = i, j
+                        if near == 0 or value[3, i, j] > value[3, brighter_y, brighter_x]:
+                            brighter_y, brighter_x = i, j
+                        near += 1
+                if near >= MANY_ROUND and _is_dot(sheet, y, x, darker_y, darker_x, -ONE):
+                    from_y, from_x = darker_y, darker_x
+                elif near >= MANY_ROUND and _is_dot(sheet, y, x, brighter_y, brighter_x, ONE):
+                    from_y, from_x = brighter_y, brighter_x
+            for c in range(4):
+                into[c, y, x] = value[c, from_y, from_x]
 
 
 @kernel
