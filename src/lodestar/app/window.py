@@ -395,6 +395,7 @@ class Window(QMainWindow):
         self.session.settings.setValue("geometry", self.saveGeometry())
         if self.time.player.playing:
             self.time.player.toggle()
+        self._filling.stop()
         if self._tell_worked_out in derived.waiting:  # a window may be closed twice
             derived.waiting.remove(self._tell_worked_out)
         self.session.close()

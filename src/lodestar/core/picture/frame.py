@@ -31,7 +31,7 @@ from .workshop import Workshop, workshop
 QUALITIES = {
     "sketch": Quality(0.25, 1, detail=0.5, spare=True),
     "draft": Quality(0.25, 1, detail=0.66, spare=True),
-    "final": Quality(0.06, 64),
+    "final": Quality(0.048, 64),
     "fine": Quality(0.015, 512),
 }
 DELIVERED = ("draft", "final", "fine")
