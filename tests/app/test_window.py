@@ -111,6 +111,12 @@ class ViewTest(DemoCase):
         self.click("step-ground")
         self.assertTrue(self.find("set-ground").isVisible())
         self.assertNotIn("Finish", made())
+        shown = []
+        self.window.settings.currentChanged.connect(lambda _: shown.append(self.window.panel("Output").note.text()))
+        self.click("step-output")
+        self.assertEqual(shown, [self.window.panel("Output").note.text()], "what is shown tells of this shot from the first")
+        self.assertTrue(shown[0])
+        self.click("step-ground")
         self.window.fill_ahead = True
         self.click("step-output")
         self.wait(lambda: made() == set(STEPS))

@@ -305,7 +305,7 @@ class Window(QMainWindow):
         if here.fill_on():
             if here.is_filled:
                 self._filling.start(FIRST_FILL_MS)
-                self.refresh()
+                self._refresh_panel()
         elif self.fill_ahead and any(panel.fill_on() for panel in self.panels.values()):
             self._filling.start(FILL_MS)
         else:
@@ -317,10 +317,6 @@ class Window(QMainWindow):
         self.name.setText(f"{shot.name}{mark}" if shot.plate else "") if hasattr(self, "name") else None
         self.setWindowTitle(f"{shot.name} · Bright Lodestar" if shot.plate else "Bright Lodestar")
         self.invitation.setVisible(shot.plate is None)
-        if self.panels[self.session.step].is_filled:
-            self.settings.setCurrentWidget(self.panels[self.session.step])
-        else:
-            self._filling.start(0)
         undo, redo = self.session.history.undo_label, self.session.history.redo_label
         if self.commands.actions:
             self.commands.actions["undo"].setText(f"Undo {undo}" if undo else "Undo")
@@ -335,8 +331,12 @@ class Window(QMainWindow):
             self._panel_timer.start(DRAG_REFRESH_MS if self.time.player.playing else 0)
 
     def _refresh_panel(self) -> None:
-        if self.panels[self.session.step].is_filled:
-            self.panels[self.session.step].refresh()
+        panel = self.panels[self.session.step]
+        if panel.is_filled:
+            panel.refresh()
+            self.settings.setCurrentWidget(panel)  # not before: it would tell of another shot, or of none
+        else:
+            self._filling.start(0)
         self.commands.refresh()
 
     def dragEnterEvent(self, event) -> None:
