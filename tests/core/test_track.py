@@ -66,6 +66,23 @@ class FollowTest(unittest.TestCase):
             error.append(np.linalg.norm(place[-1] - place[0]) * size[-1])
         self.assertLess(np.median(error), 0.15)
 
+    def test_a_quick_turn_is_survived(self):
+        """The picture is thrown aside by up to 28 px a frame, and with its shutter open all the time it is blurred by as much."""
+        place = np.concatenate([[0], np.cumsum(2 + 26 * np.exp(-(((np.arange(1, 24) - 12) / 3.0) ** 2)))])
+        wide = (texture(480, 1200) * 255).astype(np.float32)
+
+        def luma(index: int) -> np.ndarray:
+            open_for = np.interp(index + np.linspace(-0.5, 0.5, 24), np.arange(24), place)
+            moved = np.mean([cv2.warpAffine(wide, np.array([[1, 0, 30 - x], [0, 1, 0]]), (640, 480)) for x in open_for], axis=0)
+            return np.clip(moved + 1.5 * self.noise.standard_normal(moved.shape), 0, 255).astype(np.uint8)
+
+        tracks = follow(luma, range(24), FollowSettings(count=200), lambda i: None, Job())
+        first, last = spans(tracks)
+        self.assertGreater(((first <= 9) & (last >= 15)).sum(), 75)
+        own = tracks.xy[:, 0] + place[tracks.frame]
+        off = own - (np.bincount(tracks.track, own) / np.bincount(tracks.track))[tracks.track]
+        self.assertLess(np.median(np.abs(off)), 0.45)
+
     def test_followed_backward_too(self):
         """The right half is bare until frame 7; features are looked for at every fifth frame, so what appears there is found at 10."""
 

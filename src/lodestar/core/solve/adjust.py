@@ -179,7 +179,7 @@ class System:
         self._factorise(D, below, border, corner)
 
     def _add_smoothness(self, information: np.ndarray, D: list, below: list) -> None:
-        """Add what constraints each frame's zoom to those near it."""
+        """Add what holds each frame's zoom to those near it."""
         per, edges = self.per, self.edges
         for k, (a, b) in enumerate(zip(edges, edges[1:])):
             D[k][6::per, 6::per] += information[a:b, a:b]

@@ -129,20 +129,22 @@ def _account(
         fitted = Fitted(*finish_turning(table, begin, lens, job))
     else:
         solver = FreeSolver(table, lens, job, zooms, if_sure)
-        fitted, warning = _solve_free(solver, settings, refined, first)
-        if (
-            settings.motion == "auto"
-            and refined is None
-            and (
-                left_px < SOLVER.nearly_turning_noises * table.noise_px
-                or (left_px < SOLVER.may_turn_px * table.width / 1280 and not solver.explains(fitted.scene, fitted.good))
-            )
-        ):
+        asked = settings.motion != "auto" or refined is not None
+        may_turn = not asked and left_px < SOLVER.may_turn_px * table.width / 1280
+        fitted = None
+        try:
+            fitted, warning = _solve_free(solver, settings, refined, first)
+        except SolveError:
+            if not may_turn or if_sure:
+                raise
+        nearly = not asked and left_px < SOLVER.nearly_turning_noises * table.noise_px
+        if fitted is None or nearly or (may_turn and not solver.explains(fitted.scene, fitted.good)):
             # to a camera that turns past water, the water is a place that it moves along
             other = Fitted(*finish_turning(table, turned, lens, job))
-            turning = not solver.explains_more(fitted.scene, other.scene)
-            shares = f"turning alone explains {other.good.mean():.0%} of what was followed, a camera that moves {fitted.good.mean():.0%}"
-            fitted, why, warning = (other, shares, "") if turning else (fitted, shares, warning)
+            turning = fitted is None or not solver.explains_more(fitted.scene, other.scene)
+            moving = "no camera that moves was found" if fitted is None else f"a camera that moves {fitted.good.mean():.0%}"
+            why = f"turning alone explains {other.good.mean():.0%} of what was followed, {moving}"
+            fitted, warning = (other, "") if turning else (fitted, warning)
     job.part(0.92, 0.95)
 
     def readmit(fitted: Fitted, limits: float) -> Fitted:
@@ -202,7 +204,7 @@ def _solve_free(solver: FreeSolver, settings: SolveSettings, refined: Solve | No
 
 
 def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
-    """The longest run of frames that tracks constraint together, its first frame, and a sentence when there are others."""
+    """The longest run of frames that tracks join, its first frame, and a sentence when there are others."""
     begin, end = np.full(table.tracks, table.frames), np.full(table.tracks, -1)
     np.minimum.at(begin, table.track, table.frame)
     np.maximum.at(end, table.track, table.frame)

@@ -180,7 +180,7 @@ class FreeSolver:
         noise allows; what lives longer counts more, since what stands still does. More for a flat scene, and for key frames that could
         not be placed (missing).
 
-        By whole tracks: a camera that vary_lens to two motions at once explains nearly every observation to a few times the noise, which
+        By whole tracks: a camera that bends to two motions at once explains nearly every observation to a few times the noise, which
         no mean of single errors holds against it, but hardly a track closely.
         """
         rows, often, error = self._errors(part.scene, part.frames)
@@ -373,7 +373,7 @@ class FreeSolver:
         """The part led from a scene by some of its tracks alone, each time by others, and then by all that suit it: the best of these,
         where it explains clearly more than the scene.
 
-        Water that drifts evenly is a place of its own to a camera that moves evenly, and each start then vary_lens to both. A share of the
+        Water that drifts evenly is a place of its own to a camera that moves evenly, and each start then bends to both. A share of the
         tracks in which one of them outweighs the other by far leads from there to that one; nearly all of a plane, of what is low in the
         picture or of what is short-lived can be water.
         """
@@ -390,7 +390,7 @@ class FreeSolver:
             for limit in (42 * noise, 18 * noise, 9 * noise):
                 led = self.adjust(self.points(led, part.frames, limit, spread=SOLVER.spread), part.frames, limit / 3, rounds=12, tolerance=1e-3)
             self.good = everyone
-            # noise that lasts is more than a track's vary_lens show
+            # noise that lasts is more than a track's bends show
             noise = max(noise, self.part(self.points(led, part.frames, SOLVER.off_noises * noise), part.frames).noise_px)
             suiting = SOLVER.off_noises * noise
             for _ in range(4):
@@ -406,7 +406,7 @@ class FreeSolver:
         return ranked[0][1] if ranked[0][0] < was - SOLVER.apart_gain else None
 
     def sure(self, part: Part) -> bool:
-        """Whether nearly all is explained, as well as the tracks' own noise lets it be: a wrong camera that vary_lens to what moves
+        """Whether nearly all is explained, as well as the tracks' own noise lets it be: a wrong camera that bends to what moves
         explains much, but never that well."""
         return part.explained > SOLVER.sure and part.noise_px < 1.1 * max(self.table.noise_px, SOLVER.least_noise_px)
 
@@ -464,11 +464,23 @@ class FreeSolver:
 
     def explains_more(self, moving: Scene, turning: Scene) -> bool:
         """Whether a scene over all frames explains clearly more than one of a camera that only turns (its points are directions): it should,
-        with a place for each frame and a depth for each point."""
+        with a place for each frame and a depth for each point.
+
+        What counts is as close as the better one explains half of the tracks: blur and compression lead tracks further astray than
+        their noise shows, and by that alone neither would explain anything.
+        """
         everyone = list(range(self.table.frames))
-        ranked = self._ranked([self.part(scene, everyone) for scene in (moving, turning)])
-        cost = {part.scene is moving: cost for cost, part in ranked}
-        return cost[True] < cost[False] - SOLVER.move_gain
+        parts = [self.part(scene, everyone) for scene in (moving, turning)]
+        noise = max(self.table.noise_px, min(self._typical_px(part) for part in parts))
+        costs = [self.cost(part, noise, 0) for part in parts]
+        return costs[0] < costs[1] - SOLVER.move_gain
+
+    def _typical_px(self, part: Part) -> float:
+        """Error (rms, of one axis) of the track in the middle of all."""
+        rows, often, error = self._errors(part.scene, part.frames)
+        track = self.table.track[rows[often]]
+        count, square = np.bincount(track), np.bincount(track, error[often] ** 2 / 2)
+        return float(np.sqrt(np.median((square / np.maximum(count - 1.5, 1))[count > 0])))
 
     def _miss_px(self, scene: Scene, good: np.ndarray) -> float:
         """Error of one axis (rms) of the observations that fit, as it would be if cameras and points had not been bent to them."""

@@ -79,7 +79,7 @@ class Table:
         return Lens(K[0], K[0], *self.centre, K[1], K[2]).undistort(self.centre + (xy - self.centre) / np.reshape(zoom, (-1, 1)))
 
     def rays(self, xy: np.ndarray, K: np.ndarray, zoom: np.ndarray | float = 1.0) -> np.ndarray:
-        """(n, 3) unit directions in camera axes; zoom as in `straight`."""
+        """(n, 3) unit directions in camera axes; zoom as in `undistorted`."""
         d = np.c_[self.undistorted(xy, K, zoom), np.ones(len(xy))]
         return d / np.linalg.norm(d, axis=1, keepdims=True)
 

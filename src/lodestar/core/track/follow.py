@@ -12,11 +12,12 @@ from scipy.spatial import cKDTree
 from ..basics.errors import TrackError
 from ..basics.job import Job
 from .features import detect, noise_of
-from .refine import HALF, QUIETED, SIDE, align, return_error, take_patches
+from .refine import HALF, QUIETED, SIDE, align, place_alone, return_error, take_patches
 from .tracks import Tracks, make_tracks
 
 LEAST_LIKENESS = 0.8
 AGREE_PX = 0.8  # forward then backward flow must come back this close
+AGREE_SHARE = 0.1  # of its way since the frame before, or this close: what moves fast is blurred, and lies less exactly along its blur
 LEAST_FRAMES = 6
 REPLENISH_EVERY = 5
 LOOK_BACK = 20  # frames that are kept, through which new features are followed backward
@@ -25,7 +26,7 @@ FLOW_WIDTH = 1400  # wider pictures are reduced for the flow, which only has to 
 
 class FollowSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """count: tracks to keep in view; spacing_px: least distance between them, at 1280 pixels across. contrast, blur_px: what
-    the tracker is shown, as in `eyes.prepare`."""
+    the tracker is shown, as in `preprocess.prepare`."""
 
     count: int = 320
     spacing_px: float = 14.0
@@ -69,19 +70,26 @@ class Crowd:
         """Go on to the picture `now` from the guess (n, 2) of where each feature is there; drop those that are lost.
 
         least (n,): how alike a patch must be to its first appearance. agree_px (n,): how near the way back must end to where it
-        began. slack_px: how far from the guess it may be found.
+        began, at least. slack_px: how far from the guess it may be found.
         Returns the mask of those that were kept.
         """
         height, width = now.shape
         start, likeness, back = self.xy, np.zeros(len(self.ids)), np.zeros(len(self.ids))
-        self.xy = np.clip(guess, 0, [width - 1, height - 1])
+        at, shapes = np.clip(guess, 0, [width - 1, height - 1]), self.shapes.copy()
+        self.xy = at.copy()
         align(now, self.patches, self.inverses, self.shapes, self.xy, likeness, slack_px + 1.0)
+        # motion blur wipes out along its way what tells a patch's shape: those it leads astray keep the shape that they had
+        astray = np.flatnonzero(likeness < 0)
+        if len(astray):
+            again, kept_shapes, found = at[astray], shapes[astray], np.zeros(len(astray))
+            align(now, self.patches[astray], place_alone(self.inverses[astray]), kept_shapes, again, found, slack_px + 1.0)
+            self.xy[astray], self.shapes[astray], likeness[astray] = again, kept_shapes, found
         # blur and haste take likeness from all of them at once, which is no reason to let all of them go
         usual = float(np.median(likeness[likeness > 0])) if (likeness > 0).any() else 1.0
         good = (likeness > least * usual) & (np.linalg.norm(self.xy - guess, axis=1) < slack_px)
         good &= (self.xy > HALF + 2).all(1) & (self.xy < [width - HALF - 3, height - HALF - 3]).all(1)
         return_error(before, now, start, np.where(good[:, None], self.xy, 0.0), back)
-        good &= back < agree_px
+        good &= back < np.maximum(agree_px, AGREE_SHARE * np.linalg.norm(self.xy - start, axis=1))
         size = np.abs(np.linalg.det(self.shapes)) if len(self.ids) else np.zeros(0)
         good &= (size > 0.25) & (size < 4)
         if ignore is not None and len(self.ids):

@@ -118,6 +118,13 @@ def take_patches(picture, xy, patches, inverses, spread):
         inverses[k] = np.linalg.inv(H)
 
 
+def place_alone(inverses: np.ndarray) -> np.ndarray:
+    """(n, 6, 6): as the inverses (n, 6, 6) of `take_patches`, for an `align` that moves patches but leaves their shapes."""
+    held = np.zeros_like(inverses)
+    held[:, 4:, 4:] = np.linalg.inv(np.linalg.inv(inverses)[:, 4:, 4:])
+    return held
+
+
 @parallel_kernel
 def align(picture, patches, inverses, shapes, xy, likeness, roam_px):
     """Move each patch to where `picture` (h, w) uint8 shows it: updates shapes (n, 2, 2) and xy (n, 2) in place and sets
