@@ -131,20 +131,22 @@ def _account(
         solver = FreeSolver(table, lens, job, zooms, if_sure)
         asked = settings.motion != "auto" or refined is not None
         may_turn = not asked and left_px < SOLVER.may_turn_px * table.width / 1280
-        fitted = None
+        moving = None
         try:
-            fitted, warning = _solve_free(solver, settings, refined, first)
+            moving, warning = _solve_free(solver, settings, refined, first)
         except SolveError:
             if not may_turn or if_sure:
                 raise
         nearly = not asked and left_px < SOLVER.nearly_turning_noises * table.noise_px
-        if fitted is None or nearly or (may_turn and not solver.explains(fitted.scene, fitted.good)):
+        if moving is not None and not nearly and (not may_turn or solver.explains(moving.scene, moving.good)):
+            fitted = moving
+        else:
             # to a camera that turns past water, the water is a place that it moves along
             other = Fitted(*finish_turning(table, turned, lens, job))
-            turning = fitted is None or not solver.explains_more(fitted.scene, other.scene)
-            moving = "no camera that moves was found" if fitted is None else f"a camera that moves {fitted.good.mean():.0%}"
-            why = f"turning alone explains {other.good.mean():.0%} of what was followed, {moving}"
-            fitted, warning = (other, "") if turning else (fitted, warning)
+            turning = moving is None or not solver.explains_more(moving.scene, other.scene)
+            beside = "no camera that moves was found" if moving is None else f"a camera that moves {moving.good.mean():.0%}"
+            why = f"turning alone explains {other.good.mean():.0%} of what was followed, {beside}"
+            fitted, warning = (other, "") if moving is None or turning else (moving, warning)
     job.part(0.92, 0.95)
 
     def readmit(fitted: Fitted, limits: float) -> Fitted:
