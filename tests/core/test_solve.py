@@ -7,6 +7,7 @@ import cv2
 import msgspec
 import numpy as np
 from scipy.optimize import least_squares
+from scipy.stats import spearmanr
 
 from lodestar.core.basics.errors import Cancelled, SolveError
 from lodestar.core.basics.geometry import fit_similarity, rotation_from_vector
@@ -16,6 +17,8 @@ from lodestar.core.solve import normal
 from lodestar.core.solve.adjust import Scene, System, adjust, pieces, project, seen
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.constants import SOLVER
+from lodestar.core.solve.free import FreeSolver, Part
+from lodestar.core.solve.lensing import Lensing
 from lodestar.core.solve.report import report, residuals
 from lodestar.core.solve.result import SolveSettings
 from lodestar.core.solve.starts import start_pairs
@@ -224,6 +227,30 @@ class SolveTest(unittest.TestCase):
         self.assertEqual((s.motion, len(s.frames)), ("turning", 40))
         self.assertIn("no camera that moves was found", s.why)
         self.assertLess(s.mean_px, 0.4)
+
+    def test_a_place_that_is_inside_out_is_turned_back(self):
+        """A small way of the camera lets a turn pass for parallax, with near and far exchanged; every start is led there here."""
+        t = Seeded(seed=0, frames=40, tracks=500, life=20, moving=0, speed=0.06)
+        grow, exchange, led = FreeSolver.grow, FreeSolver._inside_out, []
+
+        def led_astray(solver: FreeSolver, *part) -> Part:
+            led.append(exchange(solver, grow(solver, *part)))
+            return led[-1]
+
+        with mock.patch.object(FreeSolver, "grow", led_astray):
+            tracks, s = solved(t, motion="free")
+        depth = ((t.points - t.cameras[20].centre) @ t.cameras[20].R.T)[:, 2][np.unique(t.track)]
+        wrong = ((led[0].scene.X - led[0].scene.C[20]) @ led[0].scene.R[20].T)[:, 2]
+        right = (s.xyz @ s.R[20].T + s.t[20])[:, 2]
+        there = np.isfinite(wrong) & (depth > 0)
+        self.assertLess(spearmanr(depth[there], wrong[there]).statistic, -0.5)
+        self.assertGreater(spearmanr(depth[s.point_ids], right).statistic, 0.95)
+        self.assertGreater(led[0].focal / t.lens.fx, 1.2)
+        self.assertLess(abs(s.lens.fx / t.lens.fx - 1), 0.02)
+        # one that moves far has no such twin, so no time is spent on it
+        far = Seeded(seed=0, frames=40, tracks=500, life=20, moving=0)
+        solver = FreeSolver(Table(far.frame, far.track, far.xy, far.width, far.height), Lensing(np.zeros(3), (True, True, True)), Job())
+        self.assertIsNone(solver._inside_out(solver.from_nothing(None)))
 
     def test_as_good_as_the_information_allows(self):
         """Positions within 1.1 of the Cramer-Rao bound, from the information matrix at the truth (Kay, Estimation Theory, 1993, 3.8)."""

@@ -39,6 +39,7 @@ class Constants(NamedTuple):
     least_noise_px: float = 0.1  # px, noise under which tracks are never taken to be; interpolation of pixels leaves as much
     least_parallax_px: float = 3.0  # px by which a point is seen to shift against infinity to have a place; by trial
     parallax_noises: float = 8.0  # noises of the tracks by which it is seen to shift; by trial
+    reversal_way: float = 0.05  # of the depth, way of the camera up to which near and far may be exchanged; 0.01 leaning, 0.1 walking
     window: int = 16  # key frames that vary while the solve grows; for speed
     sure: float = 0.85  # share of explained observations at which no other start is tried; by trial
     least_points: int = 20  # points with which a start may go on; by trial

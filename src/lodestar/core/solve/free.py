@@ -354,9 +354,34 @@ class FreeSolver:
                 f"There is too little parallax: fewer than {SOLVER.least_points} tracks shift by {self.parallax_px:.0f} px or more against what is far away.",
                 "The camera hardly moves for the distance of what it sees. Solve it as one that only turns, or choose a part in which it moves.",
             )
-        (cost, best), *others = self._ranked(grown)
+        (cost, best), *others = self._ranked([*grown, *(part for part in map(self._inside_out, grown) if part is not None)])
         self.rivals = [part.focal for rival, part in others if rival < cost + SOLVER.start_cost]
         return best
+
+    def _inside_out(self, part: Part) -> Part | None:
+        """The part with near and far exchanged, and adjusted; None where the camera moves so far that one of the two alone fits.
+
+        While it moves little for the distance of what it sees, a turn makes up for most of what such a place shifts the wrong way, and
+        a solve may end in either. Source: R. Szeliski and S. B. Kang, Shape ambiguities in structure from motion, PAMI 19(5), 1997.
+        """
+        scene, frames = part.scene, part.frames
+        middle = sorted(frames)[len(frames) // 2]
+        R, C = scene.R[middle], scene.C[middle]
+        inside = (scene.X - C) @ R.T
+        known = np.flatnonzero(inside[:, 2] > 1e-6)
+        near = 1 / inside[known, 2]
+        if len(known) < SOLVER.least_points or np.linalg.norm(scene.C[frames] - C, axis=1).max() * np.median(near) > SOLVER.reversal_way:
+            return None
+        nearest, X = np.percentile(near, 95), np.full_like(scene.X, np.nan)
+        X[known] = inside[known] * (near / np.maximum(nearest - near, 0.02 * nearest))[:, None] @ R + C
+        scene = scene._replace(C=2 * C - scene.C, X=X)
+        for j in frames:
+            scene = self.place(scene, j, [j]) or scene
+        limit, prior = float(np.clip(10 * part.noise_px, 2.0, 6.0)), self.prior(scene.K[0])
+        for wide, vary_lens in ((2.0, (False, False, False)), (2.0, (True, True, False)), (1.0, (True, True, True))):
+            scene = self.adjust(scene, frames, limit / 3, vary_lens=vary_lens, prior=prior, rounds=12, tolerance=1e-3)
+            scene = self.points(scene, frames, wide * limit)
+        return self.part(scene, frames)
 
     @staticmethod
     def say_px(noise_px: float) -> float:
