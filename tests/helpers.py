@@ -123,7 +123,7 @@ class Seeded:
     that a track lives, 0 for as long as its point is in view. fading: what is left of an error in the next frame. readout: of
     a rolling shutter, in frames. gap: (first, last) frames over which no track leads. speed: of the flight. zoom: by how many times
     the focal length grows, slow at both ends. flat: all of it lies on the ground. drift: m over the whole clip by which all that lies on
-    the ground moves evenly, as water does.
+    the ground moves evenly, as water does. astray: px a frame by which each track is led away from its point, on a way of its own.
     """
 
     def __init__(
@@ -142,6 +142,7 @@ class Seeded:
         zoom: float = 1.0,
         flat: bool = False,
         drift: tuple[float, float] = (0.0, 0.0),
+        astray: float = 0.0,
     ) -> None:
         rng = np.random.default_rng(seed)
         self.width, self.height, self.sigma = 1280, 720, sigma
@@ -188,6 +189,9 @@ class Seeded:
             ids = np.flatnonzero(seen)
             rows.append((np.full(len(ids), i), ids, xy[ids] + sigma * error[ids]))
         self.frame, self.track, self.xy = (np.concatenate(x) for x in zip(*rows))
+        middle = np.bincount(self.track, self.frame) / np.maximum(np.bincount(self.track), 1)
+        way = np.random.default_rng([seed, 1]).standard_normal((len(middle), 2))
+        self.xy += astray * (self.frame - middle[self.track])[:, None] * way[self.track]
 
     def _late(self, i: int, points: np.ndarray, late: np.ndarray) -> np.ndarray:
         """Where points are seen when each is read `late` frames after frame i, the poses between frames being interpolated."""

@@ -32,6 +32,7 @@ class Constants(NamedTuple):
     close_error: float = 1.2  # times the error of the closer solve up to which another is as close; by trial
     least_zoom: float = 0.015  # share of the focal length by which it changes to be called a zoom; by trial
     zoom_costs: float = 1.1  # times, by how much better a zoom explains the tracks than one focal length; by trial
+    move_costs: float = 2.0  # times, by how much closer (in squares) one that moves explains them than a lens that zooms on one that turns; by trial
     slip_points: int = 60  # points whose slip stands for the scene; for speed
     # a camera that moves
     focals: tuple[float, ...] = (0.9, 0.5, 1.6)  # picture widths, focal lengths to start from; the adjustment finds its way over a factor of two

@@ -94,17 +94,34 @@ def keyframe_step(frames: int) -> int:
     return max(1, frames // SOLVER.turning_keyframes)
 
 
+GAPS = (15, 30, 45)  # frames between the two of a pair
+
+
 def turning_votes(table: Table, scene: Scene, every: int) -> tuple[float, float]:
     """Whether pairs of frames need a moving camera: (share of pairs for which turning alone is the better account, the
     median over pairs of what turning leaves unexplained in px).
 
     Compares the turn of the turning solve with a fundamental matrix on straightened points, by a criterion that pays for
-    every freedom. Testing the turn itself, not any homography, keeps flat scenes from passing as a turn.
+    every freedom. Testing the turn itself, not any homography, keeps flat scenes from passing as a turn. Where no track lives long
+    enough for pairs far apart, closer ones have no vote, since a move shows too little between them; what turning leaves there is taken to
+    grow with their distance.
     Source: P. Torr, Bayesian Model Estimation and Selection (GRIC), IJCV 50(1), 2002.
     """
-    votes, left = [], []
+    votes, left = _pairs_compared(table, scene, every, GAPS)
+    if votes:
+        return float(np.mean(votes)), float(np.median(left))
+    for gap in (8, 4):
+        if left := _pairs_compared(table, scene, 1, (gap,))[1]:
+            return 0.0, float(np.median(left)) * GAPS[0] / gap
+    return 0.0, np.inf
+
+
+def _pairs_compared(table: Table, scene: Scene, every: int, gaps: tuple[int, ...]) -> tuple[list[bool], list[float]]:
+    """Of pairs so many frames apart that share enough: whether turning alone is the better account, and what it leaves, px."""
+    votes: list[bool] = []
+    left: list[float] = []
     f = scene.K[0]
-    for gap in (15, 30, 45):
+    for gap in gaps:
         for a in range(0, table.frames - gap, max(5, every)):
             a, b = a - a % every, a + gap - (a + gap) % every
             _, p, q = table.shared(a, b)
@@ -119,10 +136,8 @@ def turning_votes(table: Table, scene: Scene, every: int) -> tuple[float, float]
             line2 = _sampson2(found[0], x, y)
             noise2 = max(0.25, float(np.median(line2)) / 0.455) * max(1.0, table.width / 1920) ** 2
             votes.append(_gric(turn2, noise2, 2, 3) < _gric(line2, noise2, 3, 7))
-            left.append(np.sqrt(np.median(turn2)))
-    if not votes:
-        return 0.0, np.inf
-    return float(np.mean(votes)), float(np.median(left))
+            left.append(float(np.sqrt(np.median(turn2))))
+    return votes, left
 
 
 def _sampson2(F: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
