@@ -202,7 +202,7 @@ class Seeded:
         R = Slerp(times, Rotation.from_matrix([self.cameras[k].R for k in near]))(i + late).as_matrix()
         C = np.stack([np.interp(i + late, times, [self.cameras[k].centre[c] for k in near]) for c in range(3)], 1)
         inside = np.einsum("kij,kj->ki", R, points - C)
-        return self.lens.distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-6))
+        return self.lens.zoomed(self.zoom[i]).distort(inside[:, :2] / np.maximum(inside[:, 2:], 1e-6))
 
     def _look(self, centre, target) -> Camera:
         z = target - centre
