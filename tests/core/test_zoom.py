@@ -14,6 +14,7 @@ from lodestar.core.shot.document import Shot
 from lodestar.core.solve.adjust import Scene, adjust, project, seen
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.constants import SOLVER
+from lodestar.core.solve.free import FreeSolver
 from lodestar.core.solve.report import residuals
 from lodestar.core.solve.result import SolveSettings, slip
 from lodestar.core.solve.views import Table, resect
@@ -82,6 +83,13 @@ class SolvedTest(FolderCase):
         t, tracks = seeded(2, 1.0, frames=50)
         s = solve(tracks, t.width, t.height, SolveSettings(), Job())
         self.assertEqual((len(s.zoom), s.covariance_sample.cameras.shape[-1]), (0, 6))
+        with (
+            mock.patch("lodestar.core.solve.camera.looks_zooming", return_value=True),
+            mock.patch.object(FreeSolver, "finish", autospec=True, side_effect=FreeSolver.finish) as finish,
+        ):
+            same = solve(tracks, t.width, t.height, SolveSettings(), Job())
+        self.assertEqual((len(same.zoom), same.lens.fx), (0, s.lens.fx))
+        self.assertEqual(finish.call_count, 1, "a start that hardly zooms is not finished")
         # and when it is told to zoom, what it finds is next to none
         s = solve(tracks, t.width, t.height, SolveSettings(zoom="zooms"), Job())
         self.assertLess(np.ptp(np.log(s.zoom)), 0.01)

@@ -198,6 +198,8 @@ def _solve_free(solver: FreeSolver, settings: SolveSettings, refined: Solve | No
     else:
         reference = None if settings.reference is None else int(np.clip(settings.reference - first, 0, table.frames - 1))
         part = solver.from_nothing(reference)
+        if solver.zooms and solver.if_sure and np.ptp(np.log(part.scene.zoom[part.frames])) < SOLVER.least_zoom:
+            raise SolveError("The lens only looked as if it zoomed.", "Solve without a zoom.")  # before the time for all frames is spent
     fitted, extra = Fitted(*solver.finish(part)), ""
     if table.spans:
         fitted, extra = _held(table, fitted, lens, job)
