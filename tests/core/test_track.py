@@ -8,7 +8,8 @@ import numpy as np
 from lodestar.core.basics.errors import Cancelled, TrackError
 from lodestar.core.basics.job import Job
 from lodestar.core.track.features import detect
-from lodestar.core.track.follow import FollowSettings, follow
+from lodestar.core.track.follow import Crowd, FollowSettings, follow
+from lodestar.core.track.refine import place_alone
 from lodestar.core.track.tracks import spans
 from tests.helpers import texture
 
@@ -82,6 +83,15 @@ class FollowTest(unittest.TestCase):
         own = tracks.xy[:, 0] + place[tracks.frame]
         off = own - (np.bincount(tracks.track, own) / np.bincount(tracks.track))[tracks.track]
         self.assertLess(np.median(np.abs(off)), 0.45)
+
+    def test_patches_at_the_edge_have_none_to_move_by(self):
+        picture = self.luma(0)
+        crowd = Crowd(picture, np.array([[320.0, 240.0], [4.0, 240.0]]))
+        held = place_alone(crowd.inverses)
+        self.assertFalse(held[1].any())
+        self.assertTrue((np.linalg.eigvalsh(held[0, 4:, 4:]) > 0).all())
+        self.assertFalse(held[0, :4].any() or held[0, :, :4].any())
+        self.assertEqual(crowd.settle(picture, picture, crowd.xy, np.full(2, 0.5), np.full(2, 1.0), None, 2.0).tolist(), [True, False])
 
     def test_followed_backward_too(self):
         """The right half is bare until frame 7; features are looked for at every fifth frame, so what appears there is found at 10."""

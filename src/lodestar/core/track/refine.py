@@ -119,9 +119,11 @@ def take_patches(picture, xy, patches, inverses, spread):
 
 
 def place_alone(inverses: np.ndarray) -> np.ndarray:
-    """(n, 6, 6): as the inverses (n, 6, 6) of `take_patches`, for an `align` that moves patches but leaves their shapes."""
+    """(n, 6, 6): as the inverses (n, 6, 6) of `take_patches`, for an `align` that moves patches but leaves their shapes. All zero where they
+    are: patches too near to the edge of their picture have none."""
     held = np.zeros_like(inverses)
-    held[:, 4:, 4:] = np.linalg.inv(np.linalg.inv(inverses)[:, 4:, 4:])
+    taken = inverses[:, 4, 4] > 0
+    held[taken, 4:, 4:] = np.linalg.inv(np.linalg.inv(inverses[taken])[:, 4:, 4:])
     return held
 
 
