@@ -111,11 +111,11 @@ class ViewTest(DemoCase):
         self.click("step-ground")
         self.assertTrue(self.find("set-ground").isVisible())
         self.assertNotIn("Finish", made())
-        shown = []
-        self.window.settings.currentChanged.connect(lambda _: shown.append(self.window.panel("Output").note.text()))
+        shown, pages, output = [], self.window.settings, self.window.panels["Output"]
+        pages.currentChanged.connect(lambda _: shown.append(output.note.text() if pages.currentWidget() is output else ""))
         self.click("step-output")
-        self.assertEqual(shown, [self.window.panel("Output").note.text()], "what is shown tells of this shot from the first")
-        self.assertTrue(shown[0])
+        self.assertEqual(shown, ["", output.note.text()], "nothing of another step, and then what tells of this shot from the first")
+        self.assertTrue(shown[1])
         self.click("step-ground")
         self.window.fill_ahead = True
         self.click("step-output")

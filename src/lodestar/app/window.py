@@ -94,6 +94,8 @@ class Window(QMainWindow):
         self.panels: dict[str, Panel] = {p.step: p(session, self.commands, self.settings) for p in PANELS}
         for panel in self.panels.values():
             self.settings.addWidget(panel)
+        self._no_panel = QWidget()  # while that of the step in hand is made
+        self.settings.addWidget(self._no_panel)
         output = self.panels["Output"]
         assert isinstance(output, OutputPanel)
         self.shot.output = output.filled
@@ -336,6 +338,7 @@ class Window(QMainWindow):
             panel.refresh()
             self.settings.setCurrentWidget(panel)  # not before: it would tell of another shot, or of none
         else:
+            self.settings.setCurrentWidget(self._no_panel)
             self._filling.start(0)
         self.commands.refresh()
 
