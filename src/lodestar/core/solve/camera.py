@@ -93,11 +93,12 @@ def _with_zoom_or_not(account: Callable[..., Solve], table: Table) -> Solve:
     if not found:
         raise reason
     # a camera that moves has a depth for each point and a place for each frame to bend to errors with
-    off = [s.rms_px * (np.sqrt(SOLVER.move_costs) if s.motion == "free" else 1.0) for s in found]
-    close = [(s, e) for s, e in zip(found, off, strict=True) if e < SOLVER.close_error * min(off)]
+    moves = lambda s: SOLVER.move_costs if s.motion == "free" else 1.0
+    closest = min(s.rms_px * moves(s) ** 0.5 for s in found)
+    close = [s for s in found if s.rms_px * moves(s) ** 0.5 < SOLVER.close_error * closest]
     # squares of px, what does not fit at all with the square of four noises along both axes
-    cost = lambda s, e: (s.inliers * e**2 + (1 - s.inliers) * 32 * s.noise_px**2) * (SOLVER.zoom_costs if len(s.zoom) else 1)
-    return min(close, key=lambda one: cost(*one))[0]
+    square = lambda s: s.inliers * s.rms_px**2 + (1 - s.inliers) * 32 * s.noise_px**2
+    return min(close, key=lambda s: square(s) * moves(s) * (SOLVER.zoom_costs if len(s.zoom) else 1))
 
 
 def _account(
