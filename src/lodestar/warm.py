@@ -17,7 +17,7 @@ from lodestar.core.matte.follow import Follower
 from lodestar.core.matte.key import Keyer, keyed_cover
 from lodestar.core.matte.outline import Form, coverage
 from lodestar.core.matte.strokes import Brushed, Stroke
-from lodestar.core.media.yuv import frame_from, planes_of, rgb_of, with_filmed
+from lodestar.core.media.yuv import planes_of, rgb_of, with_filmed
 from lodestar.core.picture.composite import codes_of, light_of, over_nothing, over_plate, shade_of
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
@@ -77,7 +77,7 @@ def _warm_rest() -> None:
     for bits, kind in ((8, np.uint8), (10, np.uint16)):
         dark = np.zeros((8, 8, 3), kind)
         planes = planes_of(dark, Colour(), bits)
-        rgb_of(frame_from(with_filmed(planes, dark, dark, planes, Colour())), Colour())
+        rgb_of(with_filmed(planes, dark, dark, planes, Colour()), Colour())
 
 
 def _warm_rays() -> None:

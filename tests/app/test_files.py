@@ -19,6 +19,7 @@ from lodestar.app import derived, errors
 from lodestar.app.unsaved import UnsavedWork
 from lodestar.core.basics.errors import PlateError
 from lodestar.core.edits.settle import with_solve
+from lodestar.core.media import plates
 from lodestar.core.media.plates import probe
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
@@ -328,7 +329,7 @@ raise SystemExit(main.run(None))
         self.open_demo()
         before, clip = self.session.shot, write_clip(self.folder / "killer.mp4", numbered(3))
         self.session.files.saved_shot = before
-        with mock.patch("lodestar.core.media.trial.ATTEMPT", "os:abort"):  # the child comes to no good end
+        with mock.patch.object(plates, "MOVIE", "tests.core.test_media:Stillborn"):
             self.window.shot.open_path(clip)
             self.wait_idle()
         self.assertIn("killer.mp4", self.told())
@@ -337,6 +338,16 @@ raise SystemExit(main.run(None))
             probe(clip)
         os.utime(clip, (1, 1))  # another file now
         self.assertEqual(probe(clip).count, 3)
+
+    def test_of_a_clip_that_the_decoder_dies_of_at_a_frame_the_others_are_shown(self):
+        clip = write_clip(self.folder / "fragile.mp4", numbered(12))
+        with mock.patch.object(plates, "MOVIE", "tests.core.test_media:Fragile"):
+            self.window.shot.open_path(clip)
+            self.wait_idle()
+            self.session.show_frame(5)
+            self.wait(lambda: "Frame 5 of fragile.mp4" in self.told())
+            self.session.show_frame(7)
+            self.wait(lambda: self.canvas.shown is not None and self.canvas.shown.index == 7)
 
     def test_a_clip_is_dropped_on_the_window(self):
         clip = write_clip(self.folder / "clip.mp4", numbered(12))

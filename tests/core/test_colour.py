@@ -22,6 +22,7 @@ from lodestar.core.basics.colour import (
 )
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.keyed import constant
+from lodestar.core.media.decoding import planes_in
 from lodestar.core.media.deliveries import open_delivery
 from lodestar.core.media.plates import open_plate, probe
 from lodestar.core.media.yuv import frame_from, planes_of, rgb_of
@@ -118,7 +119,7 @@ class YuvTest(unittest.TestCase):
         for plane, value in zip(picture.planes, values, strict=True):
             count = plane.buffer_size // np.dtype(kind).itemsize
             plane.update(np.resize(value << shift, count).astype(kind).tobytes())
-        got = rgb_of(picture, Colour(matrix=matrix, full_range=full))
+        got = rgb_of(planes_in(picture), Colour(matrix=matrix, full_range=full))
         step = 1 / (219 * unit)
         np.testing.assert_allclose(got[16, 16] / (255 if bits == 8 else 65535), rgb, atol=2.2 * step, err_msg=f"{matrix} {layout} {full}")
 
@@ -129,7 +130,7 @@ class YuvTest(unittest.TestCase):
                 for _ in range(20):
                     rgb = (rng.uniform(0.05, 0.95, 3) * most).astype(kind)
                     made = frame_from(planes_of(np.broadcast_to(rgb, (16, 16, 3)).copy(), colour, bits))
-                    back = rgb_of(made, colour)
+                    back = rgb_of(planes_in(made), colour)
                     again = frame_from(planes_of(back, colour, bits))
                     for a, b in zip(made.planes, again.planes, strict=True):
                         self.assertLessEqual(

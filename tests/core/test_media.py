@@ -2,6 +2,9 @@
 
 import errno
 import os
+import signal
+import threading
+import time
 import unittest
 from fractions import Fraction
 from unittest import mock
@@ -10,14 +13,15 @@ import av
 import cv2
 import numpy as np
 
+from lodestar.core.basics import apart
 from lodestar.core.basics.colour import Colour
-from lodestar.core.basics.errors import OutputError, PlateError
+from lodestar.core.basics.errors import Cancelled, OutputError, PlateError
 from lodestar.core.basics.job import Job
-from lodestar.core.media import deliveries, plates
+from lodestar.core.media import decoding, deliveries, plates, stills
+from lodestar.core.media.decoding import Planes, planes_in
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
-from lodestar.core.media.trial import try_out
-from lodestar.core.media.yuv import Planes, frame_from, planes_in, planes_of, rgb_of, with_filmed
+from lodestar.core.media.yuv import frame_from, planes_of, rgb_of, with_filmed
 from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.work.delivery import deliver
 from tests.helpers import FolderCase, number_of, numbered, write_clip
@@ -32,7 +36,7 @@ class UntouchedTest(FolderCase):
         blue[:, 60:], red[10:, :] = 240, 16
         filmed = Planes(luma, blue, red, 8)
         colour = Colour()
-        before = rgb_of(frame_from(filmed), colour)
+        before = rgb_of(filmed, colour)
         self.assertEqual(before[0, -1].max(), 255)
         picture = before.copy()
         picture[20:40, 100:160] //= 2
@@ -55,7 +59,7 @@ class UntouchedTest(FolderCase):
 
     def test_the_rim_of_a_shadow_over_white_is_no_step(self):
         filmed = Planes(np.full((32, 128), 250, np.uint8), *(np.full((16, 64), 128, np.uint8) for _ in range(2)), 8)
-        before = rgb_of(frame_from(filmed), Colour())
+        before = rgb_of(filmed, Colour())
         shadow = np.linspace(0, 0.5, 128)
         picture = np.rint(before * (1 - shadow)[:, None]).astype(np.uint8)
         plain = planes_of(picture, Colour(), 8).luma[5].astype(int)
@@ -84,25 +88,70 @@ class UntouchedTest(FolderCase):
         self.assertLess(np.abs(luma.astype(int) - 250).max(), 3, "cut at white it would be 235")
 
 
-class TrialTest(FolderCase):
-    def test_good_and_damaged_files_pass_once_and_what_kills_the_decoder_is_refused_until_it_changes(self):
+class Fragile(decoding.Movie):
+    """A decoder that dies of frame 5 and does not come back from frame 6, as where one writes over its own memory."""
+
+    def picture(self, index: int, rgb: bool) -> dict:
+        if index == 5:
+            os.kill(os.getpid(), signal.SIGSEGV)
+        if index == 6:
+            time.sleep(60)
+        return super().picture(index, rgb)
+
+
+class Stillborn(decoding.Movie):
+    """One that dies of the header of a file that is named so."""
+
+    def __init__(self, data: bytes) -> None:
+        if b"killer" in data:
+            os.kill(os.getpid(), signal.SIGSEGV)
+        super().__init__(data)
+
+
+class FragilePictures(stills.Pictures):
+    """The same for single pictures."""
+
+    def read(self, path: str, form: str, most_side: int) -> dict:
+        os.kill(os.getpid(), signal.SIGSEGV)
+        return {}
+
+
+class DecoderThatDiesTest(FolderCase):
+    def test_a_frame_that_a_decoder_dies_of_is_told_and_the_others_come(self):
         clip = write_clip(self.folder / "a.mp4", numbered(8))
-        torn = self.folder / "torn.mp4"
-        torn.write_bytes(clip.read_bytes()[:900])
-        for path in (clip, torn, self.folder / "none.mp4"):
-            try_out(path)
-        with mock.patch("lodestar.core.media.trial.apart", side_effect=AssertionError("tried twice")):
-            try_out(clip)
+        info, target = probe(clip), "tests.core.test_media:Fragile"
+        with mock.patch.object(plates, "MOVIE", target):
+            plate = open_plate(info)
+            self.addCleanup(plate.close)
+            for index, seconds, said in ((5, 10.0, "could not"), (6, 0.5, "longer than")):
+                self.assertEqual(number_of(plate.frame(4)), 4)
+                with mock.patch.object(apart, "SECONDS", seconds), self.assertRaises(PlateError) as told:
+                    plate.frame(index)
+                self.assertIn(f"Frame {index} of a.mp4", told.exception.what)
+                self.assertIn(said, told.exception.what)
+            began = time.monotonic()
+            for index in (5, 6):  # at once, and by another reader too
+                with self.assertRaises(PlateError):
+                    plates.open_plate(info).frame(index)
+            self.assertLess(time.monotonic() - began, 5)
+            self.assertEqual([number_of(plate.frame(index)) for index in (7, 3)], [7, 3])
+            # one that was ended from outside while it had nothing to do is not held against the frame that comes next
+            child = plate._reader._child
+            signal.pidfd_send_signal(child._pid, signal.SIGKILL)
+            while not child.is_gone:
+                time.sleep(0.01)
+            self.assertEqual(number_of(plate.frame(2)), 2)
+        # another file of that name is read anew
+        write_clip(clip, numbered(9))
+        other = open_plate(probe(clip))
+        self.addCleanup(other.close)
+        self.assertEqual(number_of(other.frame(5)), 5)
+
+    def test_a_picture_that_a_decoder_dies_of_is_not_tried_again_until_it_changes(self):
         picture = self.folder / "p.png"
         cv2.imwrite(str(picture), np.zeros((4, 4, 3), np.uint8))
-        # as where a decoder writes over its own memory
-        (self.folder / "dies.py").write_text("import os, signal\ndef attempt(data):\n    os.kill(os.getpid(), signal.SIGSEGV)\n")
-        with (
-            mock.patch.dict(os.environ, {"PYTHONPATH": str(self.folder)}),
-            mock.patch("lodestar.core.media.trial.ATTEMPT", "dies:attempt"),
-            self.assertRaises(PlateError) as told,
-        ):
-            try_out(picture)
+        with mock.patch.object(stills, "PICTURES", "tests.core.test_media:FragilePictures"), self.assertRaises(PlateError) as told:
+            picture_frame(str(picture), 0)
         self.assertIn("p.png", told.exception.what)
         for read in (lambda: picture_frame(str(picture), 0), lambda: probe(picture)):
             with self.assertRaises(PlateError):
@@ -110,26 +159,40 @@ class TrialTest(FolderCase):
         os.utime(picture, (1, 1))
         self.assertEqual(picture_frame(str(picture), 0).shape, (4, 4, 4))
 
+    def test_who_cancels_does_not_wait_for_a_decoder(self):
+        clip = write_clip(self.folder / "a.mp4", numbered(8))
+        job = Job()
+        with mock.patch.object(plates, "MOVIE", "tests.core.test_media:Fragile"):
+            plate = open_plate(probe(clip))
+            self.addCleanup(plate.close)
+            threading.Timer(0.2, job.cancel).start()
+            began = time.monotonic()
+            with self.assertRaises(Cancelled), apart.checked(job.check):
+                plate.frame(6)
+        self.assertLess(time.monotonic() - began, 5)
+        other = open_plate(probe(clip))
+        self.addCleanup(other.close)
+        self.assertEqual(number_of(other.frame(6)), 6, "it is held against the frame")
+
 
 class MovieTest(FolderCase):
     def test_a_clip_that_is_read_backward_is_decoded_a_few_times_and_not_once_a_frame(self):
         clip = write_clip(self.folder / "back.mp4", numbered(60), gop=60)
-        plate, starts = open_plate(probe(clip)), []
-        self.addCleanup(plate.close)
-        start = plate._start
-        size = sum(plane.buffer_size for plane in plate._decode(59).planes)
+        movie, starts = decoding.Movie(bytes(clip)), []
+        start, number = movie._start, lambda index: number_of(rgb_of(Planes(**movie.picture(index, False)), Colour()))
+        size = sum(plane.buffer_size for plane in movie._decode(59).planes)
         with (
-            mock.patch.object(plate, "_start", lambda index=0: (starts.append(index), start(index))),
-            mock.patch.object(plates, "BACK_BYTES", 25 * size),
+            mock.patch.object(movie, "_start", lambda index=0: (starts.append(index), start(index))),
+            mock.patch.object(decoding, "BACK_BYTES", 25 * size),
         ):
-            back = [number_of(plate.frame(index)) for index in range(58, -1, -1)]
+            back = [number(index) for index in range(58, -1, -1)]
             self.assertEqual(back, list(range(58, -1, -1)))
             self.assertLessEqual(len(starts), 3)  # 14 times where four frames are kept
-            self.assertLessEqual(len(plate._kept), 25)
-            plate.frame(1), plate.frame(2)
-            self.assertLessEqual(len(plate._kept), 25)
-            self.assertEqual([number_of(plate.frame(index)) for index in range(3, 60)], list(range(3, 60)))
-            self.assertLessEqual(len(plate._kept), plates.KEPT_FRAMES, "forward again little is kept")
+            self.assertLessEqual(len(movie._kept), 25)
+            number(1), number(2)
+            self.assertLessEqual(len(movie._kept), 25)
+            self.assertEqual([number(index) for index in range(3, 60)], list(range(3, 60)))
+            self.assertLessEqual(len(movie._kept), decoding.KEPT_FRAMES, "forward again little is kept")
 
     def test_frames_are_exact_in_a_long_gop(self):
         clip = write_clip(self.folder / "long.mp4", numbered(60), gop=60)

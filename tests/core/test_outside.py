@@ -19,6 +19,7 @@ import numpy as np
 from lodestar.core.basics import apart
 from lodestar.core.basics.errors import Cancelled, OutputError, PlateError, ShotFileError, UserError
 from lodestar.core.basics.paths import bytes_of, check_writable, clear_parts, part_of, replacing, text_of
+from lodestar.core.media import stills
 from lodestar.core.media.plates import probe
 from lodestar.core.media.sizes import size_in_header
 from lodestar.core.shape import drawings, fonts
@@ -188,39 +189,115 @@ def crossing(data: bytes) -> dict:
     return {"a": np.frombuffer(data, np.uint8)}
 
 
+class Counting:
+    """The same, for one that stays."""
+
+    def __init__(self, data: bytes) -> None:
+        self.sum = len(data)
+
+    def add(self, by: int) -> dict:
+        self.sum += by
+        return {"sum": self.sum}
+
+    def process(self) -> dict:
+        return {"pid": os.getpid()}
+
+    def refuse(self) -> dict:
+        raise UserError("It is wrong.", "Mend it.")
+
+    def values(self, count: int) -> dict:
+        return {"a": np.ones((count, 1), np.float32), "b": np.array(3), "c": np.array(["x"], "U7")}
+
+    def take_long(self, seconds: float) -> dict:
+        until = time.monotonic() + seconds
+        while time.monotonic() < until:
+            time.sleep(0.01)
+            apart.alive()
+        return {"sum": self.sum}
+
+    def sleep(self, seconds: float) -> dict:
+        time.sleep(seconds)
+        return {}
+
+    def crash(self) -> dict:
+        os.abort()
+
+
+def gone(pid: int, seconds: float = 10.0) -> bool:
+    """Whether a process ends, or has."""
+    until = time.monotonic() + seconds
+    while Path(f"/proc/{pid}").exists() and time.monotonic() < until:
+        time.sleep(0.01)
+    return not Path(f"/proc/{pid}").exists()
+
+
 class ApartTest(unittest.TestCase):
     NAME = "tests.core.test_outside:crossing"
 
     def test_what_comes_back_and_what_does_not(self):
-        with mock.patch.dict(os.environ, {"PYTHONPATH": str(ROOT)}):
-            np.testing.assert_array_equal(apart.apart(self.NAME, b"abc", "It")["a"], [97, 98, 99])
-            big = bytes(3_000_000)
-            self.assertEqual(len(apart.apart(self.NAME, big, "It")["a"]), len(big))
-            for data, what in (
-                (b"wrong", "It is wrong."),
-                (b"memory", "It needs more than 1 GB of memory, and was left."),
-                (b"crash", "It could not be worked out, and was left."),
-                (b"fault", "It could not be worked out, and was left."),
-            ):
-                with self.assertRaises(UserError) as told:
-                    apart.apart(self.NAME, data, "It")
-                self.assertEqual(told.exception.what, what)
-            with mock.patch.object(apart, "SECONDS", 0.5), self.assertRaises(UserError) as told:
-                apart.apart(self.NAME, b"sleep", "It")
-            self.assertIn("longer than", told.exception.what)
+        np.testing.assert_array_equal(apart.apart(self.NAME, b"abc", "It")["a"], [97, 98, 99])
+        big = bytes(3_000_000)
+        self.assertEqual(len(apart.apart(self.NAME, big, "It")["a"]), len(big))
+        for data, what in (
+            (b"wrong", "It is wrong."),
+            (b"memory", "It needs more than 1 GB of memory, and was left."),
+            (b"crash", "It could not be worked out, and was left."),
+            (b"fault", "It could not be worked out, and was left."),
+        ):
+            with self.assertRaises(UserError) as told:
+                apart.apart(self.NAME, data, "It")
+            self.assertEqual(told.exception.what, what)
+        with mock.patch.object(apart, "SECONDS", 0.5), self.assertRaises(UserError) as told:
+            apart.apart(self.NAME, b"sleep", "It")
+        self.assertIn("longer than", told.exception.what)
 
     def test_it_is_cancelled_at_once(self):
-        with mock.patch.dict(os.environ, {"PYTHONPATH": str(ROOT)}), mock.patch.object(subprocess, "Popen", wraps=subprocess.Popen) as started:
-            asked = threading.Event()
+        asked = threading.Event()
 
-            def check() -> None:
-                if asked.is_set():
-                    raise Cancelled
-                asked.set()
+        def check() -> None:
+            if asked.is_set():
+                raise Cancelled
+            asked.set()
 
-            with self.assertRaises(Cancelled):
-                apart.apart(self.NAME, b"sleep", "It", check)
-            self.assertEqual(started.call_count, 1)
+        with self.assertRaises(Cancelled), apart.checked(check):
+            apart.apart(self.NAME, b"sleep", "It")
+        self.assertTrue(asked.is_set())
+
+    def test_an_object_stays_and_answers_until_it_is_closed_or_dies(self):
+        with apart.Apart("tests.core.test_outside:Counting", b"abc", "It") as child:
+            self.assertEqual([child.ask("add", by=by)["sum"] for by in (1, 4)], [4, 8])
+            pid = child.ask("process")["pid"]
+            self.assertNotEqual(pid, os.getpid())
+            with self.assertRaises(UserError) as told:
+                child.ask("refuse")
+            self.assertEqual(told.exception.hint, "Mend it.")
+            values = child.ask("values", count=700_000)
+            self.assertEqual((values["a"].shape, values["a"].dtype, values["b"].shape, values["c"].tolist()), ((700_000, 1), np.float32, (), ["x"]))
+            self.assertEqual((float(values["a"].sum()), int(values["b"])), (700_000.0, 3))
+            # a sign of life counts, however long it takes
+            with mock.patch.object(apart, "SECONDS", 1.5):
+                self.assertEqual(child.ask("take_long", seconds=2.5)["sum"], 8)
+        self.assertTrue(gone(pid))
+        child = apart.Apart("tests.core.test_outside:Counting", b"", "It")
+        self.addCleanup(child.close)
+        with self.assertRaises(UserError) as told:
+            child.ask("crash")
+        self.assertEqual((told.exception.what, child.is_gone), ("It could not be worked out, and was left.", True))
+
+    def test_children_end_with_who_started_them_and_a_server_that_was_ended_is_started_again(self):
+        code = "import sys, time; from lodestar.core.basics.apart import Apart\n"
+        code += "child = Apart('tests.core.test_outside:Counting', b'', 'It'); print(child.ask('process')['pid'], flush=True)\n"
+        code += "child.ask('sleep', seconds=60)"
+        parent = in_child(code)
+        pid = int(parent.stdout.readline())
+        parent.kill()
+        parent.wait()
+        parent.stdout.close()
+        self.assertTrue(gone(pid))
+        apart.begin()
+        apart._server[1].kill()
+        apart._server[1].wait()
+        self.assertEqual(apart.apart(self.NAME, b"a", "It")["a"].tolist(), [97])
 
 
 class DrawingsTest(unittest.TestCase):
@@ -249,7 +326,7 @@ class DrawingsTest(unittest.TestCase):
         with mock.patch.object(apart, "SECONDS", 1.0), self.assertRaises(UserError) as told:
             drawings.drawing_outlines(text)
         self.assertIn("longer than 1 s", told.exception.what)
-        with mock.patch.object(subprocess, "Popen", side_effect=AssertionError("it was tried again")), self.assertRaises(UserError):
+        with mock.patch.object(drawings, "apart", side_effect=AssertionError("it was tried again")), self.assertRaises(UserError):
             drawings.drawing_outlines(text)
 
     def test_curves_as_rows_are_the_curves_of_the_library(self):
@@ -273,8 +350,10 @@ class TooLargeTest(FolderCase):
         path.write_bytes(b"\x89PNG\r\n\x1a\n" + body)
         self.assertLess(path.stat().st_size, 200)
         self.assertEqual(size_in_header(path), (30_000, 30_000))
-        with mock.patch("cv2.imdecode", side_effect=AssertionError("it was unpacked")), self.assertRaises(PlateError) as told:
+        with self.assertRaises(PlateError) as told:
             probe(path)
+        with mock.patch("cv2.imdecode", side_effect=AssertionError("it was unpacked")), self.assertRaises(PlateError):
+            stills.Pictures().read(str(path), stills.PLAIN, 32768)
         self.assertIn("67 million in all", told.exception.what)
 
     def test_sizes_in_headers_are_those_of_the_pictures(self):

@@ -8,6 +8,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, QRunnable, QThreadPool, QTimer, pyqtSignal
 
+from lodestar.core.basics.apart import checked
 from lodestar.core.basics.errors import Cancelled, UserError
 from lodestar.core.basics.job import Job
 
@@ -49,7 +50,8 @@ class _Run(QRunnable):
         function, ends = self.function, self.ends
         del self.function, self.ends
         try:
-            result = function(self.job)
+            with checked(self.job.check):
+                result = function(self.job)
         except Cancelled:
             ends.cancelled.emit()
         except UserError as error:

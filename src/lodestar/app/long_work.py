@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer
 
-from lodestar.core.basics.apart import SECONDS
+from lodestar.core.basics.apart import SECONDS, checked
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import text_of
@@ -18,7 +18,6 @@ from lodestar.core.edits.lights import with_shadow_lines
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, painted, with_found
 from lodestar.core.media.pictures import picture_frame
-from lodestar.core.media.trial import try_out
 from lodestar.core.scene.ground import proposal
 from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
 from lodestar.core.shape.trace import traced
@@ -167,19 +166,18 @@ class LongWork(QObject):
     # drawings ------------------------------------------------------------------------------------------------------------------
 
     def read_media(self, path: str | Path, read: Callable[[], Any], then: Callable[[Any], object]) -> None:
-        """Give what is read of a file of pictures, once its trial went well: as a job, since a file may be anything; at once where another
-        job is running."""
+        """Give what is read of a file of pictures: as a job, since a file may be anything; at once where another job is running."""
 
-        def tried(job: Job) -> Any:
+        def work(job: Job) -> Any:
             began = time.monotonic()
-            try_out(path, lambda: job.step((time.monotonic() - began) / SECONDS, Path(path).name))
-            return read()
+            with checked(lambda: job.step((time.monotonic() - began) / SECONDS, Path(path).name)):
+                return read()
 
         if not self.session.jobs.busy:
-            self.run_job("Opening", self.session.step, tried, then)
+            self.run_job("Opening", self.session.step, work, then)
             return
         try:
-            found = tried(Job())
+            found = work(Job())
         except UserError as error:
             self.session.fail(error)
         else:
@@ -200,8 +198,6 @@ class LongWork(QObject):
                 return
 
         def read(job: Job) -> str:
-            if not text:
-                try_out(path, lambda: job.step(0.0, path.name))
             drawing = text or traced(picture_frame(str(path), 0), lambda share: job.step(share, path.name))
             began = time.monotonic()
             return check_svg(drawing, lambda: job.step((time.monotonic() - began) / SECONDS, path.name), True)

@@ -6,6 +6,7 @@ import signal
 import sys
 from pathlib import Path
 
+from lodestar.core.basics import apart
 from lodestar.core.basics.errors import UserError
 
 
@@ -41,6 +42,7 @@ def run(path: str | None) -> int:
     check_display()
     # the program's own name for the desktop, and its fonts without asking the system for substitutes
     os.environ.setdefault("QT_LOGGING_RULES", "qt.qpa.*=false")
+    apart.begin()  # beside what is imported now
     from PyQt6.QtCore import QTimer
     from PyQt6.QtWidgets import QApplication
 

@@ -10,13 +10,12 @@ import msgspec
 from PyQt6.QtCore import QObject, QRunnable, Qt, QThreadPool, QTimer, pyqtSignal
 from PyQt6.QtGui import QImage
 
-from lodestar.core.basics.apart import SECONDS
-from lodestar.core.basics.errors import PlateError, UserError
+from lodestar.core.basics.apart import SECONDS, checked
+from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.faults import state_folder
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import clear_parts
 from lodestar.core.media.plates import PlateInfo, probe
-from lodestar.core.media.trial import try_out
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, with_plate
 from lodestar.core.shot.swaps import Left, Swap, age_in_words, left_behind
@@ -117,16 +116,12 @@ class ShotFiles(QObject):
 
         def read(job: Job) -> tuple[Shot | PlateInfo, Worked | None]:
             began = time.monotonic()
-            check = lambda: job.step((time.monotonic() - began) / SECONDS, path.name)
-            if not is_shot:
-                try_out(path, check)
-                return probe(path), None
-            shot = files.read(path, without)
-            for used in files.media_of(shot) if path.resolve() != DEMO else ():
-                with contextlib.suppress(PlateError):  # told where it is to be seen
-                    try_out(used, check)
-            readings.place(shot)  # what its objects are made of is worked out here, which takes its time for a heavy drawing
-            return shot, work_out(shot) if shot.solve is not None and shot.tracks is not None else None
+            with checked(lambda: job.step((time.monotonic() - began) / SECONDS, path.name)):
+                if not is_shot:
+                    return probe(path), None
+                shot = files.read(path, without)
+                readings.place(shot)  # what its objects are made of is worked out here, which takes its time for a heavy drawing
+                return shot, work_out(shot) if shot.solve is not None and shot.tracks is not None else None
 
         def begun(found: tuple[Shot | PlateInfo, Worked | None]) -> None:
             what, worked = found

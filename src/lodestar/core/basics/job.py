@@ -19,13 +19,17 @@ class Job:
 
     def step(self, share: float, text: str = "") -> None:
         """Report that `share` (0..1) of the present part is done; raises Cancelled when the user stopped it."""
-        if self._stop.is_set():
-            raise Cancelled
+        self.check()
         low, high = self._range
         # what has to be done once more does not run the progress back
         self.share = max(self.share, low + (high - low) * min(max(share, 0.0), 1.0))
         if text:
             self.text = text
+
+    def check(self) -> None:
+        """Raises Cancelled when the user stopped it."""
+        if self._stop.is_set():
+            raise Cancelled
 
     def part(self, low: float, high: float) -> None:
         """What `step` reports from now on counts from `low` to `high` of the stage."""

@@ -3,7 +3,6 @@
 import contextlib
 import os
 import re
-from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 from typing import Protocol
@@ -16,10 +15,12 @@ import numpy as np
 from ..basics.colour import Colour, tags_of
 from ..basics.errors import OutputError, PlateError, writing_problem
 from ..basics.paths import check_writable, clear_parts, part_of
+from .decoding import HERTZ, Planes
+from .guard import Reader, path_bytes
 from .stills import file_url
-from .yuv import Planes, frame_from, planes_of, with_filmed
+from .yuv import frame_from, planes_of, with_filmed
 
-HERTZ, BLOCK = 48000, 1024  # of the sound that is written, and samples of one block of it
+BLOCK = 1024  # samples of one block of the sound that is written
 MOVIES = (".mp4", ".mov", ".mkv")
 PICTURES = (".png", ".exr")
 PATTERN, MOST_DIGITS = re.compile(r"%0?(\d*)d"), 12  # of a picture's number in its name
@@ -130,22 +131,21 @@ class MovieDelivery:
     def _add_sound(self) -> None:
         assert self.sound and self.audio
         clip, start, end = self.sound
-        first, last = round(start * HERTZ), round(end * HERTZ)
-        try:
-            with av.open(file_url(clip)) as source:
-                written = 0
-                for at, heard in _sound_from(source, start):
-                    a, b = max(at - first, written), min(at + heard.shape[1] - first, last - first)
-                    if a > written:
-                        self._add_samples(np.zeros((2, a - written), np.float32), written)
-                    if b > a:
-                        self._add_samples(heard[:, a + first - at : b + first - at], a)
-                    written = max(written, b)
-                    if at + heard.shape[1] >= last:
-                        break
-                self._add_samples(np.zeros((2, last - first - written), np.float32), written)
-        except (av.FFmpegError, OSError, IndexError) as error:
-            raise PlateError("The sound of the clip cannot be read.", "Write the movie without sound.") from error
+        first, last, written = round(start * HERTZ), round(end * HERTZ), 0
+        path, at = Path(clip), None
+        with Reader("lodestar.core.media.decoding:Sound", np.array([start]).tobytes() + path_bytes(path)) as reader:
+            while (heard := reader.ask(path, f"The sound of {path.name}", "heard"))["samples"].size:
+                samples = heard["samples"]
+                at = round(heard["time_s"] * HERTZ) if at is None else at
+                a, b = max(at - first, written), min(at + samples.shape[1] - first, last - first)
+                if a > written:
+                    self._add_samples(np.zeros((2, a - written), np.float32), written)
+                if b > a:
+                    self._add_samples(samples[:, a + first - at : b + first - at], a)
+                written, at = max(written, b), at + samples.shape[1]
+                if at >= last:
+                    break
+        self._add_samples(np.zeros((2, last - first - written), np.float32), written)
         self._write(self.audio.encode())
 
     def _add_samples(self, samples: np.ndarray, at: int) -> None:
@@ -175,24 +175,6 @@ class MovieDelivery:
         with contextlib.suppress(OSError, av.FFmpegError):  # the file is thrown away in the next line
             self.container.close()
         self.part.unlink(missing_ok=True)
-
-
-def _sound_from(source: av.container.InputContainer, start_s: float) -> Iterator[tuple[int, np.ndarray]]:
-    """The sound of a clip from a time on, piece by piece: number of its first sample from the clip's zero on, and (2, n) samples.
-
-    A packet before the start is decoded too, since a decoder needs some to begin.
-    """
-    stream = source.streams.audio[0]
-    if start_s > 1.0 and stream.time_base:
-        source.seek(int((start_s - 1.0) / stream.time_base), stream=stream, backward=True)
-    resampler = av.AudioResampler(format="fltp", layout="stereo", rate=HERTZ)
-    at: int | None = None
-    for frame in source.decode(stream):
-        for piece in resampler.resample(frame):
-            heard = piece.to_ndarray()
-            at = round(float(frame.time or 0) * HERTZ) if at is None else at
-            yield at, heard
-            at += heard.shape[1]
 
 
 class SequenceDelivery:

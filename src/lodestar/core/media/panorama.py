@@ -9,7 +9,7 @@ import numpy as np
 from ..basics.colour import decode
 from ..basics.errors import PlateError
 from .sizes import check_size, size_in_header
-from .stills import read_picture
+from .stills import damaged_radiance, read_picture
 
 WIDE, HIGH = 1024, 512  # px that are kept: a third of a degree each
 MOST_LIGHT = 1e5  # of what one px may have, white 1: the sun itself is some 60,000 times as bright as white in its light
@@ -43,12 +43,9 @@ def panorama(path: str) -> np.ndarray:
 
 @functools.lru_cache(maxsize=2)
 def _read(file: Path, changed: float) -> np.ndarray:
-    if file.suffix.lower() == ".hdr":
-        light = _radiance(file)
-    else:
-        light = read_picture(file)
-        if light.dtype != np.float32:
-            light = decode(light.astype(np.float32) / np.iinfo(light.dtype).max, "srgb")
+    light = read_picture(file)
+    if light.dtype != np.float32:
+        light = decode(light.astype(np.float32) / np.iinfo(light.dtype).max, "srgb")
     light = np.clip(np.nan_to_num(light, nan=0.0, posinf=MOST_LIGHT, neginf=0.0), 0, MOST_LIGHT).astype(np.float32)
     # a mean over px loses no light, where a sample would lose the sun
     way = cv2.INTER_AREA if light.shape[1] >= WIDE else cv2.INTER_LINEAR
@@ -67,18 +64,4 @@ def _radiance_size(file: Path) -> tuple[int, int]:
             return int(size[3]), int(size[1])
     except (OSError, StopIteration, ValueError, IndexError):
         pass
-    raise _damaged(file)
-
-
-def _radiance(file: Path) -> np.ndarray:
-    try:
-        picture = cv2.imdecode(np.fromfile(file, np.uint8), cv2.IMREAD_UNCHANGED)
-    except (cv2.error, OSError, MemoryError):
-        picture = None
-    if picture is None or picture.dtype != np.float32 or picture.ndim != 3:
-        raise _damaged(file)
-    return np.ascontiguousarray(picture[..., 2::-1])
-
-
-def _damaged(file: Path) -> PlateError:
-    return PlateError(f"{file.name} cannot be read as a Radiance picture.", "It may be damaged; save it again as .hdr or .exr.")
+    raise damaged_radiance(file)

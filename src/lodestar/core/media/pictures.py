@@ -4,14 +4,12 @@ import functools
 import threading
 from pathlib import Path
 
-import av
 import numpy as np
 
 from ..basics.errors import PlateError, UserError
 from .plates import Plate, PlateInfo, open_plate, probe, sequence_files
-from .sizes import check_size, size_in_header
-from .stills import SEQUENCE_SUFFIXES, file_url
-from .trial import refuse_known
+from .sizes import check_size
+from .stills import SEQUENCE_SUFFIXES, read_as
 
 CARD_SIDE = 8192  # px; with its halvings it takes 360 MB
 
@@ -30,21 +28,9 @@ def _movie(path: str, changed: float, thread: int) -> tuple[PlateInfo, Plate]:
 
 @functools.lru_cache(maxsize=16)
 def _still(path: Path, changed: float) -> np.ndarray:
-    pixels = _decoded(path, "rgba")
+    pixels = read_as(path, "rgba", CARD_SIDE)
     pixels.flags.writeable = False
     return pixels
-
-
-def _decoded(path: Path, form: str) -> np.ndarray:
-    """form: of pixels, as FFmpeg names them."""
-    refuse_known(path)
-    check_size(path, *size_in_header(path), CARD_SIDE)
-    try:
-        # a % in the name of a single picture is a letter
-        with av.open(options={"pattern_type": "none"}, file=file_url(path)) as container:
-            return next(container.decode(container.streams.video[0])).to_ndarray(format=form)
-    except (av.FFmpegError, StopIteration, IndexError, ValueError, MemoryError, OSError) as error:
-        raise PlateError(f"{path.name} cannot be read as a picture.", "It is damaged. Save it again as PNG or JPEG.") from error
 
 
 def fine_codes(path: str) -> np.ndarray:
@@ -53,7 +39,7 @@ def fine_codes(path: str) -> np.ndarray:
     file = Path(path)
     if not file.exists() or file.suffix.lower() not in SEQUENCE_SUFFIXES:
         return np.asarray(picture_frame(path, 0)[..., :3] / np.float32(255))
-    return np.asarray(_decoded(file, "rgb48le") / np.float32(65535))
+    return np.asarray(read_as(file, "rgb48le", CARD_SIDE) / np.float32(65535))
 
 
 def picture_frame(path: str, index: int) -> np.ndarray:

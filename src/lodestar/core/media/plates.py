@@ -5,25 +5,24 @@ A frame number counts from 0 in order of presentation time, whatever order the f
 
 import os
 import re
-from collections import OrderedDict
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
-import av
 import cv2
 import msgspec
 import numpy as np
 
 from ..basics.colour import LINEAR_PICTURE, SRGB_PICTURE, Colour, encode, from_tags
 from ..basics.errors import PlateError
+from .decoding import Planes
+from .guard import Reader, path_bytes
 from .sizes import check_size
-from .stills import SEQUENCE_SUFFIXES, file_url, read_picture
-from .trial import refuse_known
-from .yuv import Planes, planes_in, rgb_of
+from .stills import PICTURES, SEQUENCE_SUFFIXES, read_by, read_picture
+from .yuv import rgb_of
 
+MOVIE = "lodestar.core.media.decoding:Movie"  # what a child process has open
 MOVIE_SUFFIXES = {".mp4", ".mov", ".mkv", ".webm", ".m4v", ".avi", ".mts", ".mxf"}
-KEPT_FRAMES = 4
-BACK_BYTES = 64_000_000  # of frames that are kept while a clip is read backward: 20 of 1080p
 
 
 class PlateInfo(msgspec.Struct, frozen=True):
@@ -71,7 +70,6 @@ def probe(path: str | Path, fps: Fraction = Fraction(25)) -> PlateInfo:
     Raises PlateError when the file is missing, empty, cut, or holds no picture.
     """
     path = Path(path)
-    refuse_known(path)
     try:
         str(path).encode()
     except UnicodeEncodeError as error:
@@ -98,89 +96,52 @@ def probe(path: str | Path, fps: Fraction = Fraction(25)) -> PlateInfo:
 
 
 def _probe_movie(path: Path) -> PlateInfo:
-    try:
-        with av.open(file_url(path)) as container:
-            if not container.streams.video:
-                raise PlateError(f"{path.name} holds no picture, only sound or text.", "Choose a movie.")
-            stream = container.streams.video[0]
-            if stream.codec_context is None:
-                raise PlateError(f"{path.name} is of a kind that cannot be decoded.", "Convert it to a usual movie, such as H.264 in MP4.")
-            times = _frame_times(container, stream)
-            if not times or not stream.codec_context.width:
-                raise PlateError(f"{path.name} holds no frame that can be read.", "Copy it again; it may have been cut short.")
-            container.seek(0, stream=stream)
-            frame = next(container.decode(stream))
-            steps = np.diff(times)
-            rate = stream.average_rate or stream.guessed_rate or Fraction(25)
-            if len(steps) and steps.max() == steps.min() and stream.time_base:
-                # equal steps tell the rate exactly; a header's average may be rounded
-                exact = 1 / (int(steps[0]) * stream.time_base)
-                rate = exact if abs(float(exact / rate) - 1) < 0.02 else rate
-            varies = bool(len(steps) and steps.max() > 1.5 * np.median(steps))
-            check_size(path, frame.width, frame.height)
-            turn, aspect = _quarter_turns(frame), _pixel_aspect(stream)
-            width, height = _upright(frame.width, frame.height, turn, aspect)
-            colour, untagged = _colour_of(frame)
-            return PlateInfo(
-                str(path),
-                width,
-                height,
-                len(times),
-                (rate.numerator, rate.denominator),
-                "movie",
-                varies,
-                colour,
-                untagged,
-                stream.codec_context.name,
-                frame.format.components[0].bits,
-                bool(container.streams.audio),
-                0,
-                turn,
-                aspect,
-                bool(frame.interlaced_frame),
-                len(frame.format.components) in (2, 4) and frame.format.name != "pal8",
-            )
-    except (av.FFmpegError, StopIteration, ValueError, OSError) as error:
-        raise PlateError(f"{path.name} cannot be read as a movie.", "It may be cut short, damaged, or of another kind; copy it again.") from error
+    with Reader(MOVIE, path_bytes(path)) as reader:
+        told = reader.ask(path, f"The file {path.name}", "header")
+    wide, high = told["size"]
+    check_size(path, wide, high)
+    steps, rate = np.diff(told["times"]), Fraction(*told["rate"])
+    if len(steps) and steps.max() == steps.min() and told["time_base"][0]:
+        # equal steps tell the rate exactly; a header's average may be rounded
+        exact = 1 / (int(steps[0]) * Fraction(*told["time_base"]))
+        rate = exact if abs(float(exact / rate) - 1) < 0.02 else rate
+    varies = bool(len(steps) and steps.max() > 1.5 * np.median(steps))
+    # by how far its pictures are turned counterclockwise: a display matrix can say more than quarters
+    turn = round(told["turn_deg"] / 90) * 90 % 360
+    across, down = told["pixel_aspect"]
+    aspect = (across, down) if 0.1 < across / (down or 1) < 10 else (1, 1)
+    width, height = _upright(wide, high, turn, aspect)
+    colour, untagged = _colour_of(told)
+    return PlateInfo(
+        str(path),
+        width,
+        height,
+        len(told["times"]),
+        (rate.numerator, rate.denominator),
+        "movie",
+        varies,
+        colour,
+        untagged,
+        told["codec"],
+        told["depth"],
+        told["has_sound"],
+        0,
+        turn,
+        aspect,
+        told["interlaced"],
+        told["has_alpha"],
+    )
 
 
-def _frame_times(container: av.container.InputContainer, stream: av.VideoStream) -> list[int]:
-    """Presentation times of all frames, in the stream's time base, without decoding."""
-    times: list[int] = []
-    try:
-        for packet in container.demux(stream):
-            if packet.pts is not None and packet.size and not packet.is_discard:
-                times.append(packet.pts)
-    except av.FFmpegError:
-        if not times:  # a cut end leaves what came before usable
-            raise
-    return sorted(set(times))
-
-
-def _colour_of(frame: av.VideoFrame) -> tuple[Colour, tuple[str, ...]]:
+def _colour_of(told: dict[str, Any]) -> tuple[Colour, tuple[str, ...]]:
     """How its code values are read, and what of that its file does not say."""
-    if _is_rgb(frame):
+    if told["is_rgb"]:
         guess = SRGB_PICTURE
     else:
         # an untagged picture: Rec.601 up to standard definition, Rec.709 above (common practice, no source)
-        guess = Colour(matrix="bt709" if frame.height > 576 else "bt601", full_range=frame.format.name.startswith("yuvj"))
-    return from_tags((int(frame.color_primaries or 0), int(frame.color_trc or 0), int(frame.colorspace or 0), int(frame.color_range or 0)), guess)
-
-
-def _is_rgb(frame: av.VideoFrame) -> bool:
-    return frame.format.name.startswith(("rgb", "bgr", "gbr", "argb", "abgr", "pal", "gray", "x2", "0rgb"))
-
-
-def _quarter_turns(frame: av.VideoFrame) -> int:
-    """By how many degrees its display matrix turns the picture counterclockwise: 0, 90, 180 or 270."""
-    return round((getattr(frame, "rotation", 0) or 0) / 90) * 90 % 360
-
-
-def _pixel_aspect(stream: av.VideoStream) -> tuple[int, int]:
-    aspect = stream.codec_context.sample_aspect_ratio
-    if not aspect or not 0.1 < aspect < 10:
-        return (1, 1)
-    return aspect.numerator, aspect.denominator
+        guess = Colour(matrix="bt709" if told["size"][1] > 576 else "bt601", full_range=told["full_range"])
+    primaries, transfer, matrix, range_ = told["tags"]
+    return from_tags((primaries, transfer, matrix, range_), guess)
 
 
 def _upright(width: int, height: int, turn_deg: int, aspect: tuple[int, int]) -> tuple[int, int]:
@@ -252,12 +213,13 @@ class SequencePlate:
     def __init__(self, info: PlateInfo) -> None:
         self.info = info
         self.files = sequence_files(Path(info.path))
+        self._reader = Reader(PICTURES)
 
     def frame(self, index: int) -> np.ndarray:
         """(h, w, 3) code values of frame `index` (linear light for EXR)."""
         if not 0 <= index < len(self.files):
             raise PlateError(f"Picture {index} of {Path(self.info.path).name} is missing.", "Put the picture back.")
-        picture = read_picture(self.files[index])
+        picture = read_by(self._reader, self.files[index])
         if picture.shape[:2] != (self.info.height, self.info.width):
             raise PlateError(
                 _size_sentence(self.files[index].name, picture, self.info.width, self.info.height),
@@ -283,87 +245,36 @@ class SequencePlate:
         return index / self.info.fps
 
     def close(self) -> None:
-        pass
+        self._reader.close()
 
 
 class MoviePlate:
-    """Frames of a movie by number, exact in long-GOP files too: each is found by its presentation time."""
+    """Frames of a movie by number. Its decoder runs in a child process: where that dies of a frame, only that frame is lost."""
 
     def __init__(self, info: PlateInfo) -> None:
-        self.info = info
-        self._container: av.container.InputContainer | None = None
-        self._at, self._back = -1, False
-        self._kept: OrderedDict[int, av.VideoFrame] = OrderedDict()
-        try:
-            self._container = av.open(file_url(info.path))
-            self._stream = self._container.streams.video[0]
-            self._stream.thread_type = "AUTO"
-            self._times = _frame_times(self._container, self._stream)
-            self._number = {time: number for number, time in enumerate(self._times)}
-            self._start()
-        except (av.FFmpegError, OSError, IndexError, ValueError) as error:
-            self.close()
-            raise PlateError(
-                f"{Path(info.path).name} cannot be read as a movie.", "It may have been moved, cut or damaged; choose it again."
-            ) from error
+        self.info, self.path = info, Path(info.path)
+        self._reader = Reader(MOVIE, path_bytes(self.path))
+        self._last: tuple[int, dict[str, Any]] | None = None  # the picture that was asked for last
+        told = self._reader.ask(self.path, f"The file {self.path.name}", "times")
+        self._times_s = told["times"] * float(Fraction(*told["time_base"]))
 
-    def _start(self, index: int = 0) -> None:
-        assert self._container
-        self._container.seek(self._times[index], stream=self._stream, backward=True, any_frame=False)
-        self._frames = self._container.decode(self._stream)
-        self._at = -1
+    def _ask(self, what: str, index: int, **with_: Any) -> dict[str, Any]:
+        return self._checked(self._reader.ask(self.path, f"Frame {index} of {self.path.name}", what, index, index=index, **with_), index)
 
-    def _decode(self, index: int) -> av.VideoFrame:
-        if index in self._kept:
-            return self._kept[index]
-        if not 0 <= index < len(self._times):
-            raise PlateError(f"Frame {index} is not in {Path(self.info.path).name}, which has {len(self._times)} frames.", "Shorten the range.")
-        try:
-            near = self._at < index <= self._at + 12
-            # who goes back will go on back: each time is to decode from a key frame, so more of what is passed on the way is kept
-            self._back = not near and index < self._at
-            if not near:
-                self._start(index)
-            for frame in self._frames:
-                number = self._number.get(frame.pts or 0)
-                if number is None:
-                    continue
-                if number > index and self._at < 0:
-                    break  # the file's key frame flags lie: decode from the start
-                self._at = number
-                self._kept[number] = frame
-                most = BACK_BYTES // sum(plane.buffer_size for plane in frame.planes) if self._back else 0
-                while len(self._kept) > max(most, KEPT_FRAMES):
-                    self._kept.popitem(last=False)
-                if number == index:
-                    return self._checked(frame, index)
-            return self._from_start(index)
-        except (av.FFmpegError, OSError, ValueError, EOFError, MemoryError) as error:
-            raise PlateError(
-                f"{Path(self.info.path).name} cannot be read at frame {index}.", "The file is damaged there; shorten the range to end before it."
-            ) from error
+    def _picture(self, index: int) -> dict[str, Any]:
+        if self._last is None or self._last[0] != index:
+            self._last = index, self._ask("picture", index, rgb=self.info.colour.matrix == "rgb")
+        return self._last[1]
 
-    def _from_start(self, index: int) -> av.VideoFrame:
-        self._start(0)
-        for frame in self._frames:
-            number = self._number.get(frame.pts or 0, -1)
-            self._at = max(self._at, number)
-            if number == index:
-                return self._checked(frame, index)
-        self._start(0)
-        raise PlateError(
-            f"{Path(self.info.path).name} ends before frame {index}, though its header promises {self.info.count}.",
-            "The file is cut; shorten the range, or copy it again.",
-        )
-
-    def _checked(self, frame: av.VideoFrame, index: int) -> av.VideoFrame:
-        width, height = _upright(frame.width, frame.height, self.info.turn_deg, self.info.pixel_aspect)
+    def _checked(self, told: dict[str, Any], index: int) -> dict[str, Any]:
+        high, wide = next(value for value in told.values() if isinstance(value, np.ndarray)).shape[:2]
+        width, height = _upright(wide, high, self.info.turn_deg, self.info.pixel_aspect)
         if (width, height) != (self.info.width, self.info.height):
             raise PlateError(
-                f"The picture of {Path(self.info.path).name} changes its size at frame {index}: {width} × {height} after {self.info.width} × {self.info.height}.",
+                f"The picture of {self.path.name} changes its size at frame {index}: {width} × {height} after {self.info.width} × {self.info.height}.",
                 "Cut the clip there and bring in one part.",
             )
-        return frame
+        return told
 
     def _stood(self, picture: np.ndarray) -> np.ndarray:
         """The picture upright, with square pixels."""
@@ -376,34 +287,28 @@ class MoviePlate:
 
     def time_s(self, index: int) -> float:
         """When a frame is shown, in seconds of the file."""
-        return float(self._times[index] * (self._stream.time_base or 0))
+        return float(self._times_s[index])
 
     def frame(self, index: int) -> np.ndarray:
         """(h, w, 3) code values of frame `index`: uint8, or uint16 where the file has more than 8 bits."""
-        frame = self._decode(index)
-        if _is_rgb(frame) or self.info.colour.matrix == "rgb":
-            deep = frame.format.components[0].bits > 8
-            return self._stood(frame.reformat(format="rgb48le" if deep else "rgb24").to_ndarray())
-        return self._stood(rgb_of(frame, self.info.colour))
+        told = self._picture(index)
+        return self._stood(told["rgb"].copy() if "rgb" in told else rgb_of(Planes(**told), self.info.colour))
 
     def planes(self, index: int) -> Planes | None:
         """Luma and colour differences as they were filmed, of which `frame` makes red, green and blue; None where they are not upright 4:2:0."""
         if self.info.turn_deg or self.info.pixel_aspect[0] != self.info.pixel_aspect[1] or self.info.colour.matrix == "rgb":
             return None
-        return planes_in(self._decode(index))
+        told = self._picture(index)
+        planes = None if "rgb" in told else Planes(**told)
+        return planes if planes is not None and planes.is_420 else None
 
     def luma(self, index: int) -> np.ndarray:
         """(h, w) uint8 brightness in code values, as the tracker is shown it."""
-        frame = self._decode(index)
-        if frame.format.name.startswith(("yuv4", "yuvj4", "nv12")) and frame.format.components[0].bits == 8:
-            plane = frame.planes[0]
-            return self._stood(np.frombuffer(memoryview(plane), np.uint8).reshape(plane.height, plane.line_size)[:, : frame.width].copy())
-        return self._stood(frame.reformat(format="gray").to_ndarray())
+        return self._stood(self._ask("luma", index)["luma"])
 
     def close(self) -> None:
-        if self._container is not None:
-            self._container.close()
-            self._container = None
+        self._last = None
+        self._reader.close()
 
 
 Plate = MoviePlate | SequencePlate
@@ -415,5 +320,4 @@ def open_plate(info: PlateInfo) -> Plate:
         raise PlateError(
             f"The clip {Path(info.path).name} is not in {Path(info.path).parent} any more.", "Say where it is now; the shot itself is whole."
         )
-    refuse_known(info.path)
     return SequencePlate(info) if info.kind == "sequence" else MoviePlate(info)

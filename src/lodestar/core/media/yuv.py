@@ -5,14 +5,13 @@ Sources: ITU-R BT.709-6, 3; BT.601-7, 2.5; BT.2020-2, tables 4 and 5; SMPTE 240M
 4:2:0 lie on the even columns and between the rows (H.264, figure 6-1: chroma location 0, which is what is meant when untold).
 """
 
-from typing import NamedTuple
-
 import av
 import numba as nb
 import numpy as np
 
 from ..basics.colour import Colour
 from ..basics.jit import kernel, parallel_kernel
+from .decoding import Planes
 
 GONE = 48.0  # codes of 8 bits by which a pixel was changed, from where on nothing of the plate's own codes is left
 # share of red and of blue in luma
@@ -26,30 +25,6 @@ def _scales(colour: Colour, bits: int) -> tuple[float, float, float, float]:
         return 0.0, most, half, most
     unit = float(2 ** (bits - 8))
     return 16 * unit, 219 * unit, half, 224 * unit
-
-
-def _plane(plane: av.video.plane.VideoPlane, width: int, bits: int, shift: int = 0) -> np.ndarray:
-    """(h, w) code values of a plane, without the padding of its rows."""
-    kind: type = np.uint8 if bits == 8 and not shift else np.uint16
-    rows: np.ndarray = np.frombuffer(memoryview(plane), kind).reshape(plane.height, plane.line_size // np.dtype(kind).itemsize)
-    return rows[:, :width] >> shift if shift else rows[:, :width]
-
-
-def _planes(frame: av.VideoFrame) -> tuple[np.ndarray, np.ndarray, np.ndarray, int]:
-    """(h, w) luma, (h', w') two colour differences, and their bits. A layout that is not known is brought to one that is."""
-    name = frame.format.name
-    if name in ("nv12", "p010le", "p016le", "p210le"):
-        bits = {"nv12": 8, "p010le": 10, "p016le": 16, "p210le": 10}[name]
-        shift = 16 - bits if bits > 8 else 0
-        both = _plane(frame.planes[1], 2 * ((frame.width + 1) // 2), bits, shift)
-        return _plane(frame.planes[0], frame.width, bits, shift), both[:, 0::2], both[:, 1::2], bits
-    parts, bits = frame.format.components, frame.format.components[0].bits
-    planar = name.startswith(("yuv4", "yuvj4", "yuva4")) and not name.endswith("be") and len(frame.planes) >= 3
-    if not planar:
-        return _planes(frame.reformat(format="yuv444p16le" if bits > 8 else "yuv444p"))
-    wide = [(frame.width + (1 << shift) - 1) >> shift for shift in (0, 1 if parts[1].width < frame.width else 0)]
-    y, u, v = (_plane(frame.planes[k], wide[min(k, 1)], bits) for k in range(3))
-    return y, u, v, bits
 
 
 @kernel
@@ -87,9 +62,9 @@ def _to_rgb(luma, blue, red, across, down, zero, steps, most, out):
             out[y, x, 2] = np.int32(min(max(light + blue_blue * cb[x], none), most) + half)
 
 
-def rgb_of(frame: av.VideoFrame, colour: Colour) -> np.ndarray:
-    """(h, w, 3) red, green and blue of a decoded picture in luma and colour differences: uint8, or uint16 where it has more bits."""
-    luma, blue, red, bits = _planes(frame)
+def rgb_of(planes: Planes, colour: Colour) -> np.ndarray:
+    """(h, w, 3) red, green and blue of a picture in luma and colour differences: uint8, or uint16 where it has more bits."""
+    luma, blue, red, bits = planes
     out = np.empty((*luma.shape, 3), np.uint8 if bits == 8 else np.uint16)
     across, down = 2 if blue.shape[1] < luma.shape[1] else 1, 2 if blue.shape[0] < luma.shape[0] else 1
     (black, scale, zero, chroma), (kr, kb), most = _scales(colour, bits), WEIGHTS[colour.matrix], 255.0 if bits == 8 else 65535.0
@@ -127,24 +102,6 @@ def _from_rgb(rgb, full, black, scale, zero, chroma, kr, kb, most, luma, blue, r
                         luma[y, x] = int(min(max(light * scale + black, 0.0), most) + 0.5)
             blue[row, column] = int(min(max(cb * chroma + zero, 0.0), most) + 0.5)
             red[row, column] = int(min(max(cr * chroma + zero, 0.0), most) + 0.5)
-
-
-class Planes(NamedTuple):
-    """A picture in 4:2:0: luma (h, w), and blue and red differences (h / 2, w / 2), in codes of so many bits."""
-
-    luma: np.ndarray
-    blue: np.ndarray
-    red: np.ndarray
-    bits: int
-
-
-def planes_in(frame: av.VideoFrame) -> Planes | None:
-    """Those of a decoded picture of even sides in 4:2:0; None for another one."""
-    if frame.width % 2 or frame.height % 2 or frame.format.is_rgb:
-        return None
-    luma, blue, red, bits = _planes(frame)
-    half = luma.shape[0] // 2, luma.shape[1] // 2
-    return Planes(luma, blue, red, bits) if blue.shape == half and red.shape == half else None
 
 
 def planes_of(rgb: np.ndarray, colour: Colour, bits: int) -> Planes:

@@ -12,7 +12,7 @@ import manifold3d as m3
 import numpy as np
 import svgelements as se
 
-from ..basics.apart import apart
+from ..basics.apart import apart, checked
 from ..basics.errors import UserError
 from .drawn_text import with_text_as_paths
 from .extrude import Form, Mesh, solid
@@ -102,7 +102,8 @@ def _worked_out(text: str, lines: bool, check: Callable[[], object]) -> Outlines
     if max(letters, len(text)) < HEAVY:
         found = outlines_of(text, lines)
     else:
-        arrays = apart("lodestar.core.shape.drawings:outlines_apart", (WITH_LINES if lines else WITHOUT) + text.encode(), "The drawing", check)
+        with checked(check):
+            arrays = apart("lodestar.core.shape.drawings:outlines_apart", (WITH_LINES if lines else WITHOUT) + text.encode(), "The drawing")
         every = np.split(arrays["points"], arrays["ends"][:-1])
         # the contours of all come first, then those of each part
         cuts = np.cumsum([0, *arrays["counts"]])

@@ -18,7 +18,7 @@ import msgspec
 import numpy as np
 from fontTools.ttLib import TTCollection, TTFont
 
-from ..basics.apart import apart
+from ..basics.apart import apart, checked
 from ..basics.errors import UserError
 from ..basics.paths import bytes_of
 from .fonts import Face, register
@@ -48,7 +48,8 @@ class OpenedFace(NamedTuple):
 
 def opened(path: Path, check: Callable[[], object] = lambda: None) -> tuple[OpenedFace, ...]:
     """The faces of a file. Raises UserError where it cannot be read, or holds no outlines."""
-    arrays = apart("lodestar.core.shape.face_files:read_apart", bytes_of(path, MOST_FILE), f"The face {path.name}", check)
+    with checked(check):
+        arrays = apart("lodestar.core.shape.face_files:read_apart", bytes_of(path, MOST_FILE), f"The face {path.name}")
     data = arrays["data"].tobytes()
     return tuple(OpenedFace(str(name), number, bool(free), data) for number, (name, free) in enumerate(zip(arrays["names"], arrays["free"])))
 
