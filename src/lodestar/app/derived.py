@@ -14,7 +14,7 @@ import numpy as np
 
 from lodestar.core.edits.arrange import place_of
 from lodestar.core.evaluate.cameras import scene_frame, slip_at
-from lodestar.core.evaluate.ground import borne_ground, uneven_of
+from lodestar.core.evaluate.ground import borne_ground, hidden_share, is_known, uneven_of
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import Object
 from lodestar.core.solve.pieces import pieces
@@ -86,18 +86,38 @@ def _worked(shot: Shot) -> Worked | None:
             kept["worked"] = None
 
             def work() -> None:
-                try:
-                    kept["worked"] = work_out(shot)
-                except Exception:
-                    log.exception("what a solve tells could not be worked out")
-                    return
+                kept["worked"] = work_out(shot)
                 kept.pop("means", None)
-                for tell in tuple(waiting):
-                    with contextlib.suppress(RuntimeError):  # of a window that is gone meanwhile
-                        tell()
 
-            _worker.submit(work)
+            _beside(work)
     return kept["worked"]
+
+
+def _beside(work: Callable[[], object]) -> None:
+    """Work something out beside the interface; those in `waiting` are told after it."""
+
+    def run() -> None:
+        try:
+            work()
+        except Exception:
+            log.exception("what follows from a solve could not be worked out")
+            return
+        for tell in tuple(waiting):
+            with contextlib.suppress(RuntimeError):  # of a window that is gone meanwhile
+                tell()
+
+    _worker.submit(run)
+
+
+def hidden_of(shot: Shot, item: Object, frame: float) -> float:
+    """Which share of an object the ground hides (`hidden_share`); 0 while the ground is being worked out."""
+    if is_known(shot):
+        return hidden_share(shot, item, frame)
+    grounds = _kept_of(shot).setdefault("grounds", [])
+    if shot.ground not in grounds:
+        grounds.append(shot.ground)
+        _beside(lambda: (borne_ground(shot), uneven_of(shot)))
+    return 0.0
 
 
 def errors_of(shot: Shot) -> np.ndarray:

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import ground_problem
-from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
+from lodestar.core.evaluate.ground import TOLD_SHARE
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.matte.sources import Outline
 from lodestar.core.matte.strokes import UNSURE, Brushed
@@ -14,7 +14,7 @@ from lodestar.core.shot.objects import Title
 from lodestar.core.solve.report import WORDS
 from lodestar.core.work.matting import due_mattes
 
-from .derived import report_of
+from .derived import hidden_of, report_of
 from .measures import figure, length, sentence
 
 EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
@@ -109,7 +109,7 @@ def place(shot: Shot) -> Reading:
         if problem := problem_of(item, shot.first):
             return Reading(BAD, f"{item.name} cannot be drawn", problem, hover=problem)
     for item in shot.objects:
-        if item.visible and hidden_share(shot, item, shot.first) > TOLD_SHARE:
+        if item.visible and hidden_of(shot, item, shot.first) > TOLD_SHARE:
             return Reading(DOUBTFUL, f"{item.name} is partly hidden", "under the ground")
     titles, hidden = sum(isinstance(o, Title) for o in shot.objects), sum(not o.visible for o in shot.objects)
     rest = len(shot.objects) - titles

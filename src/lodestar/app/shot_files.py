@@ -120,8 +120,9 @@ class ShotFiles(QObject):
                 if not is_shot:
                     return probe(path), None
                 shot = files.read(path, without)
+                worked = work_out(shot) if shot.solve is not None and shot.tracks is not None else None
                 readings.place(shot)  # what its objects are made of is worked out here, which takes its time for a heavy drawing
-                return shot, work_out(shot) if shot.solve is not None and shot.tracks is not None else None
+                return shot, worked
 
         def begun(found: tuple[Shot | PlateInfo, Worked | None]) -> None:
             what, worked = found

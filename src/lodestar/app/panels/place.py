@@ -26,7 +26,7 @@ from lodestar.core.edits.arrange import (
     tube_along,
 )
 from lodestar.core.edits.arrange import added as with_object
-from lodestar.core.evaluate.ground import TOLD_SHARE, hidden_share
+from lodestar.core.evaluate.ground import TOLD_SHARE
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.objects import (
@@ -37,7 +37,7 @@ from lodestar.core.shot.objects import (
 )
 
 from ..commands import Command
-from ..derived import slip_of
+from ..derived import hidden_of, slip_of
 from ..fields import Line, Swatch, button, quiet
 from ..measures import figure
 from ..needs import Needs, a_clip, a_title, an_object, two_objects
@@ -382,7 +382,7 @@ class PlacePanel(MadeOfPanel):
     def _tell(self, item: Object | None) -> None:
         """What is wrong with the object, or how far it is expected to slide."""
         text = problem_of(item, self.session.frame) if item is not None else ""
-        hidden = hidden_share(self.session.shot, item, self.session.frame) if item is not None and not text else 0.0
+        hidden = hidden_of(self.session.shot, item, self.session.frame) if item is not None and not text else 0.0
         self.drop_up.setVisible(hidden > TOLD_SHARE)
         if hidden > TOLD_SHARE:
             text = f"{figure(max(hidden * 100, 1), 0)} % of it is under the ground, which hides it."

@@ -14,6 +14,8 @@ from ..session import Session
 from .axis import GUTTER, REACH_PX, RULER, TimeAxis
 
 STRIP_TOP_PX = 0.85
+NAMED_S = (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800, 3600)  # between the times that are named
+NAME_PX, TICK_PX = 34, 4  # room for a name; for a tick
 
 
 class Ruler(QWidget):
@@ -49,17 +51,23 @@ class Ruler(QWidget):
         self._paint_strip_name(p, axis, shot)
         axis.clip(p, self.height())
         self._paint_range(p, axis, shot)
-        p.setFont(theme.font(11))
-        step = 1 if axis.room > 9 else 5 if axis.room > 1.2 else max(5, round(axis.fps))
-        for f in range(0, axis.count, step):
-            second = f % max(round(axis.fps), 1) == 0
-            p.setPen(QPen(QColor(theme.QUIET if second else theme.LINE), 1))
-            p.drawLine(QPointF(axis.x(f), RULER - (7 if second else 4)), QPointF(axis.x(f), RULER))
-            if second and axis.room * axis.fps > 34:
-                p.drawText(QPointF(axis.x(f) + 3, 13), f"{figure(f / axis.fps, 0)} s")
+        self._paint_ticks(p, axis)
         self._paint_strip(p, axis, shot)
         self._paint_markers(p, axis, shot)
         self._paint_playhead(p, axis)
+
+    def _paint_ticks(self, p: QPainter, axis: TimeAxis) -> None:
+        """A tick for each frame, fifth frame or second, as they have room; longer ones with their time where that has room."""
+        second = max(round(axis.fps), 1)
+        named = second * next((s for s in NAMED_S if s * second * axis.room > NAME_PX), NAMED_S[-1])
+        step = 1 if axis.room > 9 else 5 if axis.room > 1.2 else second if second * axis.room > TICK_PX else named
+        p.setFont(theme.font(11))
+        for f in range(int(axis.begin) // step * step, min(axis.count, int(axis.end) + 1), step):
+            longer = f % second == 0 and (step < second or f % named == 0)
+            p.setPen(QPen(QColor(theme.QUIET if longer else theme.LINE), 1))
+            p.drawLine(QPointF(axis.x(f), RULER - (7 if longer else 4)), QPointF(axis.x(f), RULER))
+            if f % named == 0:
+                p.drawText(QPointF(axis.x(f) + 3, 13), f"{figure(f / axis.fps, 0)} s")
 
     def _paint_range(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
         if shot.plate is None:
@@ -112,12 +120,17 @@ class Ruler(QWidget):
         count = np.bincount(shot.tracks.frame[shot.tracks.kept()], minlength=axis.count) if shot.tracks is not None else np.full(axis.count, 100)
         room, p = axis.room, QPainter(pixmap)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for f, e in zip(shot.solve.frames, shot.solve.frame_error, strict=True):
-            if f >= axis.count:
-                continue
-            share = float(np.clip(count[f] / 200, 0.15, 1))
-            width, height = max(1.0, (room - 0.8) * share), (bottom - top) * min(float(e) / STRIP_TOP_PX, 1.0)
-            p.fillRect(QRectF(axis.x(int(f)) - width / 2, bottom - height, width, height), theme.error_colour(float(e)))
+        frames, errors = np.asarray(shot.solve.frames), np.asarray(shot.solve.frame_error)
+        shown = np.flatnonzero((frames < axis.count) & (frames > axis.begin - 1) & (frames < axis.end + 1))
+        middles = axis.left + (frames + 0.5 - axis.begin) * room
+        if room < 1:  # of frames that share a px the worst one is seen: a bar for each took 43 ms for a minute
+            shown = shown[np.argsort(-errors[shown], kind="stable")]
+            shown = shown[np.unique(middles[shown].astype(int), return_index=True)[1]]
+            middles = np.floor(middles) + 0.5
+        widths = np.maximum((room - 0.8) * np.clip(count[frames[shown]] / 200, 0.15, 1), 1.0)
+        for x, width, e in zip(middles[shown].tolist(), widths.tolist(), errors[shown].tolist(), strict=True):
+            height = (bottom - top) * min(e / STRIP_TOP_PX, 1.0)
+            p.fillRect(QRectF(x - width / 2, bottom - height, width, height), theme.error_colour(e))
         p.end()
         return pixmap
 

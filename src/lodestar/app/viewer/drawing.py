@@ -1,7 +1,8 @@
 """What all painting over a picture uses: words on a dark ground, polygons, and lines of the scene as the lens bends them."""
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6 import sip
+from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from lodestar.core.projection.camera import Camera
@@ -29,8 +30,22 @@ def tag(p: QPainter, at: QPointF, lines: list[str], edge: str = "") -> QRectF:
 
 def polygon(xy: np.ndarray) -> QPolygonF:
     """Of (n, 2) places in px of the widget; of none, an empty one."""
-    x, y = np.asarray(xy, float).reshape(-1, 2).T.tolist()
-    return QPolygonF(list(map(QPointF, x, y)))
+    xy, made = np.asarray(xy, float).reshape(-1, 2), QPolygonF()
+    if len(xy):
+        # written into its memory: to make a point of each takes longer than to draw them
+        made.fill(QPointF(), len(xy))
+        memory = made.data()
+        memory.setsize(xy.nbytes)
+        np.frombuffer(memory, np.float64)[:] = xy.ravel()
+    return made
+
+
+def lines(begins: np.ndarray, ends: np.ndarray) -> "sip.array[QLineF | None]":
+    """For `QPainter.drawLines`: from (n, 2) places to others, px of the widget."""
+    made: sip.array[QLineF | None] = sip.array(QLineF, len(begins))
+    if len(begins):
+        np.frombuffer(memoryview(made), np.float64)[:] = np.hstack([begins, ends]).ravel()  # type: ignore[arg-type]  # it is a buffer
+    return made
 
 
 def project_line(camera: Camera, a: np.ndarray, b: np.ndarray, steps: int = 12) -> np.ndarray:

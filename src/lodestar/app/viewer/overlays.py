@@ -1,7 +1,7 @@
 """What is drawn over the picture: marks of tracks, the ground's grid and the horizon, outlines, tags."""
 
 import numpy as np
-from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QBrush, QColor, QImage, QPainter, QPainterPath, QPen
 
 from lodestar.core.evaluate.carrying import outline_at
@@ -17,7 +17,7 @@ from lodestar.core.shot.objects import Object
 
 from .. import theme
 from . import track_marks
-from .drawing import polygon, project_line, project_lines
+from .drawing import lines, polygon, project_line, project_lines
 
 GRID = 12  # cells on each side of the origin
 
@@ -69,7 +69,7 @@ def paint_wire(p: QPainter, canvas, camera: Camera, shot: Shot, item: Object, ti
     p.setPen(QPen(tint, 1))
     p.setBrush(Qt.BrushStyle.NoBrush)
     at = canvas.to_widget(xy[good])
-    p.drawLines([QLineF(*a, *b) for line in at for a, b in zip(line[:-1], line[1:], strict=True)])
+    p.drawLines(lines(at[:, :-1].reshape(-1, 2), at[:, 1:].reshape(-1, 2)))
 
 
 _edges: dict[int, tuple[Mesh, np.ndarray]] = {}

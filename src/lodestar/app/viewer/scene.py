@@ -1,7 +1,7 @@
 """The scene from outside: camera path and frustum, points, ground grid and objects. Left drag orbits, middle drag pans, wheel zooms."""
 
 import numpy as np
-from PyQt6.QtCore import QLineF, QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
 from PyQt6.QtGui import QAction, QActionGroup, QColor, QImage, QPainter, QPen
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QToolButton, QWidget
 
@@ -17,7 +17,7 @@ from ..pictures import Pictures, Request
 from ..session import Session
 from . import overlays
 from .canvas import SOON_MS, STILL_MS
-from .drawing import polygon
+from .drawing import lines, polygon
 from .tools.handles import MoveObject
 from .tools.lamps import MoveLamp
 from .tools.marks import Lasso, caught
@@ -315,7 +315,7 @@ class SceneCanvas(QWidget):
         lens = camera.lens
         flat = lambda q: q[:, :2] / q[:, 2:] * lens.fx + [lens.cx, lens.cy]
         p.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        p.drawLines([QLineF(*q, *r) for q, r in zip(flat(a[seen]), flat(b[seen]), strict=True)])
+        p.drawLines(lines(flat(a[seen]), flat(b[seen])))
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
 
     def _paint_points(self, p: QPainter, camera: Camera) -> None:
@@ -380,7 +380,7 @@ class SceneCanvas(QWidget):
         reach = np.c_[-d[:, 1], d[:, 0]] / np.maximum(np.hypot(*d.T), 1e-6)[:, None] * np.where(second, 5.0, 2.5)[:, None]
         p.setPen(QPen(QColor(theme.TEXT), 1))
         if len(ticked):
-            p.drawLines([QLineF(*a, *b) for a, b in zip(xy[ticked] - reach, xy[ticked] + reach, strict=True)])
+            p.drawLines(lines(xy[ticked] - reach, xy[ticked] + reach))
         p.setPen(QColor(theme.QUIET))
         named = np.full(2, -np.inf)
         for k, way in zip(ticked[second], reach[second], strict=True):

@@ -1,17 +1,18 @@
 """The marks of tracks over the picture: rings whose fill tells the error, with tails that tell where they came from."""
 
 import functools
+from math import isfinite
 
 import numpy as np
 from PyQt6.QtCore import QPointF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPen, QPixmap, QPolygonF
+from PyQt6.QtGui import QColor, QPainter, QPen, QPixmap
 
 from lodestar.core.track.tracks import Tracks
 
 from .. import theme
 from ..derived import errors_of
 from ..measures import figure
-from .drawing import tag
+from .drawing import lines, tag
 
 TAIL = 10  # frames
 STAMP = 6  # px from the middle of a stamp to its edge
@@ -27,33 +28,36 @@ def paint(p: QPainter, canvas, tracks: Tracks) -> None:
     # only what is drawn is taken to the view: a long clip has a million observations
     first = np.maximum(tracks.starts[tracks.track[rows]], rows - TAIL + 1)
     ends = np.cumsum(rows - first + 1)
-    tails = canvas.to_widget(tracks.xy[np.concatenate([np.arange(a, b + 1) for a, b in zip(first, rows, strict=True)])])
+    begins = np.r_[0, ends[:-1]]
+    tails = canvas.to_widget(tracks.xy[np.arange(ends[-1]) + np.repeat(first - begins, rows - first + 1)])
     at, error = tails[ends - 1], errors_of(session.shot)
     numbers = tracks.track[rows]
     rejected = tracks.rejected[numbers]
     if canvas.drawn["rejected"]:
         p.setPen(QPen(theme.colour(theme.QUIET, 0.8), 1.5))
-        for x, y in at[rejected].tolist():
-            p.drawLine(QPointF(x - 4, y), QPointF(x + 4, y))
+        p.drawLines(lines(at[rejected] - (4, 0), at[rejected] + (4, 0)))
     if canvas.drawn["tails"]:
-        p.setPen(QPen(theme.colour(theme.TEXT, 0.55), 1))
-        points = list(map(QPointF, *tails.T.tolist()))
-        begins = ends - (rows - first + 1)
-        for k in np.flatnonzero(~rejected).tolist():
-            p.drawPolyline(QPolygonF(points[begins[k] : ends[k]]))
+        # ends of its own for each line would shine twice through one another
+        p.setPen(QPen(theme.colour(theme.TEXT, 0.55), 1, Qt.PenStyle.SolidLine, Qt.PenCapStyle.FlatCap))
+        goes_on = np.repeat(~rejected, rows - first + 1)
+        goes_on[ends - 1] = False
+        at_begin = np.flatnonzero(goes_on)
+        p.drawLines(lines(tails[at_begin], tails[at_begin + 1]))
     chosen, hand = session.tracks, set(tracks.keys[:, 0].astype(int).tolist())
     ground = set(session.shot.ground.on_ground) if session.step == "Ground" else set()
     ratio = canvas.devicePixelRatioF()
     # the corner of each stamp falls on a whole pixel, or the ring would be blurred
-    cells = np.round(at * ratio * PHASES).astype(int)
-    for k in np.flatnonzero(~rejected).tolist():
-        number = int(numbers[k])
+    kept = np.flatnonzero(~rejected)
+    cells = np.round(at[kept] * ratio * PHASES).astype(int)
+    parts = cells % PHASES
+    corners = (cells // PHASES / ratio - STAMP).tolist()
+    px = np.round(error[rows[kept]], 2)
+    told = [value if isfinite(value) else None for value in px.tolist()]
+    for number, middle, corner, (a, b), off in zip(numbers[kept].tolist(), at[kept].tolist(), corners, parts.tolist(), told, strict=True):
         if number in hand:
-            _corner_ticks(p, QPointF(*at[k]), 7.5, 3.0, QColor("#FFFFFF") if number in chosen else QColor(theme.TEXT))
+            _corner_ticks(p, QPointF(*middle), 7.5, 3.0, QColor("#FFFFFF") if number in chosen else QColor(theme.TEXT))
         look = "chosen" if number in chosen else "ground" if number in ground else ""
-        px = round(float(error[rows[k]]), 2) if np.isfinite(error[rows[k]]) else None
-        (x, a), (y, b) = (divmod(int(c), PHASES) for c in cells[k])
-        p.drawPixmap(QPointF(x / ratio - STAMP, y / ratio - STAMP), _ring(look, px, a, b, ratio))
+        p.drawPixmap(QPointF(*corner), _ring(look, off, a, b, ratio))
     if len(chosen) == 1:
         _tag(p, tracks, error, rows, at, next(iter(chosen)), session)
 

@@ -62,13 +62,28 @@ def uneven_of(shot: Shot) -> Uneven | None:
     return _once(shot, "uneven", lambda p: uneven_ground(p.at, p.on, p.away, GAP_SHARE)) if shot.ground.uneven else None
 
 
+def is_known(shot: Shot) -> bool:
+    """Whether both were asked for already, or cannot be there; else they take 50 to 100 ms."""
+    wanted = ("level", "uneven") if shot.ground.uneven else ("level",)
+    return not _has_points(shot) or all(_hit(shot, what) is not None for what in wanted)
+
+
+def _has_points(shot: Shot) -> bool:
+    return shot.solve is not None and shot.solve.motion == "free" and len(shot.solve.xyz) >= 3
+
+
+def _hit(shot: Shot, what: str) -> tuple | None:
+    hit = _kept.get((id(shot.solve), shot.ground, what))
+    return hit if hit is not None and hit[0] is shot.solve else None
+
+
 def _once(shot: Shot, what: str, make: Callable[[_Points], Any]) -> Any:
     """Kept by the solve's identity and what was said of its ground; None for a camera that does not move."""
     solve, said = shot.solve, shot.ground
-    if solve is None or solve.motion != "free" or len(solve.xyz) < 3:
+    if not _has_points(shot):
         return None
-    hit = _kept.get((id(solve), said, what))
-    if hit is None or hit[0] is not solve:
+    hit = _hit(shot, what)
+    if hit is None:
         if len(_kept) > 16:
             _kept.clear()
         hit = _kept[(id(solve), said, what)] = (solve, make(_points(shot)))

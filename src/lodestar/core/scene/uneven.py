@@ -100,27 +100,50 @@ def uneven_ground(points: F64, seeds: np.ndarray, away: F64, gap: float) -> Unev
 
 
 def _spline(p: F64, far: F64, unit: float, smoothing: float) -> Callable[[F64], F64]:
-    from scipy.interpolate import RBFInterpolator  # not at the start, which is to be quick
+    """The smoothing thin-plate spline through points (n, 3): from places (m, 2), in units, to heights (m,), in units too."""
+    at, n = p[:, :2] / unit, len(p)
+    own = np.linalg.solve(_loaded(_system(at), smoothing, far), np.r_[p[:, 2] / unit, 0, 0, 0])
+    return lambda places: _thin_plate(places, at) @ own[:n] + own[n] + places @ own[n + 1 :]
 
-    return RBFInterpolator(p[:, :2] / unit, p[:, 2] / unit, kernel="thin_plate_spline", smoothing=smoothing * far**4, degree=1)
+
+def _thin_plate(a: F64, b: F64) -> F64:
+    """(n, m): r^2 log r between places (n, 2) and (m, 2)."""
+    r2 = (a[:, None, 0] - b[:, 0]) ** 2 + (a[:, None, 1] - b[:, 1]) ** 2
+    return 0.5 * r2 * np.log(np.maximum(r2, 1e-300))
+
+
+def _system(at: F64) -> F64:
+    """(n + 3, n + 3): the equations of the spline through places (n, 2), with a plane. Raises LinAlgError where they lie in a line."""
+    n = len(at)
+    whole = np.zeros((n + 3, n + 3))
+    whole[:n, :n] = _thin_plate(at, at)
+    whole[:n, n:] = plane = np.c_[np.ones(n), at]
+    whole[n:, :n] = plane.T
+    if np.linalg.matrix_rank(plane) < 3:
+        raise np.linalg.LinAlgError("in a line")
+    return whole
+
+
+def _loaded(system: F64, smoothing: float, far: F64) -> F64:
+    """With what a point may be off by: the error of a height grows with the square of the distance, its square with the fourth power."""
+    loaded, rows = system.copy(), np.arange(len(far))
+    loaded[rows, rows] += smoothing * far**4
+    return loaded
 
 
 def _smoothness(p: F64, far: F64, unit: float) -> tuple[float | None, F64]:
     """The smoothing that foretells left-out points best, and what it foretells of each, (n,) heights. Source: S. Rippa, 1999: what is foretold
     of a point without it follows from the inverse with it."""
-    at, z, n = p[:, :2] / unit, p[:, 2], len(p)
-    r2 = ((at[:, None] - at) ** 2).sum(-1)
-    whole = np.zeros((n + 3, n + 3))
-    whole[:n, :n] = 0.5 * r2 * np.log(np.maximum(r2, 1e-300))
-    whole[:n, n:] = np.c_[np.ones(n), at]
-    whole[n:, :n] = whole[:n, n:].T
+    z, n = p[:, 2], len(p)
+    try:
+        whole = _system(p[:, :2] / unit)
+    except np.linalg.LinAlgError:
+        return None, np.zeros(n)
     best, found, least = None, np.zeros(n), np.inf
     for smoothing in SMOOTHINGS:
-        loaded = whole.copy()
-        loaded[np.arange(n), np.arange(n)] += smoothing * far**4
         try:
-            inverse = np.linalg.inv(loaded)[:n, :n]
-        except np.linalg.LinAlgError:  # points over one another, or in a line
+            inverse = np.linalg.inv(_loaded(whole, smoothing, far))[:n, :n]
+        except np.linalg.LinAlgError:  # points over one another
             continue
         miss = inverse @ z / np.diagonal(inverse)
         error = float(np.mean(np.minimum(np.abs(miss) / far, 0.05 * unit)))
