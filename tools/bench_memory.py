@@ -5,7 +5,7 @@
 
 Each delivery runs on a thread of its own, as a job of the window does. Prints what is resident after each, and by how much the
 last one differs from the second, of the hour's tenths from the fourth (the first ones fill what is kept on purpose: faces, compiled kernels, decoded plates). The hour of a hand is done in less:
-nothing waits for it to think. Exit status 1 where memory grew by over 3 %, or there are more threads or open files.
+nothing waits for it to think. Exit status 1 where memory grew by over 3 %, or there are more threads, open files or processes.
 """
 
 import argparse
@@ -40,10 +40,20 @@ KEPT_BYTES = 60_000_000  # of finished pictures; up to 500 MB are kept on purpos
 HAND_SECONDS = 3  # of a hand's time for one thing that it does
 
 
+def children(pid: str) -> list[str]:
+    """The processes that one started, and those that they did."""
+    own = [child for task in Path(f"/proc/{pid}/task").glob("*/children") for child in task.read_text().split()]
+    return [*own, *(far for child in own for far in children(child))]
+
+
 def resident_mb() -> float:
+    """Of this process, and of those in which decoders run: what they share is counted once."""
     gc.collect()
-    with open("/proc/self/status") as status:
-        return next(int(line.split()[1]) for line in status if line.startswith("VmRSS")) / 1024
+    kilobytes = 0
+    for pid in ("self", *children("self")):
+        with open(f"/proc/{pid}/smaps_rollup") as status:
+            kilobytes += next(int(line.split()[1]) for line in status if line.startswith("Pss:"))
+    return kilobytes / 1024
 
 
 def larger_clip(shot: Shot, height: int, folder: Path) -> Shot:
@@ -87,7 +97,7 @@ def deliveries(shot: Shot, count: int, frames: range, folder: Path) -> list[floa
 
 def at_the_window(minutes: float) -> tuple[list[float], list[str]]:
     """What a hand does in so many minutes: it scrubs, plays, drags a title, nudges it, goes through the steps and takes back, each as soon as
-    the window has done the last. Resident MB at each tenth; and what there is more of, threads or open files, than at the second."""
+    the window has done the last. Resident MB at each tenth; and what there is more of, threads, open files or processes, than at the second."""
     app, window, keep = opened()
     window.pictures.most_bytes = KEPT_BYTES
     session, canvas, ruler = window.session, window.canvas, window.time.ruler
@@ -152,9 +162,9 @@ def at_the_window(minutes: float) -> tuple[list[float], list[str]]:
         if done % (count // 10) == 0:
             rest(app, 1.0)
             figures.append(resident_mb())
-            counts.append((len(os.listdir("/proc/self/task")), len(os.listdir("/proc/self/fd"))))
+            counts.append((len(os.listdir("/proc/self/task")), len(os.listdir("/proc/self/fd")), len(children("self"))))
             print(
-                f"{done} of {count} things done: {figures[-1]:.0f} MB, {counts[-1][0]} threads, {counts[-1][1]} open files",
+                f"{done} of {count} things done: {figures[-1]:.0f} MB, {counts[-1][0]} threads, {counts[-1][1]} open files, {counts[-1][2]} processes",
                 file=sys.stderr,
                 flush=True,
             )
@@ -169,7 +179,7 @@ def at_the_window(minutes: float) -> tuple[list[float], list[str]]:
     timer.stop()
     del keep
     shut(window)
-    last = {name: max(n[k] for n in counts[-3:]) - max(n[k] for n in counts[:2]) for k, name in enumerate(("threads", "open files"))}
+    last = {name: max(n[k] for n in counts[-3:]) - max(n[k] for n in counts[:2]) for k, name in enumerate(("threads", "open files", "processes"))}
     return figures, [f"{more} more {name}" for name, more in last.items() if more > 0]
 
 
@@ -187,7 +197,7 @@ def main() -> int:
         flat.append(told("deliveries with surroundings", deliveries(around, args.deliveries, range(20, 24), Path(folder)), 1))
     figures, more = at_the_window(args.minutes)
     flat.append(told(f"{args.minutes:g} minutes of a hand", figures, 3))
-    print("no thread and no open file more" if not more else ", ".join(more))
+    print("no thread, open file or process more" if not more else ", ".join(more))
     return 0 if all(flat) and not more else 1
 
 

@@ -58,19 +58,24 @@ NOT_PRESSED = {"invite-demo", "invite-clip", "write", "output-write"}
 
 
 class Watched(QApplication):
-    """Measures how long each event keeps the interface thread; of events inside events only the outer one counts."""
+    """Measures how long each event keeps the interface thread; of events inside events only the outer one counts, and the longest of them is named."""
 
-    depth, longest = 0, (0.0, "")
+    depth, longest, inside = 0, (0.0, ""), (0.0, "")
 
     def notify(self, receiver, event) -> bool:
-        began = time.thread_time()
+        began, what = time.thread_time(), f"{type(receiver).__name__}, {event.type().name}"
         self.depth += 1
+        if self.depth == 1:
+            self.inside = (0.0, "")
         try:
             return super().notify(receiver, event)
         finally:
             self.depth -= 1
+            busy = (time.thread_time() - began) * 1e3
             if self.depth == 0:
-                self.longest = max(self.longest, ((time.thread_time() - began) * 1e3, f"{type(receiver).__name__}, {event.type().name}"))
+                self.longest = max(self.longest, (busy, f"{what} ({self.inside[0]:.0f} ms of it: {self.inside[1]})"))
+            else:
+                self.inside = max(self.inside, (busy, what))
 
 
 class Hand:

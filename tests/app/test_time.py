@@ -245,6 +245,35 @@ class CurvesTest(TimeCase):
         self.assertEqual(self.window.time.height(), height + 40)
 
 
+class RulerTest(TimeCase):
+    def names(self, count: int) -> int:
+        """Parts of names of times: columns of the ruler's upper part with light in them."""
+        self.session.edit("Another length", lambda s: msgspec.structs.replace(s, plate=msgspec.structs.replace(s.plate, count=count)))
+        self.session.show_frame(0)
+        self.settle()
+        image = self.window.time.ruler.grab().toImage()
+        columns = range(TimeAxis(self.session, image.width()).left + 50, image.width())
+        return sum(any(image.pixelColor(x, y).lightness() > 120 for y in range(4, 13)) for x in columns)
+
+    def test_a_clip_of_any_length_has_times_named(self):
+        """Of a minute and of an hour none were, since seconds had no room."""
+        for count in (100, 1_500, 90_000):
+            self.assertGreater(self.names(count), 15, count)
+
+    def test_the_strip_shows_the_worst_of_the_frames_that_share_a_pixel(self):
+        ruler, solve = self.window.time.ruler, self.session.shot.solve
+        error = np.full(len(solve.frames), 0.05)
+        error[37] = 0.8
+        long = msgspec.structs.replace(self.session.shot.plate, count=6000)
+        self.session.edit("Longer", lambda s: msgspec.structs.replace(s, plate=long))
+        axis = TimeAxis(self.session, ruler.width())
+        self.assertLess(axis.room, 0.2)
+        shot = mock.Mock(solve=mock.Mock(frames=solve.frames, frame_error=error), tracks=None)
+        image = ruler._draw_bars(axis, shot, RULER + 4.0, ruler.height() - 1.0).toImage()
+        tall = {x for x in range(image.width()) if image.pixelColor(x, RULER + 8).alpha() > 200}
+        self.assertEqual(tall, {int(axis.x(37))})
+
+
 class MarkersTest(TimeCase):
     def test_set_name_drag_visit_and_take_away(self):
         ruler = self.window.time.ruler

@@ -172,6 +172,12 @@ class ViewTest(DemoCase):
         pick = int(np.argmax(np.where(inside, gaps.min(1), -1)))
         QTest.mouseClick(scene, Qt.MouseButton.LeftButton, pos=QPointF(*xy[pick]).toPoint())
         self.assertEqual(self.session.tracks, {int(self.session.shot.solve.point_ids[pick])})
+        # what is kept from frame to frame is painted anew when something of it changes
+        for change in (lambda: scene._set("point_px", 5), lambda: scene._set("colours", "error"), lambda: self.session.select("", frozenset())):
+            before = scene.grab().toImage()
+            change()
+            self.settle()
+            self.assertNotEqual(scene.grab().toImage(), before)
         heading = scene.heading
         self.mouse(QEvent.Type.MouseButtonPress, (200, 90), widget=scene)
         self.mouse(QEvent.Type.MouseMove, (260, 90), widget=scene)

@@ -1,10 +1,13 @@
 """The scene from outside: camera path and frustum, points, ground grid and objects. Left drag orbits, middle drag pans, wheel zooms."""
 
+from collections.abc import Callable
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QAction, QActionGroup, QColor, QImage, QPainter, QPen
+from PyQt6.QtGui import QAction, QActionGroup, QColor, QImage, QPainter, QPen, QPixmap
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QToolButton, QWidget
 
+from lodestar.core.basics.identity import Same
 from lodestar.core.edits.arrange import corners_of
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.projection.camera import Camera
@@ -28,7 +31,7 @@ GRID = 15
 MOST_AWAY_PX = 10_000  # from the corner of the view: what is farther off is not drawn
 FLAT = 300.0  # times as far away and as long a lens: a view without perspective
 FARS = {"all points": np.inf, "up to 4 × the path": 4.0, "up to 2 × the path": 2.0, "up to the path’s own size": 1.0}
-REACH_PX = 9.0
+REACH_PX, NAME_PX = 9.0, 15.0  # to a point, by the hand; between the times along a path
 
 
 class SceneCanvas(QWidget):
@@ -65,6 +68,7 @@ class SceneCanvas(QWidget):
         self._solids: tuple[Request, QImage] | None = None
         self._in_tool: Tool | None = None  # what a drag goes to
         self._tints: tuple = ()
+        self._kept: dict[str, tuple[tuple, QPixmap]] = {}
         self._still = QTimer(self, interval=STILL_MS, singleShot=True)
         self._still.timeout.connect(lambda: self.isVisible() and self._ask("final"))
         self._soon = QTimer(self, interval=SOON_MS, singleShot=True)
@@ -269,13 +273,21 @@ class SceneCanvas(QWidget):
             p.setPen(QColor(theme.QUIET))
             p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "This frame has no camera")
             return
-        self._paint_grid(p, camera)
-        self._paint_points(p, camera)
+        lens, ratio = camera.lens, self.devicePixelRatioF()
+        seen = (Same(shot.solve), shot.ground, camera.R.tobytes(), camera.t.tobytes(), lens, self.width(), self.height(), ratio, theme.SCENE)
+        look = (self.colours, self.point_px, self.far, self.session.tracks)
+
+        def below(own: QPainter) -> None:
+            self._paint_grid(own, camera)
+            self._paint_points(own, camera)
+
+        self._paint_kept(p, "below", (*seen, *look), below)
         if self._solids is not None and self._solids[0].shot.plate is shot.plate:
             p.drawImage(QRectF(self.rect()), self._solids[1])
         centres = self.centres()
         if len(centres) and self.view != "Camera":
-            self._paint_path(p, camera, centres)
+            self._paint_kept(p, "path", seen, lambda own: self._paint_path(own, camera, centres))
+            self._paint_camera(p, camera)
         self._paint_objects(p, camera)
         p.setFont(theme.font(12))
         p.setPen(QColor(theme.QUIET))
@@ -292,6 +304,19 @@ class SceneCanvas(QWidget):
         elif self._with_lamps():
             self.lamps.paint(p)
         self._lasso.paint(p)
+
+    def _paint_kept(self, p: QPainter, what: str, key: tuple, paint: Callable[[QPainter], None]) -> None:
+        """What is the same from frame to frame is painted once for each key: it takes two thirds of the time."""
+        if self._kept.get(what, ((), None))[0] != key:
+            pixmap = QPixmap(self.size() * self.devicePixelRatioF())
+            pixmap.setDevicePixelRatio(self.devicePixelRatioF())
+            pixmap.fill(Qt.GlobalColor.transparent)
+            own = QPainter(pixmap)
+            own.setRenderHint(QPainter.RenderHint.Antialiasing)
+            paint(own)
+            own.end()
+            self._kept[what] = (key, pixmap)
+        p.drawPixmap(0, 0, self._kept[what][1])
 
     def _with_tool(self) -> bool:
         return self.session.step in ("Place", "Light") and self.session.tool == "move"
@@ -382,11 +407,16 @@ class SceneCanvas(QWidget):
         if len(ticked):
             p.drawLines(lines(xy[ticked] - reach, xy[ticked] + reach))
         p.setPen(QColor(theme.QUIET))
-        named = np.full(2, -np.inf)
+        named = np.zeros((0, 2))
         for k, way in zip(ticked[second], reach[second], strict=True):
-            if np.hypot(*(xy[k] - named)) > 15:  # names that would lie on one another are left out
-                named = xy[k]
+            # names that would lie on one another are left out, also where the path comes back
+            if (np.hypot(*(named - xy[k]).T) > NAME_PX).all():
+                named = np.vstack([named, xy[k]])
                 p.drawText(QPointF(*(xy[k] + way * 2.6 + [-6, 4])), f"{solve.frames[k] // fps} s")
+
+    def _paint_camera(self, p: QPainter, camera: Camera) -> None:
+        """The solved camera of this frame, as a pyramid."""
+        shot, solve = self.session.shot, self.session.shot.solve
         if self.session.frame not in solve.frames:
             return
         filmed = camera_at(shot, self.session.frame)
