@@ -17,7 +17,7 @@ from lodestar.core.basics import apart
 from lodestar.core.basics.colour import Colour
 from lodestar.core.basics.errors import Cancelled, OutputError, PlateError
 from lodestar.core.basics.job import Job
-from lodestar.core.media import decoding, deliveries, plates, stills
+from lodestar.core.media import decoding, deliveries, pictures, plates, stills
 from lodestar.core.media.decoding import Planes, planes_in
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.media.plates import open_plate, probe
@@ -150,8 +150,11 @@ class DecoderThatDiesTest(FolderCase):
     def test_a_picture_that_a_decoder_dies_of_is_not_tried_again_until_it_changes(self):
         picture = self.folder / "p.png"
         cv2.imwrite(str(picture), np.zeros((4, 4, 3), np.uint8))
-        with mock.patch.object(stills, "PICTURES", "tests.core.test_media:FragilePictures"), self.assertRaises(PlateError) as told:
+        pictures._reader.cache_clear()
+        self.addCleanup(pictures._reader.cache_clear)
+        with mock.patch.object(pictures, "PICTURES", "tests.core.test_media:FragilePictures"), self.assertRaises(PlateError) as told:
             picture_frame(str(picture), 0)
+        pictures._reader.cache_clear()
         self.assertIn("p.png", told.exception.what)
         for read in (lambda: picture_frame(str(picture), 0), lambda: probe(picture)):
             with self.assertRaises(PlateError):

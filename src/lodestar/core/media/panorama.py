@@ -8,8 +8,8 @@ import numpy as np
 
 from ..basics.colour import decode
 from ..basics.errors import PlateError
-from .sizes import check_size, size_in_header
-from .stills import damaged_radiance, read_picture
+from .sizes import check_size
+from .stills import damaged_radiance, read_picture, size_of
 
 WIDE, HIGH = 1024, 512  # px that are kept: a third of a degree each
 MOST_LIGHT = 1e5  # of what one px may have, white 1: the sun itself is some 60,000 times as bright as white in its light
@@ -22,7 +22,7 @@ def check_panorama(path: str) -> None:
     file = Path(path)
     if not file.exists():
         raise PlateError(f"{file.name} is not in {file.parent} any more.", "Put it back, or choose the surroundings again.")
-    width, height = _radiance_size(file) if file.suffix.lower() == ".hdr" else size_in_header(file)
+    width, height = _radiance_size(file) if file.suffix.lower() == ".hdr" else size_of(file)
     check_size(file, width, height)
     if abs(width - 2 * height) > 0.02 * width:
         raise PlateError(

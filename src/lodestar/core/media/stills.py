@@ -1,5 +1,6 @@
 """Single pictures, as they lie in their files. They are read in a child process; it needs little else, so that it has begun soon."""
 
+import functools
 from pathlib import Path
 
 import av
@@ -36,11 +37,27 @@ def read_by(reader: Reader, path: Path, form: str = PLAIN, most_side: int = MOST
     return reader.ask(path, f"The file {path.name}", "read", path=str(path), form=form, most_side=most_side)["pixels"]
 
 
+def size_of(path: Path) -> tuple[int, int]:
+    """Width and height of a picture, by its head alone; kept while the file stays as it is. Raises PlateError."""
+    return _size_of(path, path.stat().st_mtime_ns)
+
+
+@functools.lru_cache(maxsize=16)
+def _size_of(path: Path, changed: int) -> tuple[int, int]:
+    with Reader(PICTURES) as reader:
+        width, height = reader.ask(path, f"The file {path.name}", "size", path=str(path))["size"]
+    return width, height
+
+
 class Pictures:
     """Reads pictures, in a child process. data: nothing."""
 
     def __init__(self, data: bytes = b"") -> None:
         pass
+
+    def size(self, path: str) -> dict[str, tuple[int, int]]:
+        """size: width and height."""
+        return {"size": size_in_header(Path(path))}
 
     def read(self, path: str, form: str, most_side: int) -> dict[str, np.ndarray]:
         """pixels: as `read_as`."""
