@@ -1,8 +1,9 @@
-"""Reading of media in child processes, and what a decoder died of or did not come back from: that is not tried again while the file stays as it is.
+"""Clips and pictures are read by child processes; what a decoder died of or did not come back from is not tried again while the file stays as it is.
 
 Decoders are large programs in C that read what anybody made. Measured: a child is there in 5 to 10 ms, and handing over a frame of 720p takes 0.4 ms.
 """
 
+import os
 import threading
 from pathlib import Path
 from typing import Any
@@ -10,7 +11,8 @@ from typing import Any
 from ..basics.apart import Apart, Ended
 from ..basics.errors import PlateError, UserError
 
-MOST_BYTES = 4 * 2**30  # a decoder's threads keep several large frames each
+# of memory for a decoder, whose threads keep several large frames each; half of what there is, since a file may ask for any amount
+MOST_BYTES = max(4 * 2**30, os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE") // 2)
 
 _ended: dict[tuple, PlateError] = {}
 _lock = threading.Lock()
