@@ -133,6 +133,8 @@ def _inverse_depth(camera, xyz: np.ndarray, nodes: np.ndarray, width: int, heigh
     the middle one counts: some lie far behind or before it by mistake."""
     from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator  # not at the start, which is to be quick
 
+    if not len(xyz):
+        return np.ones(len(nodes))
     xy, depth = camera.project(xyz)
     ok = (depth > 1e-3 * np.median(np.abs(depth))) & (xy > -60).all(1) & (xy < [width + 60, height + 60]).all(1)
     xy, inverse = xy[ok], 1 / depth[ok]

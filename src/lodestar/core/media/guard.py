@@ -1,6 +1,6 @@
 """Clips and pictures are read by child processes; what a decoder died of or did not come back from is not tried again while the file stays as it is.
 
-Decoders are large programs in C that read what anybody made. Measured: a child is there in 5 to 10 ms, and handing over a frame of 720p takes 0.4 ms.
+Decoders are large programs in C that read what anybody made. Measured: a child is there in 5 to 10 ms, and a frame of 720p comes 2 ms later than it would.
 """
 
 import os
