@@ -1,10 +1,11 @@
 """The curve of one keyed value over time, and under it how fast it changes; keys and their handles are dragged."""
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.keyed import Key, Keyed
@@ -15,6 +16,7 @@ from .. import theme
 from ..fields import Choice
 from ..measures import figure, length, shown
 from ..session import Session
+from ..viewer.drawing import polygon
 from .axis import GUTTER, LANE, REACH_PX, TimeAxis
 from .lanes import Row, in_hand, set_keys
 
@@ -99,7 +101,8 @@ class Curves(QWidget):
         room = max(0.08 * (high - low), 0.02 * max(abs(low), abs(high)), 1e-3)
         return low - room, high + room
 
-    def _y(self, v: float, scale: tuple[float, float]) -> float:
+    def _y(self, v: Any, scale: tuple[float, float]) -> Any:
+        """Of one value, or of an array of them."""
         band = self._band()
         return band.bottom() - (v - scale[0]) / (scale[1] - scale[0]) * band.height()
 
@@ -181,10 +184,10 @@ class Curves(QWidget):
             p.setPen(QPen(QColor(theme.LINE), 1))
             p.drawLine(QPointF(GUTTER, y), QPointF(self.width() - 12, y))
         p.setClipRect(QRectF(GUTTER, 0, self.width() - GUTTER, self.height()))
-        xs = [axis.x(f) for f in frames]
+        xs = axis.left + (frames + 0.5 - axis.begin) * axis.room
         for c, tint in zip(range(values.shape[1]), COMPONENTS.get(values.shape[1], (theme.TEXT,) * values.shape[1]), strict=True):
             p.setPen(QPen(QColor(tint), 1.6))
-            p.drawPolyline(QPolygonF([QPointF(x, self._y(v, scale)) for x, v in zip(xs, values[:, c], strict=True)]))
+            p.drawPolyline(polygon(np.c_[xs, self._y(values[:, c], scale)]))
         self._paint_speed(p, axis, value, xs, fast, unit)
         self._paint_spots(p, value)
         p.setClipping(False)
@@ -197,15 +200,15 @@ class Curves(QWidget):
         p.setPen(QColor(theme.TEXT))
         p.drawText(QRectF(band.right() - 260, 0, 256, 14), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{now} {name}")
 
-    def _paint_speed(self, p: QPainter, axis: TimeAxis, value: Keyed, xs: list[float], fast: np.ndarray, unit: str) -> None:
+    def _paint_speed(self, p: QPainter, axis: TimeAxis, value: Keyed, xs: np.ndarray, fast: np.ndarray, unit: str) -> None:
         bottom, height = self.height() - 2.0, self.height() * SPEED_SHARE - EDGE
         top = max(float(np.percentile(fast, 99.5)) * 1.15, 1e-9)
-        line = [QPointF(x, bottom - min(v / top, 1.0) * height) for x, v in zip(xs, fast, strict=True)]
+        line = np.c_[xs, bottom - np.minimum(fast / top, 1.0) * height]
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(theme.colour(theme.READING, 0.16))
-        p.drawPolygon(QPolygonF([QPointF(xs[0], bottom), *line, QPointF(xs[-1], bottom)]))
+        p.drawPolygon(polygon(np.vstack([(xs[0], bottom), line, (xs[-1], bottom)])))
         p.setPen(QPen(theme.colour(theme.READING, 0.7), 1))
-        p.drawPolyline(QPolygonF(line))
+        p.drawPolyline(polygon(line))
         now = float(speed(value, np.array([float(self.session.frame)]), axis.fps)[0])
         self._label(
             p,
