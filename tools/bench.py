@@ -62,7 +62,8 @@ def decode(shot) -> list:
 
 def decode_here(shot) -> None:
     """The same pictures, one after another, without a child process: less it cannot take."""
-    with av.open(shot.plate.path) as container:
+    clip = shot.plate.path
+    with av.open(clip) as container:
         for _, frame in zip(shot.frames, container.decode(video=0), strict=False):
             rgb_of(planes_in(frame), shot.plate.colour)
 

@@ -18,7 +18,6 @@ from threading import Lock
 
 WORKERS = 2
 MARK = "\x1e"  # begins the line in which a worker says what came of a module; the other lines are what tests print
-
 WINDOW = "tests.app"
 
 

@@ -6,9 +6,11 @@ from unittest import mock
 import msgspec
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtGui import QFontMetrics, QFontMetricsF
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
+from lodestar.app import theme
 from lodestar.app.timeline.axis import LANE, RULER, TimeAxis
 from lodestar.app.timeline.lanes import rows
 from lodestar.core.basics.keyed import Key, Keyed, constant
@@ -259,6 +261,17 @@ class RulerTest(TimeCase):
         """Of a minute and of an hour none were, since seconds had no room."""
         for count in (100, 1_500, 90_000):
             self.assertGreater(self.names(count), 15, count)
+
+    def test_the_number_of_the_frame_is_never_cut(self):
+        player = self.window.time.player
+        metrics = QFontMetricsF(theme.font(12))
+        for frame, count in ((46, 100), (900, 1_500), (89_999, 90_000)):
+            self.session.frame = frame
+            words = player.words(QFontMetrics(theme.font(12)), count)
+            self.assertTrue(words.startswith(str(frame)))
+            self.assertLessEqual(metrics.horizontalAdvance(words), player.width() - 31)
+        self.session.frame = 0
+        self.assertEqual(player.words(QFontMetrics(theme.font(12)), 100), "0 / 100")
 
     def test_the_strip_shows_the_worst_of_the_frames_that_share_a_pixel(self):
         ruler, solve = self.window.time.ruler, self.session.shot.solve

@@ -23,6 +23,7 @@ from lodestar.core.solve.spread import point_covariances
 
 log = logging.getLogger(__name__)
 MOST_KEPT = 3  # pairs of tracks and solve: undo and redo go between some
+MOST_SHARES = 2000  # of objects that the ground hides, by frame
 QUICK = 15_000  # observations: up to so many take less than a twentieth of a second, on a slow machine too
 
 
@@ -109,10 +110,21 @@ def _beside(work: Callable[[], object]) -> None:
     _worker.submit(run)
 
 
+_hidden: tuple[Shot | None, dict[tuple[str, float], float]] = (None, {})  # of the last shot, by object and frame
+
+
 def hidden_of(shot: Shot, item: Object, frame: float) -> float:
-    """Which share of an object the ground hides (`hidden_share`); 0 while the ground is being worked out."""
+    """Which share of an object of the shot the ground hides (`hidden_share`); 0 while the ground is being worked out. Kept, since each frame that is
+    played asks, and letters that move are laid out anew for it."""
+    global _hidden
     if is_known(shot):
-        return hidden_share(shot, item, frame)
+        of, known = _hidden
+        if of is not shot or len(known) > MOST_SHARES:
+            known = {}
+            _hidden = shot, known
+        if (item.id, frame) not in known:
+            known[item.id, frame] = hidden_share(shot, item, frame)
+        return known[item.id, frame]
     grounds = _kept_of(shot).setdefault("grounds", [])
     if shot.ground not in grounds:
         grounds.append(shot.ground)

@@ -3,7 +3,7 @@
 import time
 
 from PyQt6.QtCore import QRectF, Qt, QTimer
-from PyQt6.QtGui import QColor, QPainter
+from PyQt6.QtGui import QColor, QFontMetrics, QPainter
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QStackedWidget, QToolButton, QVBoxLayout, QWidget
 
 from .. import theme
@@ -76,7 +76,13 @@ class Player(QWidget):
         p.setFont(theme.font(12))
         plate = self.session.shot.plate
         p.setPen(QColor(theme.TEXT))
-        p.drawText(QRectF(32, 0, 64, RULER), Qt.AlignmentFlag.AlignVCenter, f"{self.session.frame} / {plate.count if plate else 0}")
+        p.drawText(QRectF(32, 0, self.width() - 32, RULER), Qt.AlignmentFlag.AlignVCenter, self.words(p.fontMetrics(), plate.count if plate else 0))
+
+    def words(self, metrics: QFontMetrics, count: int) -> str:
+        """The frame on show and how many there are, as they have room: of a long clip closer together, then without the number of all."""
+        frame = self.session.frame
+        told = (f"{frame} / {count}", f"{frame}/{count}", f"{frame}")
+        return next((words for words in told if metrics.horizontalAdvance(words) <= self.width() - 32), told[-1])
 
 
 class Time(QWidget):
