@@ -12,11 +12,13 @@ from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
+from lodestar.app import derived
 from lodestar.app.derived import points_of
 from lodestar.core.basics.geometry import meet_plane
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import place_of
 from lodestar.core.edits.settle import with_solve
+from lodestar.core.evaluate import ground
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.objects import box_of, pose_of
 from lodestar.core.projection.camera import Camera
@@ -737,6 +739,17 @@ class SceneViewTest(PlaceCase):
         next(a for a in menu.actions() if a.objectName() == "points-up to 2 × the path").trigger()
         self.assertLess(scene.near_points().sum(), everything)
         self.assertGreater(scene.near_points().sum(), 100)
+
+
+class HiddenTest(WindowCase):
+    def test_what_the_ground_hides_is_worked_out_beside_and_again_where_the_core_let_go_of_it(self):
+        self.open_demo()
+        item = self.session.shot.objects[0]
+        sunk = msgspec.structs.replace(item, position=constant(*item.position.at(0)[:2], -0.5 * item.height.at(0)[0]))
+        shot = msgspec.structs.replace(self.session.shot, objects=(sunk, *self.session.shot.objects[1:]))
+        for _ in range(2):
+            ground._kept.clear()
+            self.wait(lambda: derived.hidden_of(shot, sunk, 0) > 0.2)
 
 
 if __name__ == "__main__":

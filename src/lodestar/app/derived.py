@@ -125,10 +125,16 @@ def hidden_of(shot: Shot, item: Object, frame: float) -> float:
         if (item.id, frame) not in known:
             known[item.id, frame] = hidden_share(shot, item, frame)
         return known[item.id, frame]
-    grounds = _kept_of(shot).setdefault("grounds", [])
-    if shot.ground not in grounds:
-        grounds.append(shot.ground)
-        _beside(lambda: (borne_ground(shot), uneven_of(shot)))
+    begun = _kept_of(shot).setdefault("grounds", [])
+    if shot.ground not in begun:
+
+        def work() -> None:
+            borne_ground(shot)
+            uneven_of(shot)
+            begun.remove(shot.ground)  # the core keeps a few grounds only; one that it let go of is worked out again
+
+        begun.append(shot.ground)
+        _beside(work)
     return 0.0
 
 
