@@ -18,7 +18,7 @@ import time
 import traceback
 import zipfile
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -210,16 +210,13 @@ def _break_tree(tree: object, rng: random.Random) -> None:
         return
 
 
-def broken_inputs(count: int, seed: int, folder: Path) -> dict[str, Counter]:
+def broken_inputs(count: int, seed: int, folder: Path) -> Iterator[tuple[str, Counter]]:
     """Each reader on damaged files: it reads them or refuses them with a sentence. In batches, each in a child with limits."""
-    good = samples(folder)
-    found: dict[str, Counter] = {}
-    for ending, data in good.items():
-        found[ending] = Counter()
-        numbers = list(range(count))
+    for ending, data in samples(folder).items():
+        found, numbers = Counter[str](), list(range(count))
         while numbers:
-            numbers = _batch(ending, data, numbers, seed, folder, found[ending])
-    return found
+            numbers = _batch(ending, data, numbers, seed, folder, found)
+        yield ending, found
 
 
 def _batch(ending: str, data: bytes, numbers: list[int], seed: int, folder: Path, found: Counter) -> list[int]:
@@ -277,6 +274,16 @@ def say(text: str) -> None:
     sys.stdout.flush()
 
 
+def _parts(args: argparse.Namespace, folder: Path) -> Iterator[tuple[str, Counter]]:
+    """The name and the counts of each part of a hunt, as they come."""
+    yield "kills", kills(args.kills, args.seed, folder)
+    yield from ((f"damaged {ending}", counts) for ending, counts in broken_inputs(args.damaged, args.seed, folder))
+    if args.events:
+        yield "window", monkey(args.events, args.seed, DEMO)
+        if args.long:
+            yield "window, long shot", monkey(args.events, args.seed, long_shot(folder))
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--seed", type=int, default=1)
@@ -288,12 +295,7 @@ def main() -> int:
     bad = 0
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        for title, counts in (
-            ("kills", kills(args.kills, args.seed, folder)),
-            *((f"damaged {ending}", counts) for ending, counts in broken_inputs(args.damaged, args.seed, folder).items()),
-            ("window", monkey(args.events, args.seed, DEMO) if args.events else Counter()),
-            ("window, long shot", monkey(args.events, args.seed, long_shot(folder)) if args.long else Counter()),
-        ):
+        for title, counts in _parts(args, folder):  # each is said as soon as it has ended
             say(f"{title}: " + ", ".join(f"{n} {word}" for word, n in sorted(counts.items())))
             bad += sum(n for word, n in counts.items() if word.isupper())
     return 1 if bad else 0

@@ -54,7 +54,10 @@ class ForegroundPanel(Panel):
             Command("next-unsure", "Go", "Next unsure frame of the matte", self._next_unsure, enabled=brushed),
         ]
 
-    def fill(self) -> None:
+    def parts(self) -> tuple[Callable[[], None], ...]:
+        return (self._fill_list, self._fill_chosen, self._fill_keys, self._fill_pictured, self._fill_line, self._fill_use, self._fill_sky)
+
+    def _fill_list(self) -> None:
         self.list = self.section("Mattes")
         self.rows = QVBoxLayout()
         self.rows.setContentsMargins(0, 0, 0, 0)
@@ -81,10 +84,6 @@ class ForegroundPanel(Panel):
                 "A picture or movie…", "picture-matte", "A matte that was made elsewhere: its alpha, its brightness or a channel", self._add_picture
             ),
         )
-        self._fill_chosen()
-        self._fill_kinds()
-        self._fill_use()
-        self.sky = NewSky(self)
         self._listed: tuple | None = None
 
     def _fill_chosen(self) -> None:
@@ -139,8 +138,7 @@ class ForegroundPanel(Panel):
         self.one.add("", self.steady)
         self.one.add("", self.apart)
 
-    def _fill_kinds(self) -> None:
-        """What only one kind of matte has."""
+    def _fill_keys(self) -> None:
         self.by_colour, self.by_brightness = self.section("Key of a colour"), self.section("Key of brightness")
         for section, parts in ((self.by_colour, ("tolerance", "fade", "specks")), (self.by_brightness, ("dark", "bright", "fade", "specks"))):
             self.value_rows(section, self._chosen, Keyer, f"key-{parts[0]}", "key", parts)
@@ -151,6 +149,8 @@ class ForegroundPanel(Panel):
             lambda on: self._set("Only what is far away", far=on),
         )
         self.by_colour.add("", self.far)
+
+    def _fill_pictured(self) -> None:
         self.pictured = self.section("Picture of the matte")
         self.file = button("Choose another…", "matte-picture", "Another picture, sequence or movie in its place", self._choose_picture)
         self.pictured.add_wide(self.file)
@@ -161,6 +161,8 @@ class ForegroundPanel(Panel):
         self.channel.addItems([name.capitalize() for name in CHANNELS])
         self.channel.activated.connect(lambda number: self._set("Choose a channel", channel=CHANNELS[number]))
         self.pictured.add("Channel", self.channel)
+
+    def _fill_line(self) -> None:
         self.line = self.section("Line")
         self.closed = tick("Closed", "matte-closed", "What it surrounds; off for an open line with a width, as a rope or a rail", self._close)
         self.line.add("", self.closed)
@@ -193,6 +195,9 @@ class ForegroundPanel(Panel):
         ]
         tip = "How wide its edge is, and by how much it jumps from frame to frame, over the range"
         self.edge.add_wide(button("Measure the edge", "measure-edge", tip, lambda: self.commands.run("measure-edge")))
+
+    def _fill_sky(self) -> None:
+        self.sky = NewSky(self)
 
     def _measure(self) -> None:
         current, shot = self._current(), self.session.shot

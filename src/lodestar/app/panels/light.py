@@ -1,5 +1,7 @@
 """Light: the sun and where it was read from, the sky, and the shadow on the ground."""
 
+from collections.abc import Callable
+
 import msgspec
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
@@ -58,7 +60,10 @@ class ShadowRow(QWidget):
 class LightPanel(Panel):
     step = "Light"
 
-    def fill(self) -> None:
+    def parts(self) -> tuple[Callable[[], None], ...]:
+        return (self._fill_found, self._fill_sun, self._fill_sky, self._fill_surroundings, self._lamps, self._fill_shadow)
+
+    def _fill_found(self) -> None:
         self.found = self.section("Sun from shadows")
         self.none = quiet("Drag in the picture from the foot of something to the tip of its shadow, then click its top.")
         self.found.add_wide(self.none)
@@ -75,6 +80,8 @@ class LightPanel(Panel):
             lambda: self.commands.run("read-subject-shadow"),
         )
         self.found.add_wide(self.by_subject)
+
+    def _fill_sun(self) -> None:
         sun = self.section("Sun")
         self.on = QCheckBox("The sun shines")
         self.on.setObjectName("sun-on")
@@ -85,6 +92,8 @@ class LightPanel(Panel):
         self.colour = Swatch("sun-colour", "Colour of the sunlight")
         self.colour.picked.connect(lambda rgb: self._colour(self._sun(), "colour", rgb))
         sun.add("Colour", self.colour)
+
+    def _fill_sky(self) -> None:
         sky = self.section("Sky")
         self.sky_on = QCheckBox("The sky shines")
         self.sky_on.setObjectName("sky-light-on")
@@ -95,8 +104,11 @@ class LightPanel(Panel):
         self.sky_colour = Swatch("sky-colour", "Colour of the sky's light")
         self.sky_colour.picked.connect(lambda rgb: self._colour(self._sky(), "colour", rgb))
         sky.add("Colour", self.sky_colour)
+
+    def _fill_surroundings(self) -> None:
         self.surroundings = SurroundingsSection(self)
-        self._lamps()
+
+    def _fill_shadow(self) -> None:
         shadow = self.section("Shadow on the ground")
         self.value_rows(shadow, lambda: "shadow", Shadow, step="shadow")
         self.tint = Swatch("shadow-tint", "What colour is left in a full shadow; black leaves it to the sky")

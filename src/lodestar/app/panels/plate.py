@@ -1,5 +1,6 @@
 """Plate: the clip, its in and out, and what is known of the lens."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -43,7 +44,10 @@ UNTOLD_WORDS = {"transfer": "transfer", "primaries": "primaries", "matrix": "mat
 class PlatePanel(Panel):
     step = "Plate"
 
-    def fill(self) -> None:
+    def parts(self) -> tuple[Callable[[], None], ...]:
+        return (self._fill_clip, self._fill_colour, self._fill_range)
+
+    def _fill_clip(self) -> None:
         self.open = button(
             "Open a clip", "open-clip", "Choose a movie, or a picture of a numbered sequence", lambda: self.commands.run("open-clip"), True
         )
@@ -59,6 +63,8 @@ class PlatePanel(Panel):
             "Say where the clip is", "find-clip", "Choose the clip again; everything else stays", lambda: self.commands.run("find-clip")
         )
         self.clip.add_wide(self.find_clip)
+
+    def _fill_colour(self) -> None:
         self.colour = self.section("Colour")
         self.colours: dict[str, Choice] = {}
         for part, label, names, tip in (
@@ -81,6 +87,8 @@ class PlatePanel(Panel):
         self.untold = quiet()
         self.untold.setObjectName("colour-untold")
         self.colour.add_wide(self.untold)
+
+    def _fill_range(self) -> None:
         self.range = self.section("In and out")
         self.first = self.field("first-frame", step=0.2, decimals=0, low=0, tip="First frame that is used")
         self.last = self.field("last-frame", step=0.2, decimals=0, low=0, tip="Last frame that is used")

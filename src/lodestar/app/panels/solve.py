@@ -1,5 +1,7 @@
 """Solve: how well the camera holds, where in the picture it does not, the lens, and how to mend it."""
 
+from collections.abc import Callable
+
 import msgspec
 import numpy as np
 from PyQt6.QtCore import QRectF, Qt
@@ -75,7 +77,10 @@ class SolvePanel(Panel):
         else:
             self.session.work.solve()
 
-    def fill(self) -> None:
+    def parts(self) -> tuple[Callable[[], None], ...]:
+        return (self._fill_verdict, self._fill_lens, self._fill_rejecting, self._fill_starting)
+
+    def _fill_verdict(self) -> None:
         self.go = button("Solve", "solve", "Find the camera from the tracks", lambda: self.commands.run("solve"), True)
         self.head.addWidget(self.go)
         self.well = self.section("How well it holds")
@@ -92,8 +97,10 @@ class SolvePanel(Panel):
         self.where = self.section("Where in the picture")
         self.map = RegionMap()
         self.where.add_wide(self.map)
-        self._fill_lens()
-        mend = self.section("Mend it")
+        self._mapped: object = None
+
+    def _fill_rejecting(self) -> None:
+        self.mend = mend = self.section("Mend it")
         self.limit = self.field(
             "reject-above", unit="px", step=0.02, decimals=2, low=0.1, high=5, reset=1.0, tip="Tracks with a larger error are rejected"
         )
@@ -105,6 +112,9 @@ class SolvePanel(Panel):
         self.motion = self._choice("motion", "Camera motion", "Whether the camera moves, or only turns on the spot", MOTIONS.values())
         self.motion.activated.connect(lambda i: self.session.edit_part("Set camera motion", "solving", motion=list(MOTIONS)[i]))
         mend.add("Camera", self.motion)
+
+    def _fill_starting(self) -> None:
+        mend = self.mend
         self.start = self._choice(
             "solve-start", "Where a solve starts", "Whether the next solve goes on from this one, or begins anew", ("From nothing", "From this one")
         )
@@ -128,7 +138,6 @@ class SolvePanel(Panel):
         self.hold.setToolTip("Distances and directions that were said of the ground hold the solve; there have to be two or more")
         self.hold.toggled.connect(lambda on: self.session.edit_part("Hold the solve to what is known", "solving", hold=on))
         mend.add("What is known", self.hold)
-        self._mapped: object = None
 
     def _choice(self, name: str, spoken: str, tip: str, words) -> Choice:
         box = Choice()
