@@ -6,6 +6,7 @@ import sys
 import threading
 import time
 import unittest
+import weakref
 from unittest import mock
 
 import msgspec
@@ -250,6 +251,24 @@ class FileTest(WindowCase):
         report = next((self.folder / "state" / "bright-lodestar").glob("report-*.txt")).read_text()
         for said in ("ZeroDivisionError", "numpy: ", "Embree"):
             self.assertIn(said, report)
+
+    def test_a_fault_while_painting_leaves_no_painter_behind(self):
+        self.open_demo()
+        told, painters, hooks = [], [], (sys.excepthook, threading.excepthook)
+
+        def fail(painter, canvas) -> None:
+            painters.append(weakref.ref(painter))
+            raise ValueError("x")
+
+        try:
+            errors.catch_faults(lambda kind, _: told.append(kind))
+            with mock.patch("lodestar.app.viewer.overlays.paint", fail), self.assertLogs(level="CRITICAL"):
+                self.window.canvas.update()
+                self.wait(lambda: told)
+        finally:
+            sys.excepthook, threading.excepthook = hooks
+        self.assertEqual(told[0], "ValueError")
+        self.assertEqual([painter() for painter in painters], [None] * len(painters), "nothing is painted any more, and then it crashes")
 
     def test_an_autosave_comes_while_edits_go_on(self):
         self.open_demo()

@@ -4,6 +4,7 @@ import logging
 import sys
 import threading
 import time
+import traceback
 from collections.abc import Callable
 from pathlib import Path
 
@@ -119,6 +120,7 @@ def catch_faults(told: Callable[[str, Path | None], None]) -> None:
             return
         log.critical("a fault of the program; %s", embree.description(), exc_info=(kind, value, trace))
         told(kind.__name__, write_report(value or kind(), {"renderer": embree.description()}))
+        traceback.clear_frames(trace)  # Python keeps the last one; a painter in it that outlives its paint takes the window down
 
     sys.excepthook = hook
     threading.excepthook = lambda args: hook(args.exc_type, args.exc_value, args.exc_traceback)
