@@ -12,11 +12,12 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from lodestar.core.basics.identity import Same
 from lodestar.core.edits.arrange import place_of
 from lodestar.core.evaluate.cameras import scene_frame, slip_at
 from lodestar.core.evaluate.ground import borne_ground, hidden_share, is_known, uneven_of
 from lodestar.core.shot.document import Shot
-from lodestar.core.shot.objects import Object
+from lodestar.core.shot.objects import Object, ancestors
 from lodestar.core.solve.pieces import pieces
 from lodestar.core.solve.report import Report, report, residuals
 from lodestar.core.solve.spread import point_covariances
@@ -110,21 +111,25 @@ def _beside(work: Callable[[], object]) -> None:
     _worker.submit(run)
 
 
-_hidden: tuple[Shot | None, dict[tuple[str, float], float]] = (None, {})  # of the last shot, by object and frame
+_hidden: tuple[Shot | None, dict[tuple[Same | float, ...], float]] = (
+    None,
+    {},
+)  # of the last solve and ground, by objects with their parents and frame
 
 
 def hidden_of(shot: Shot, item: Object, frame: float) -> float:
     """Which share of an object of the shot the ground hides (`hidden_share`); 0 while the ground is being worked out. Kept, since each frame that is
-    played asks, and letters that move are laid out anew for it."""
+    played asks, and letters that move are laid out anew for it; and while one object is dragged the others stay as they are."""
     global _hidden
     if is_known(shot):
         of, known = _hidden
-        if of is not shot or len(known) > MOST_SHARES:
+        if of is None or any(getattr(of, part) is not getattr(shot, part) for part in ("plate", "solve", "ground")) or len(known) > MOST_SHARES:
             known = {}
             _hidden = shot, known
-        if (item.id, frame) not in known:
-            known[item.id, frame] = hidden_share(shot, item, frame)
-        return known[item.id, frame]
+        key = (*map(Same, (item, *ancestors(shot.objects, item))), frame)
+        if key not in known:
+            known[key] = hidden_share(shot, item, frame)
+        return known[key]
     begun = _kept_of(shot).setdefault("grounds", [])
     if shot.ground not in begun:
 

@@ -34,6 +34,7 @@ class Ruler(QWidget):
         self._start: int | None = None
         self._loop: int | None = None
         self._marker: tuple | None = None
+        self._kept: set[int] = set()  # frames that are shown as ready
         self._bars: tuple = ()  # what the bars of the strip were drawn from, and their picture
         self.editor = QLineEdit(self)
         self.editor.setObjectName("marker-name")
@@ -81,10 +82,18 @@ class Ruler(QWidget):
             p.fillRect(QRectF(left - half, 0, right - left + 2 * half, 2), QColor(theme.READING))
             for x in (left - half, right + half - 2):
                 p.fillRect(QRectF(x, 0, 2, 7), QColor(theme.READING))
+        self._kept = self._kept_frames()
+        for f in self._kept:
+            p.fillRect(QRectF(axis.x(f) - half, RULER - 1, 2 * half, 1), theme.colour(theme.ACCENT, 0.6))
+
+    def _kept_frames(self) -> set[int]:
         request = self.canvas.request()
-        if request is not None:
-            for f in self.pictures.kept_frames(request):
-                p.fillRect(QRectF(axis.x(f) - half, RULER - 1, 2 * half, 1), theme.colour(theme.ACCENT, 0.6))
+        return set() if request is None else self.pictures.kept_frames(request)
+
+    def show_kept(self) -> None:
+        """A picture was made: which frames are ready may have changed."""
+        if self._kept_frames() != self._kept:
+            self.update()
 
     def _paint_strip_name(self, p: QPainter, axis: TimeAxis, shot: Shot) -> None:
         bottom, top = self.height() - 1.0, RULER + 4.0

@@ -124,7 +124,7 @@ class Time(QWidget):
             part.installEventFilter(self)
         self._gently = Gently(session, self.refresh)
         session.frame_changed.connect(lambda _: self._moved())
-        canvas.picture_changed.connect(self.ruler.update)
+        canvas.picture_changed.connect(self.ruler.show_kept)
         self.show_curves(session.settings.value("time/curves", "0") == "1")
 
     @property

@@ -174,8 +174,11 @@ def hiding_ground(shot: Shot, things: list[Object], items: list[Item], eye: F64)
         return []
     through = eye + (below - eye) * (eye[2] / (eye[2] - below[:, 2:]))
     reach = np.concatenate([through, below])[:, :2]
+    # in steps as wide as what is sunk: what the renderer makes of a part is kept, and a thing that is dragged would make it anew with each step
+    step = 2.0 ** np.ceil(np.log2(max(float(np.ptp(reach, axis=0).max()), 1e-6)))
+    low, high = np.floor(reach.min(0) / step) * step, np.ceil(reach.max(0) / step) * step
     corners = mesh.vertices[mesh.triangles][..., :2]
-    near = ((corners.max(1) >= reach.min(0)) & (corners.min(1) <= reach.max(0))).all(1)
+    near = ((corners.max(1) >= low) & (corners.min(1) <= high)).all(1)
     if not near.any():
         return []
     return [Item(_part(mesh, near), lambda share: np.eye(4), (0, 0, 0), 1.0, 0.0, drawn=False, receives=True, hides=True)]

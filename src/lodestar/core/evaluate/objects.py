@@ -38,10 +38,22 @@ class Laid(NamedTuple):
 
 
 def pose_of(shot: Shot, item: Object, frame: float) -> np.ndarray:
-    """(4, 4) from an object's own axes, in metres, to the scene, through all of its parents."""
+    """(4, 4) read-only: from an object's own axes, in metres, to the scene, through all of its parents."""
+    return _pose(_chain(shot, item), frame)
+
+
+def _chain(shot: Shot, item: Object) -> tuple[Same, ...]:
+    """The object and its parents, nearest first."""
+    return (Same(item), *map(Same, ancestors(shot.objects, item)))
+
+
+@functools.lru_cache(maxsize=128)
+def _pose(chain: tuple[Same, ...], frame: float) -> np.ndarray:
+    """Kept, since each picture and each painting of handles asks some twenty times for the same."""
     m = np.eye(4)
-    for one in (item, *ancestors(shot.objects, item)):
+    for one in (same.of for same in chain):
         m = pose_matrix(one.position.at(frame), one.turn.at(frame), one.size.at(frame)[0], one.pivot) @ m
+    m.flags.writeable = False
     return m
 
 
@@ -167,11 +179,32 @@ def objects_at(shot: Shot, frame: float) -> list[Object]:
     return [o for o in shot.objects if is_there(o, frame) and o.BODY and (o.drawn or o.receives or o.hides or o.reflects.at(frame)[0] > 0)]
 
 
+_items: tuple[tuple, dict[str, tuple[tuple[Same, ...], list[Item]]]] = ((), {})  # of the last frame and scene, by the ids of things
+
+
 def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
-    """What the renderer is given of an object that has a body: an item for each of its solids."""
+    """What the renderer is given of an object that has a body: an item for each of its solids. Kept for the last frame, since while one thing is
+    dragged the others stay as they are."""
+    global _items
+    scene, (of, known) = (Same(shot.plate), Same(shot.solve), Same(shot.ground), index), _items
+    if of != scene:
+        known = {}
+        _items = scene, known
+    chain = _chain(shot, thing)
+    found = known.get(thing.id)
+    if found is not None and found[0] == chain:
+        return found[1]
+    items = _items_of(shot, thing, index)
+    if not getattr(thing, "texture_movie", "") and all(item.picture is None for item in items):  # a file may change
+        known[thing.id] = chain, items
+    return items
+
+
+def _items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     kind = kind_of(thing)
     thing = kind.still(thing, index)
     assert isinstance(thing, Solid)
+    chain = _chain(shot, thing)
     picture = kind.picture(thing, index) if thing.drawn else None
     laid = _laid_over(thing, index) if thing.drawn else None
     base = np.ones(3) if picture is not None and picture.paints else decode(np.array(thing.colour), "srgb")
@@ -180,7 +213,7 @@ def items_of(shot: Shot, thing: Object, index: int) -> list[Item]:
     opacity = float(np.clip(thing.opacity.at(index)[0], 0, 1))
     whole = Item(
         EMPTY,
-        lambda share: model_of(shot, thing, index + share),
+        lambda share: _pose(chain, index + share) @ kind.stretch(thing, index + share),  # without the shot, which these may outlive
         (float(base[0]), float(base[1]), float(base[2])),
         float(np.clip(thing.roughness.at(index)[0], 0.03, 1)),
         float(np.clip(thing.metal.at(index)[0], 0, 1)),
