@@ -111,7 +111,7 @@ def _beside(work: Callable[[], object]) -> None:
     _worker.submit(run)
 
 
-_hidden: tuple[Shot | None, dict[tuple[Same | float, ...], float]] = (
+_hidden: tuple[Shot | None, dict[tuple, float]] = (
     None,
     {},
 )  # of the last solve and ground, by objects with their parents and frame

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayou
 
 from lodestar.core.basics.keyed import Keyed
 from lodestar.core.basics.rows import defaults_of, rows_of
-from lodestar.core.shot.motion import keyed_things
+from lodestar.core.shot.motion import keyed_thing
 
 from .. import theme
 from ..commands import Command
@@ -185,7 +185,7 @@ class Panel(QScrollArea):
         session = self.session
 
         def get() -> Keyed | None:
-            return getattr(keyed_things(session.shot).get(thing()), part, None)
+            return getattr(keyed_thing(session.shot, thing()), part, None)
 
         def update() -> None:
             value = get()

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from lodestar.core.basics.keyed import Key, Keyed
-from lodestar.core.shot.motion import keyed_things, moved_keys, shaped, speed
+from lodestar.core.shot.motion import keyed_thing, keyed_things, moved_keys, shaped, speed
 from lodestar.core.shot.objects import keyed_parts, owned
 
 from .. import theme
@@ -53,7 +53,7 @@ class Curves(QWidget):
 
     def parts(self) -> dict[tuple[str, str], Keyed]:
         """The keyed values of the thing in hand and of its layers and movers, by the id of what has them and their names."""
-        thing = keyed_things(self.session.shot).get(in_hand(self.session))
+        thing = keyed_thing(self.session.shot, in_hand(self.session))
         if thing is None:
             return {}
         things = {in_hand(self.session): thing, **{child.id: child for own in owned(thing).values() for child in own}}
@@ -72,7 +72,7 @@ class Curves(QWidget):
     def unit(self) -> str:
         if self.part in UNITS:
             return UNITS[self.part]
-        thing = keyed_things(self.session.shot).get(self.id)
+        thing = keyed_thing(self.session.shot, self.id)
         return self.session.unit if self.part in ("position", *getattr(thing, "LENGTHS", ())) else ""
 
     def axis(self) -> TimeAxis:

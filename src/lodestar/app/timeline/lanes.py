@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QLineEdit, QWidget
 from lodestar.core.basics.keyed import Keyed
 from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.shot.document import LANES, Shot
-from lodestar.core.shot.motion import Chosen, change_keys, field_of, keyed_things, moved_keys, owner_of, whole_motion, with_things
+from lodestar.core.shot.motion import Chosen, change_keys, field_of, keyed_thing, keyed_things, moved_keys, owner_of, whole_motion, with_things
 from lodestar.core.shot.objects import Mover, Thing, keyed_parts, owned
 from lodestar.core.work.matting import is_due
 
@@ -310,7 +310,7 @@ class Lanes(QWidget):
             self.editor.hide()
             id_, field = self._renamed
             text = self.editor.text().strip()
-            thing = keyed_things(self.session.shot).get(id_)
+            thing = keyed_thing(self.session.shot, id_)
             if thing is not None and getattr(thing, field) != text and (text or field == "label"):
                 self.session.edit_item("Rename", id_, **{field: text})
 

@@ -16,7 +16,7 @@ from ..pictures import Pictures, Request
 from ..session import Session
 from . import drawing, overlays
 
-SOON_MS = 60
+SOON_MS = 100
 STILL_MS = 220  # after this long without a change, the draft is made final
 ZOOM_STEP = 1.2
 

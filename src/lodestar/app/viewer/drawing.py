@@ -48,6 +48,11 @@ def lines(begins: np.ndarray, ends: np.ndarray) -> "sip.array[QLineF | None]":
     return made
 
 
+def stroke(p: QPainter, xy: np.ndarray) -> None:
+    """A solid line through (n, 2) places, px of the widget. As lines apart it takes a third of the time of one line with corners (measured)."""
+    p.drawLines(lines(xy[:-1], xy[1:]))
+
+
 def project_line(camera: Camera, a: np.ndarray, b: np.ndarray, steps: int = 12) -> np.ndarray:
     """(n, 2) pixels along a straight line of the scene, bent as the lens bends it; only what lies before the camera."""
     return project_lines(camera, np.asarray(a)[None], np.asarray(b)[None], steps)[0]

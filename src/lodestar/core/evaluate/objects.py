@@ -157,8 +157,15 @@ _joined: dict[tuple, tuple[list[Part], Mesh]] = {}
 
 
 def box_of(item: Object, frame: float) -> tuple[np.ndarray, np.ndarray]:
-    """Low and high corner (3,) of the object in its own axes, in metres. Quick, for handles: no solid is made for it."""
-    return kind_of(item).box(item, frame)
+    """Low and high corner (3,), read-only, of the object in its own axes, in metres. Quick, for handles: no solid is made for it."""
+    return _box(Same(item), frame)
+
+
+@functools.lru_cache(maxsize=128)
+def _box(item: Same, frame: float) -> tuple[np.ndarray, np.ndarray]:
+    low, high = kind_of(item.of).box(item.of, frame)
+    low.flags.writeable = high.flags.writeable = False
+    return low, high
 
 
 def problem_of(item: Object, frame: float) -> str:

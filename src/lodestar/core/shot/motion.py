@@ -58,8 +58,10 @@ def keyed_things(shot: Shot) -> dict[str, msgspec.Struct]:
     return {**found, **{name: getattr(shot, name) for name in SINGLES}}
 
 
-def _thing(shot: Shot, id_: str) -> msgspec.Struct | None:
-    """One of `keyed_things`; quick, for what is asked often: objects themselves are found without all that they have."""
+def keyed_thing(shot: Shot, id_: str) -> msgspec.Struct | None:
+    """One of `keyed_things`. Each row of a panel asks for its own: objects themselves are found without all that they have."""
+    if not id_ or id_ in SINGLES:
+        return getattr(shot, id_) if id_ else None
     return next((item for kind in LISTS for item in getattr(shot, kind) if item.id == id_), None) or keyed_things(shot).get(id_)
 
 
@@ -106,13 +108,13 @@ def without_thing(shot: Shot, id_: str) -> Shot:
 
 def with_fields(shot: Shot, id_: str, **fields: Any) -> Shot:
     """The shot with fields of the thing with this id changed; as it is where there is no such thing."""
-    thing = _thing(shot, id_)
+    thing = keyed_thing(shot, id_)
     return shot if thing is None else with_things(shot, {id_: msgspec.structs.replace(thing, **fields)})
 
 
 def with_value(shot: Shot, id_: str, part: str, change: Callable[[Keyed], Keyed]) -> Shot:
     """The shot with one keyed value changed, of the thing with this id; as it is where there is no such value."""
-    thing = _thing(shot, id_)
+    thing = keyed_thing(shot, id_)
     old = getattr(thing, part, None)
     if thing is None or not isinstance(old, Keyed):
         return shot
@@ -136,7 +138,7 @@ def change_keys(shot: Shot, chosen: Chosen, change: Callable[[Keyed, list[float]
 
 def whole_motion(shot: Shot, id_: str) -> Chosen:
     """All keys of a thing, and of its layers and movers."""
-    thing = _thing(shot, id_)
+    thing = keyed_thing(shot, id_)
     if thing is None:
         return frozenset()
     things = {id_: thing, **{child.id: child for own in owned(thing).values() for child in own}}

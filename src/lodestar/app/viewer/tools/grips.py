@@ -68,7 +68,7 @@ def paint_ring(p: QPainter, canvas, camera, at: np.ndarray, grip: np.ndarray, no
     xy, depth = camera.project(at + arm * np.cos(ARC) + across * np.sin(ARC))
     p.setPen(QPen(QColor(tint), 2.4 if held else 1.8))
     p.setBrush(Qt.BrushStyle.NoBrush)
-    p.drawPolyline(drawing.polygon(canvas.to_widget(xy[depth > 0.01])))
+    drawing.stroke(p, canvas.to_widget(xy[depth > 0.01]))
 
 
 def paint_foot(p: QPainter, canvas, camera, shot: Shot, item: Object, frame: float) -> None:
@@ -84,12 +84,12 @@ def paint_foot(p: QPainter, canvas, camera, shot: Shot, item: Object, frame: flo
     p.setPen(QPen(QColor(theme.ACCENT), 1.4))
     p.setBrush(Qt.BrushStyle.NoBrush)
     if (depth > 0.05).all():
-        p.drawPolyline(drawing.polygon(canvas.to_widget(xy)))
+        drawing.stroke(p, canvas.to_widget(xy))
         return
     for a, b in zip(corners, np.roll(corners, -1, 0), strict=True):
         part = drawing.project_line(camera, a, b)
         if len(part) > 1:
-            p.drawPolyline(drawing.polygon(canvas.to_widget(part)))
+            drawing.stroke(p, canvas.to_widget(part))
 
 
 def paint_slip(p: QPainter, canvas, item: Object) -> None:
