@@ -2,6 +2,7 @@
 
 import unittest
 
+import msgspec
 import numpy as np
 from scipy.interpolate import BPoly
 from scipy.optimize import brentq
@@ -43,7 +44,8 @@ class OverTest(unittest.TestCase):
             Key(12.0, (3.0, 3.0), "free", (0.9, 0.1, 0.2, 1.4)),
             Key(20.0, (2.0, 2.0)),
         )
-        for value in (Keyed((7.0, 8.0), keys), Keyed((7.0, 8.0), keys[:1])):
+        apart = (keys[0], msgspec.structs.replace(keys[1], only=(1,)), msgspec.structs.replace(keys[2], only=(0,)), keys[3])
+        for value in (Keyed((7.0, 8.0), keys), Keyed((7.0, 8.0), keys[:1]), Keyed((7.0, 8.0), apart), Keyed((7.0, 8.0), apart[1:3])):
             frames = np.array([-3.0, 2.0, 2.5, 9.49, 9.5, 11.0, 12.0, 13.7, 19.999, 20.0, 31.0])
             np.testing.assert_allclose(value.over(frames), [value.at(f) for f in frames], atol=1e-9)
         self.assertEqual(Keyed((7.0,)).over(np.arange(4.0)).tolist(), [[7.0]])

@@ -16,7 +16,7 @@ from .. import theme
 from ..fields import Choice
 from ..measures import figure, length, shown
 from ..session import Session
-from ..viewer.drawing import polygon
+from ..viewer.drawing import polygon, stroke
 from .axis import GUTTER, LANE, REACH_PX, TimeAxis
 from .lanes import Row, in_hand, set_keys
 
@@ -89,7 +89,7 @@ class Curves(QWidget):
             frames = np.linspace(axis.begin - 0.5, axis.end - 0.5, max(int(axis.width / SAMPLE_PX), 2))
             # a hold changes within no time: its corner is drawn by two samples beside the key
             frames = np.sort(np.concatenate([frames, *([k.frame - 1e-6, k.frame] for k in value.keys)]))
-            self._lines = (key, (frames, np.array([value.at(f) for f in frames]), speed(value, frames, axis.fps)))
+            self._lines = (key, (frames, value.over(frames), speed(value, frames, axis.fps)))
         return self._lines[1]
 
     def _scale(self, value: Keyed) -> tuple[float, float]:
@@ -187,7 +187,7 @@ class Curves(QWidget):
         xs = axis.left + (frames + 0.5 - axis.begin) * axis.room
         for c, tint in zip(range(values.shape[1]), COMPONENTS.get(values.shape[1], (theme.TEXT,) * values.shape[1]), strict=True):
             p.setPen(QPen(QColor(tint), 1.6))
-            p.drawPolyline(polygon(np.c_[xs, self._y(values[:, c], scale)]))
+            stroke(p, np.c_[xs, self._y(values[:, c], scale)])
         self._paint_speed(p, axis, value, xs, fast, unit)
         self._paint_spots(p, value)
         p.setClipping(False)

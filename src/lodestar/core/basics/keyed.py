@@ -52,19 +52,12 @@ class Keyed(msgspec.Struct, frozen=True):
         return tuple(found)
 
     def over(self, frames: np.ndarray) -> np.ndarray:
-        """(n, k) as `at`, at frames (n,): for values that many letters have, each at a time of its own. Without keys (1, k)."""
+        """(n, k) as `at`, at frames (n,): for many at once, as of a curve, or of letters that have times of their own. Without keys (1, k)."""
         if not self.keys:
             return np.array([self.value])
-        if any(k.only for k in self.keys):
-            return np.array([self.at(float(frame)) for frame in frames])
-        begins, values = np.array([k.frame for k in self.keys]), np.array([k.value for k in self.keys])
-        i = np.searchsorted(begins, frames, "right")
-        found = values[np.clip(i - 1, 0, None)].astype(float)
-        for number in np.unique(i):
-            if 0 < number < len(self.keys) and self.keys[number - 1].easing != "hold":
-                a, rows = self.keys[number - 1], i == number
-                share = ease_all(a, (frames[rows] - a.frame) / (begins[number] - a.frame))[:, None]
-                found[rows] = values[number - 1] + (values[number] - values[number - 1]) * share
+        found = _over([k for k in self.keys if not k.only] or self.keys, frames)
+        for part in {part for key in self.keys for part in key.only}:
+            found[:, part] = _over([k for k in self.keys if not k.only or part in k.only], frames)[:, part]
         return found
 
     def with_key(self, frame: float, value: Value, easing: str = "smooth", only: tuple[int, ...] = ()) -> "Keyed":
@@ -104,6 +97,19 @@ def _beside(keys: Sequence[Key], frame: float) -> tuple[Key, Key]:
     return keys[max(i - 1, 0)], keys[min(i, len(keys) - 1)]
 
 
+def _over(keys: Sequence[Key], frames: np.ndarray) -> np.ndarray:
+    """(n, k) at frames (n,), from each of the keys to the next as a whole."""
+    begins, values = np.array([k.frame for k in keys]), np.array([k.value for k in keys])
+    i = np.searchsorted(begins, frames, "right")
+    found = values[np.clip(i - 1, 0, None)].astype(float)
+    goes = np.array([0, *(k.easing != "hold" for k in keys[:-1]), 0], bool)  # between a key and the next, by the number of the next
+    rows = np.flatnonzero(goes[i])
+    a, b = i[rows] - 1, i[rows]
+    share = _eased(np.array([k.curve for k in keys])[a], (frames[rows] - begins[a]) / (begins[b] - begins[a]))
+    found[rows] = values[a] + (values[b] - values[a]) * share[:, None]
+    return found
+
+
 def _on_the_way(a: Key, b: Key, frame: float) -> Value:
     if a is b or frame < a.frame or a.easing == "hold":
         return a.value
@@ -122,7 +128,7 @@ def constant(*value: float) -> Keyed:
 
 def ease(key: Key, share: float) -> float:
     """Share of the way for a share of the time, along the key's cubic Bezier. Source: W3C, CSS Easing Functions Level 1, 2.3."""
-    x1, y1, x2, y2 = key.curve  # as in `ease_all`
+    x1, y1, x2, y2 = key.curve  # as in `_eased`
     if share in (0.0, 1.0) or ((x1, y1) == (0.0, 0.0) and (x2, y2) == (1.0, 1.0)):
         return share
     low, high = 0.0, 1.0
@@ -133,15 +139,14 @@ def ease(key: Key, share: float) -> float:
     return 3 * (1 - t) ** 2 * t * y1 + 3 * (1 - t) * t * t * y2 + t**3
 
 
-def ease_all(key: Key, share: np.ndarray) -> np.ndarray:
-    """As `ease`, of shares (n,)."""
-    x1, y1, x2, y2 = key.curve
-    if (x1, y1) == (0.0, 0.0) and (x2, y2) == (1.0, 1.0):
-        return share
+def _eased(curves: np.ndarray, share: np.ndarray) -> np.ndarray:
+    """As `ease`, of shares (n,) along curves (n, 4)."""
+    x1, y1, x2, y2 = curves.T
+    even = (curves == EASINGS["linear"]).all(1)
     low, high = np.zeros(len(share)), np.ones(len(share))
     for _ in range(40):
         t = 0.5 * (low + high)
         under = t * (3 * (1 - t) * ((1 - t) * x1 + t * x2) + t * t) < share
         low, high = np.where(under, t, low), np.where(under, high, t)
     found = 3 * (1 - t) ** 2 * t * y1 + 3 * (1 - t) * t * t * y2 + t**3
-    return np.where(share <= 0, 0.0, np.where(share >= 1, 1.0, found))
+    return np.where(even, share, np.where(share <= 0, 0.0, np.where(share >= 1, 1.0, found)))

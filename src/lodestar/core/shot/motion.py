@@ -180,9 +180,9 @@ def shaped(value: Keyed, frame: float, handles: tuple[float, float, float, float
 
 
 def speed(value: Keyed, frames: np.ndarray, fps: float) -> np.ndarray:
-    """How fast a value changes at each of `frames` (n,): its length in units per second, by central differences."""
+    """How fast a value with keys changes at each of `frames` (n,): its length in units per second, by central differences."""
     half = 0.05
-    ahead, back = (np.array([value.at(f + s) for f in frames]) for s in (half, -half))
+    ahead, back = (value.over(frames + s) for s in (half, -half))
     return np.linalg.norm(ahead - back, axis=1) / (2 * half) * fps
 
 
