@@ -1,6 +1,6 @@
 """Hunts for faults: kills while a shot is saved, damaged files for every reader, real events on every step of the window.
 
-python tools/hunt.py [--seed N] [--kills N] [--damaged N] [--events N] [--long SHOT.lode]
+python tools/hunt.py [--seed N] [--kills N] [--no-cases] [--damaged N] [--events N] [--long]
 It prints counts, of which all but the refusals have to be 0, and a line for each finding with what makes it happen again.
 """
 
@@ -10,8 +10,10 @@ import io
 import json
 import os
 import random
+import re
 import resource
 import signal
+import subprocess
 import sys
 import tempfile
 import time
@@ -45,6 +47,7 @@ from lodestar.core.shot import files
 from monkey import long_shot, monkey
 
 DEMO = ROOT / "demo" / "open-night.lode"
+CASES = ("tests.core.test_outside", "tests.core.test_cli", "tests.app.test_files")  # the second is the table of commands
 SECONDS, BYTES = 10, 2**30  # that any input may take
 
 
@@ -77,6 +80,25 @@ def kills(count: int, seed: int, folder: Path) -> Counter:
             say(f"kill {k} of seed {seed}: {error}")
     files.write(shot, path)
     found["LEFT OVER"] = len([p for p in folder.iterdir() if ".part" in p.name])
+    return found
+
+
+# directed cases -------------------------------------------------------------------------------------------------------------------
+
+
+def cases(module: str) -> Counter:
+    """The tests of a module, of which each is a case that once lost work or fell over; and the table of commands."""
+    done = subprocess.run(
+        [sys.executable, "-m", "unittest", module], cwd=ROOT, capture_output=True, text=True, env={**os.environ, "PYTHONPATH": str(ROOT / "src")}
+    )
+    found, ran = Counter[str](FAILED=0), re.search(r"Ran (\d+) test", done.stderr)
+    for word, number in re.findall(r"(failures|errors|skipped)=(\d+)", done.stderr):
+        found["skipped" if word == "skipped" else "FAILED"] += int(number)
+    if done.returncode and not found["FAILED"]:  # it did not come to its end
+        found["FAILED"] += 1
+    found["held"] = (int(ran[1]) if ran else 0) - found["FAILED"] - found["skipped"]
+    if found["FAILED"]:
+        say(done.stderr)
     return found
 
 
@@ -277,6 +299,7 @@ def say(text: str) -> None:
 def _parts(args: argparse.Namespace, folder: Path) -> Iterator[tuple[str, Counter]]:
     """The name and the counts of each part of a hunt, as they come."""
     yield "kills", kills(args.kills, args.seed, folder)
+    yield from ((f"cases of {module}", cases(module)) for module in CASES if args.cases)
     yield from ((f"damaged {ending}", counts) for ending, counts in broken_inputs(args.damaged, args.seed, folder))
     if args.events:
         yield "window", monkey(args.events, args.seed, DEMO)
@@ -289,6 +312,9 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--kills", type=int, default=300)
     parser.add_argument("--damaged", type=int, default=1000)
+    parser.add_argument(
+        "--cases", action=argparse.BooleanOptionalAction, default=True, help="run the tests of cases that once lost work or fell over"
+    )
     parser.add_argument("--events", type=int, default=5000)
     parser.add_argument("--long", action="store_true", help="send the events to a shot of 1,500 frames at 1080p too, which is made first")
     args = parser.parse_args()

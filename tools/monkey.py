@@ -13,7 +13,7 @@ from pathlib import Path
 import cv2
 import msgspec
 import numpy as np
-from PyQt6.QtCore import QPoint, QSettings, Qt, QTimer
+from PyQt6.QtCore import QPoint, QSettings, Qt, QThread, QTimer
 from PyQt6.QtGui import QColor
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QAbstractButton, QApplication, QColorDialog, QDialog, QFileDialog, QMenu, QWidget
@@ -58,21 +58,30 @@ NOT_PRESSED = {"invite-demo", "invite-clip", "write", "output-write"}
 
 
 class Watched(QApplication):
-    """Measures how long each event keeps the interface thread; of events inside events only the outer one counts, and the longest of them is named."""
+    """Measures how long each event keeps the interface thread. Of events inside events only the outer one counts, and the longest of them is named; what
+    comes in a loop of its own, as that of an open menu, is an outer one: there the thread is free between them."""
 
-    depth, longest, inside = 0, (0.0, ""), (0.0, "")
+    longest, inside = (0.0, ""), (0.0, "")
+
+    def __init__(self, arguments: list[str]) -> None:
+        super().__init__(arguments)
+        self._loops: list[list[float]] = []  # of each event under way: the loop that brought it, and ms that inner loops had of it
 
     def notify(self, receiver, event) -> bool:
-        began, what = time.thread_time(), f"{type(receiver).__name__}, {event.type().name}"
-        self.depth += 1
-        if self.depth == 1:
+        began, loop = time.thread_time(), QThread.currentThread().loopLevel()
+        what = f"{type(receiver).__name__}, {event.type().name}"
+        outer = not self._loops or loop > self._loops[-1][0]
+        if outer:
             self.inside = (0.0, "")
+        self._loops.append([loop, 0.0])
         try:
             return super().notify(receiver, event)
         finally:
-            self.depth -= 1
-            busy = (time.thread_time() - began) * 1e3
-            if self.depth == 0:
+            whole = (time.thread_time() - began) * 1e3
+            busy = whole - self._loops.pop()[1]
+            if self._loops:
+                self._loops[-1][1] += whole if outer else whole - busy
+            if outer:
                 self.longest = max(self.longest, (busy, f"{what} ({self.inside[0]:.0f} ms of it: {self.inside[1]})"))
             else:
                 self.inside = max(self.inside, (busy, what))

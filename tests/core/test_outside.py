@@ -436,7 +436,7 @@ class DesktopTest(FolderCase):
 
 class HuntTest(unittest.TestCase):
     def test_the_hunting_tool_in_its_short_form_finds_nothing(self):
-        command = [sys.executable, str(ROOT / "tools" / "hunt.py"), "--kills", "8", "--damaged", "12", "--events", "0"]
+        command = [sys.executable, str(ROOT / "tools" / "hunt.py"), "--kills", "8", "--no-cases", "--damaged", "12", "--events", "0"]
         done = subprocess.run(command, env=ENV, capture_output=True, text=True, timeout=200)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
         self.assertIn("kills: 0 LEFT OVER, 8 opened", done.stdout)
