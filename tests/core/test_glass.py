@@ -141,6 +141,17 @@ class ShotTest(unittest.TestCase):
         red = colour[..., 0] > 2.5 * colour[..., 2]
         self.assertLess(int((red & free).sum()), 12)
 
+    def test_what_no_filter_touches_is_as_quiet_as_the_rest(self):
+        """Bevels of glass, which bend what lies behind them each way: against eight times as many samples at most. Their glints are cut at white."""
+        shot = files.read(DEMO)
+        for thing in [o for o in shot.objects if o.drawn]:
+            shot = with_ready(shot, thing.id, "Glass", 46)
+        found, still = (frame(shot, 46, quality, layer="layers", scale=0.5).pixels for quality in ("final", "fine"))
+        whole = (found[..., 3] > 0.999) & (still[..., 3] > 0.999)
+        off = np.minimum(found[whole][:, :3], 1) - np.minimum(still[whole][:, :3], 1)
+        self.assertGreater(int(whole.sum()), 10_000)
+        self.assertLess(float(np.sqrt((off * off).mean())), 0.014)
+
 
 class GradientTest(unittest.TestCase):
     def test_it_runs_from_one_colour_to_the_other_over_all_letters(self):

@@ -305,6 +305,11 @@ def _close_enough(half, film, y0, x0, y1, x1, middle, done, target, open_sky):
             e = 0.5 * (h[0] * a + of_one - (crisp + soft - h[0]) * b - of_other)
             f = 0.5 * (h[1] * a - (film.colour[y, x, 3] - h[1]) * b)
             of_colour += max(e * e, f * f)
+            if film.colour[y, x, 3] > 0.999 * done:
+                # what is seen in mirrors and through glass is not filtered
+                first = h[0] - h[2]
+                e = 0.5 * (first * a - (crisp - first) * b)
+                of_colour += (FILTERED - 1.0) * e * e
             e = 0.5 * (h[2] * a + of_one - (soft - h[2]) * b - of_other)
             film.noise[y, x, 0] = e * e
             if part < 0.999 * all_:
