@@ -9,7 +9,8 @@ from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import dropped
 from lodestar.core.edits.settle import rebased, with_ground
 from lodestar.core.evaluate.cameras import scene_frame
-from lodestar.core.evaluate.ground import hidden_share, uneven_of
+from lodestar.core.evaluate.ground import hidden_share, hiding_ground, uneven_of
+from lodestar.core.evaluate.objects import items_of
 from lodestar.core.light.lamps import Sun
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
@@ -20,6 +21,11 @@ from lodestar.core.shot import files
 from lodestar.core.shot.document import Exposure
 from lodestar.core.shot.objects import Box, GroundMesh
 from tests.helpers import DEMO
+
+
+def place(item) -> np.ndarray:
+    return np.array(item.position.at(46))
+
 
 EYE = np.array([0.0, -12.0, 6.0])
 
@@ -157,6 +163,37 @@ class InShotTest(unittest.TestCase):
         self.assertAlmostEqual(rise, ramp(4.0), delta=0.03)
         seen = [frame(s, 46, layer="layers", samples=2).pixels[..., 3].sum() for s in (shot, up)]
         self.assertLess(seen[0], 0.85 * seen[1])
+
+
+class DraggedTest(unittest.TestCase):
+    """What stays as it is while one object is dragged is not made anew for each picture."""
+
+    def test_the_items_of_the_others_are_kept(self):
+        shot = files.read(DEMO)
+        first, other = shot.objects[0], next(o for o in shot.objects[1:] if o.drawn)
+        there, here = items_of(shot, first, 46), items_of(shot, other, 46)
+        moved = msgspec.structs.replace(first, position=constant(1.0, -0.7, 0.0))
+        after = msgspec.structs.replace(shot, objects=(moved, *shot.objects[1:]))
+        self.assertIs(items_of(after, other, 46), here)
+        np.testing.assert_allclose(items_of(after, moved, 46)[0].model(0.0)[:3, 3] - there[0].model(0.0)[:3, 3], moved.position.value - place(first))
+        # what they follow from: their parent, the frame, the camera
+        child = msgspec.structs.replace(other, parent=first.id)
+        held = msgspec.structs.replace(shot, objects=(first, child))
+        before = items_of(held, child, 46)[0].model(0.0)
+        now = items_of(msgspec.structs.replace(held, objects=(moved, child)), child, 46)[0].model(0.0)
+        np.testing.assert_allclose(now[:3, 3] - before[:3, 3], moved.position.value - place(first), atol=1e-9)
+        self.assertIsNot(items_of(shot, other, 47), here)
+        self.assertIsNot(items_of(rebased(shot, solve=msgspec.structs.replace(shot.solve)), other, 46), here)
+
+    def test_the_ground_that_hides_it_is_the_same_part_for_small_steps(self):
+        shot, eye = files.read(DEMO), np.array([0.0, -8.0, 1.6])
+        parts = []
+        for step in range(20):
+            title = msgspec.structs.replace(shot.objects[0], position=constant(0.2 + 0.01 * step, -0.7, -0.2))
+            here = msgspec.structs.replace(shot, objects=(title,))
+            (hiding,) = hiding_ground(here, [title], items_of(here, title, 46), eye)
+            parts.append(id(hiding.mesh))
+        self.assertLessEqual(len(set(parts)), 3)
 
 
 if __name__ == "__main__":

@@ -111,10 +111,8 @@ def _beside(work: Callable[[], object]) -> None:
     _worker.submit(run)
 
 
-_hidden: tuple[Shot | None, dict[tuple, float]] = (
-    None,
-    {},
-)  # of the last solve and ground, by objects with their parents and frame
+# of the last solve and ground, by objects with their parents and frame
+_hidden: tuple[Shot | None, dict[tuple, float]] = (None, {})
 
 
 def hidden_of(shot: Shot, item: Object, frame: float) -> float:

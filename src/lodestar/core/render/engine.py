@@ -32,10 +32,10 @@ KEPT_STAGES = 2  # one for the picture, one for the scene beside it
 
 class Quality(NamedTuple):
     """error: rms that a tile of the picture may be off by in linear light, and half of what it may in shade, before the filter, which lowers it by
-    `rays.FILTERED` in squares; what no filter may touch, as what is seen through glass, by as much less. 0 takes `most` samples everywhere. most: samples of a pixel at most. detail: px that are drawn for each px of the picture, across and
-    down. seed: another one has other noise. shutter: share of a frame's time in which it is open; readout: frames from the first row to the last. spare: whether a
-    core is left alone where there are three or more. aperture: radius of the lens in the scene's units; focus: distance along the view that
-    is sharp."""
+    `rays.FILTERED` in squares; what no filter may touch, as what is seen through glass, by as much less. 0 takes `most` samples everywhere.
+    most: samples of a pixel at most. detail: px that are drawn for each px of the picture, across and down. seed: another one has other noise.
+    shutter: share of a frame's time in which it is open; readout: frames from the first row to the last. spare: whether a core is left alone
+    where there are three or more. aperture: radius of the lens in the scene's units; focus: distance along the view that is sharp."""
 
     error: float
     most: int
