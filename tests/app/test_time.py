@@ -6,12 +6,12 @@ from unittest import mock
 import msgspec
 import numpy as np
 from PyQt6.QtCore import QEvent, QPointF, Qt
-from PyQt6.QtGui import QFontMetrics, QFontMetricsF
+from PyQt6.QtGui import QColor, QFontMetrics, QFontMetricsF
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from lodestar.app import theme
-from lodestar.app.timeline.axis import LANE, RULER, TimeAxis
+from lodestar.app.timeline.axis import GUTTER, LANE, RULER, TimeAxis
 from lodestar.app.timeline.lanes import rows
 from lodestar.core.basics.keyed import Key, Keyed, constant
 from lodestar.core.edits.settle import with_ground
@@ -119,6 +119,16 @@ class LanesTest(TimeCase):
         image = self.lanes.grab().toImage()
         x, y = self.spot(65, "")
         self.assertGreater(image.pixelColor(int(x), int(y) - 3).red(), 180)
+
+    def test_the_lane_in_hand_stands_out_and_none_where_nothing_is(self):
+        def grounds() -> list[str]:
+            image = self.lanes.grab().toImage()
+            return [image.pixelColor(GUTTER - 6, i * LANE + 3).name() for i, row in enumerate(rows(self.session)) if not row.part]
+
+        self.session.select("open-sky")
+        self.assertEqual(grounds().count(QColor(theme.CHOSEN_ROW).name()), 1)
+        self.session.select("")
+        self.assertNotIn(QColor(theme.CHOSEN_ROW).name(), grounds())
 
     def test_a_click_on_a_name_goes_to_its_step(self):
         i = next(i for i, r in enumerate(rows(self.session)) if r.id == "visitor")
