@@ -135,8 +135,8 @@ class Lanes(QWidget):
             p.drawRect(self._box)
 
     def _paint_row(self, p: QPainter, axis: TimeAxis, row: Row, y: float) -> None:
-        chosen = in_hand(self.session)
-        if (chosen and chosen in (row.id, row.owner)) or row.id in self.session.others:
+        hand = in_hand(self.session)
+        if (hand and hand in (row.id, row.owner)) or row.id in self.session.others:
             p.fillRect(QRectF(0, y, self.width(), LANE), QColor(theme.CHOSEN_ROW))
         p.setFont(theme.font(12 if not row.part else 11))
         p.setPen(QColor(theme.QUIET if row.part else theme.TEXT if getattr(row.thing, "visible", True) else theme.OFF))
