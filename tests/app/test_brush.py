@@ -17,13 +17,15 @@ from lodestar.core.matte.strokes import UNSURE, Brushed, Stroke, laid_out, store
 from lodestar.core.shot import files
 from lodestar.core.work import matting
 from tests.app.window_case import SHIFT, WindowCase
-from tests.core.test_brushed import ball_clip, overlap
+from tests.core.test_brushed import ball_frames, overlap
+from tests.helpers import write_clip
 
 
 class BrushTest(WindowCase):
     def setUp(self):
         super().setUp()
-        clip, self.truth = ball_clip(self.folder / "ball.mp4", 16)
+        pictures, self.truth = (part[:16] for part in ball_frames())
+        clip = write_clip(self.folder / "ball.mp4", pictures)
         self.window.shot.open_path(clip)
         self.wait_idle()
         self.click("step-foreground")

@@ -17,7 +17,7 @@ from PyQt6.QtGui import QImage, QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 
-from lodestar.app import theme
+from lodestar.app import shot_files, theme
 from lodestar.app.session import Session
 from lodestar.app.shot_files import DEMO
 from lodestar.app.window import Window
@@ -28,14 +28,19 @@ SHIFT = Qt.KeyboardModifier.ShiftModifier
 
 
 _read, _demo = files.read, functools.cache(lambda: _read(DEMO))
+_work_out, _worked = shot_files.work_out, functools.cache(lambda: _work_out(_demo()))
 
 
-def _read_once(path, *without):
-    """The demo's shot is read, and what is known of it worked out, once for all tests: a shot never changes."""
-    return _demo() if path == DEMO and not without else _read(path, *without)
+# The demo's shot is read, and what is known of it worked out, once for all tests: a shot never changes.
+def _read_once(path, without=()):
+    return _demo() if path == DEMO and not without else _read(path, without)
 
 
-files.read = _read_once
+def _worked_once(shot):
+    return _worked() if shot is _demo() else _work_out(shot)
+
+
+files.read, shot_files.work_out = _read_once, _worked_once
 
 
 def application() -> QApplication:

@@ -1,5 +1,6 @@
 """Painted subjects: the parts against references, a walker against the truth, and what is kept of them in a shot."""
 
+import functools
 import json
 import sys
 import unittest
@@ -49,13 +50,13 @@ def disc(width: int, height: int, x: float, y: float, radius: float) -> np.ndarr
     return inside.reshape(height, 4, width, 4).mean((1, 3))
 
 
-def ball_clip(path, count: int = 24):
-    """A still camera; a red ball crosses a textured wall. Returns the clip and the true mattes."""
-    wall = (texture(180, 320) * 255).astype(np.uint8)
-    wall = np.repeat(wall[..., None], 3, -1).astype(np.float32)
+@functools.cache
+def ball_frames() -> tuple[list[np.ndarray], list[np.ndarray]]:
+    """A still camera; a red ball crosses a textured wall. Returns the pictures and the true mattes."""
+    wall = np.repeat(np.floor(texture(180, 320) * 255)[..., None], 3, -1).astype(np.float32)
     ball = np.array([190.0, 60.0, 50.0], np.float32)
-    truth = [disc(320, 180, 40 + 8 * i, 90 + 0.5 * i, 24) for i in range(count)]
-    return write_clip(path, [np.round(wall * (1 - a[..., None]) + ball * a[..., None]).astype(np.uint8) for a in truth]), truth
+    truth = [disc(320, 180, 40 + 8 * i, 90 + 0.5 * i, 24) for i in range(24)]
+    return [np.round(wall * (1 - a[..., None]) + ball * a[..., None]).astype(np.uint8) for a in truth], truth
 
 
 BALL = (Stroke(10, (112.0, 95.0, 128.0, 95.0), 6.0), Stroke(10, (70.0, 40.0, 170.0, 40.0, 170.0, 150.0, 70.0, 150.0, 70.0, 40.0), 5.0, False))
@@ -492,7 +493,8 @@ class WalkerTest(unittest.TestCase):
 class BallTest(FolderCase):
     def setUp(self):
         super().setUp()
-        self.clip, self.truth = ball_clip(self.folder / "ball.mp4")
+        pictures, self.truth = ball_frames()
+        self.clip = write_clip(self.folder / "ball.mp4", pictures)
         self.shot = with_plate(Shot(), probe(self.clip))
         self.source = Brushed(id="b", name="Ball", strokes=BALL)
 
