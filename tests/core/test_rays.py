@@ -7,6 +7,7 @@ import subprocess
 import sys
 import unittest
 import weakref
+from unittest import mock
 
 import numpy as np
 from scipy.stats import qmc
@@ -242,6 +243,21 @@ class SamplesTest(unittest.TestCase):
         fine[::2, ::2, :3] = fine[1::2, 1::2, :3] = 255
         self.assertEqual([level.shape[:2] for level in halvings(fine)], [(8, 8), (4, 4), (2, 2), (1, 1)])
         self.assertTrue((np.abs(halvings(fine)[1][..., :3].astype(int) - 188) <= 1).all())
+
+    def test_the_fewest_samples_are_taken_where_none_of_ours_is_near_whatever_the_ground_is_made_of(self):
+        sky = SkyLight(np.full(3, 0.02))  # faint, so that the box hides none of it from a tile in many
+        stone = box(0.0, 0.0, -1.0, 30.0, 30.0, 1.0, drawn=False, hides=True, receives=True)
+        view, few = looking((0.0, -5.0, 2.5), (0.5, 0.0, 0.2), 150.0, (160, 96)), {}
+        for name, ground in (("level", GROUND), ("mesh", stone), ("mirror", stone._replace(reflects=0.5, roughness=0.02))):
+            films: list[rays.Film] = []
+            with mock.patch.object(rays, "join", side_effect=lambda film, *light, films=films: films.append(film)):
+                Engine().render([box(0.0, 0.0, 0.0, 0.3, 0.3, 0.6), ground], [OVERHEAD, sky], lambda share: view, (160, 96), Quality(0.048, 64))
+            (film,) = films
+            few[name] = float((film.taken == rays.PLAIN_SAMPLES).mean())
+            self.assertTrue((film.taken[film.colour[..., 3] > 0] > rays.PLAIN_SAMPLES).all(), name)
+        self.assertGreater(few["level"], 0.3)
+        self.assertGreater(few["mesh"], 0.3)
+        self.assertEqual(few["mirror"], 0.0, "what a mirror shows may have edges anywhere")
 
 
 def busy_scene():

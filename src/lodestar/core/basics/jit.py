@@ -12,6 +12,7 @@ from numba.core.registry import CPUDispatcher
 from numba.extending import intrinsic
 
 OPTIONS = {"nopython": True, "nogil": True, "fastmath": True}
+STOPPED = 1 << 40  # for `taken`, in place of the next number: nothing more is to be done
 WIDE = 12_000  # rows from which a second thread gains more than waking it costs (measured; on a busy machine it costs 1 ms)
 
 

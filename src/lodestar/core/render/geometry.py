@@ -17,8 +17,8 @@ from .items import LEVEL, Finish, Item, bounds, box_corners
 from .textures import PICTURED as PICTURED_OVER
 from .textures import RIPPLES
 
-# what a ray asks for, as bits of an instance's mask
-SEEN, OPAQUE, PICTURED, PLACE, MIRRORED = 1, 2, 4, 8, 16
+# what a ray asks for, as bits of an instance's mask; OURS is asked of boxes alone
+SEEN, OPAQUE, PICTURED, PLACE, MIRRORED, OURS = 1, 2, 4, 8, 16, 32
 EVERY = 0xFFFFFFFF
 
 # columns of `Things.number`
@@ -176,7 +176,8 @@ def _sent(parts: list[tuple[Item, np.ndarray]], origin: np.ndarray, scale: float
 
 
 def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> tuple[np.ndarray, np.ndarray]:
-    """(b, 6) boxes round the things over the exposure, a hair larger, and their masks (b,); one round all where they are many."""
+    """(b, 6) boxes round the things over the exposure, a hair larger, and their masks (b,); where they are many, one round all of ours and one round
+    all of the place."""
     found: dict[str, list[np.ndarray]] = {}
     bits: dict[str, int] = {}
     own = np.repeat(np.array([box_corners(i.mesh) for i in solid]).reshape(-1, 8, 3), [len(steps) for steps in matrices], 0)
@@ -192,11 +193,12 @@ def _boxes(solid: list[Item], matrices: list[np.ndarray], masks: list[int]) -> t
         low, high = corners.min(0), corners.max(0)
         room = 1e-5 * (1 + np.abs(corners).max())
         boxes[k] = *(low - room), *(high + room)
-    together = list(bits.values())
+    together = np.array(list(bits.values()), np.int64)
     if len(boxes) > MOST_BOXES:
-        boxes = np.concatenate([boxes[:, :3].min(0), boxes[:, 3:].max(0)])[None]
-        together = [int(np.bitwise_or.reduce(together))]
-    return np.ascontiguousarray(boxes), np.array(together, np.int64)
+        kinds = [rows for rows in (together & OURS > 0, together & OURS == 0) if rows.any()]
+        boxes = np.array([[*boxes[rows, :3].min(0), *boxes[rows, 3:].max(0)] for rows in kinds])
+        together = np.array([np.bitwise_or.reduce(together[rows]) for rows in kinds], np.int64)
+    return np.ascontiguousarray(boxes), together
 
 
 def check_solids(items: Sequence[Item]) -> None:
@@ -211,7 +213,7 @@ def mask_of(item: Item) -> int:
     if item.drawn:
         thin = item.picture is not None or item.opacity < 1 or any(look.clear > 0 for look in item.looks)
         casts = 0 if not item.casts else PICTURED if thin else OPAQUE
-        return casts | (MIRRORED if item.mirrored else 0) | (SEEN if item.seen else 0)
+        return OURS | casts | (MIRRORED if item.mirrored else 0) | (SEEN if item.seen else 0)
     solid = item.hides or item.reflects > 0
     return (SEEN if solid or item.receives else 0) | (PLACE if item.hides and item.casts else 0) | (MIRRORED if item.hides else 0)
 

@@ -15,7 +15,7 @@ from .meeting import blocked, hit, may_meet, nearest, off, share_open
 from .near import BEFORE, asked, from_near
 from .sampling import AROUND, MIRROR, SKY
 from .seen import seen_at
-from .sphere import around_in, around_matt, chosen, density_of, guide_of
+from .sphere import around_in, around_matt, chosen, density_and_light, density_of, guide_of
 from .vectors import along, around, bright, dot
 
 COAT_ROUGHNESS = 0.06  # of a clear coat: polished
@@ -36,14 +36,14 @@ def _all_round(sphere, n, d, sample):
     """
     guide = guide_of(sphere, n)
     cosine = max(dot(n, d), 0.0) / math.pi
-    k = cosine / max(cosine + density_of(sphere, guide, d), 1e-12)
-    r, g, b = around_in(sphere, d)
+    density, (r, g, b) = density_and_light(sphere, guide, d)
+    k = cosine / max(cosine + density, 1e-12)
     e = chosen(sphere, guide, sample[AROUND], sample[AROUND + 1])
     cosine = dot(n, e) / math.pi
     second = (0.0, 0.0, 0.0)
     if cosine > 0:
-        j = cosine / max(cosine + density_of(sphere, guide, e), 1e-12)
-        x, y, z = around_in(sphere, e)
+        density, (x, y, z) = density_and_light(sphere, guide, e)
+        j = cosine / max(cosine + density, 1e-12)
         second = (j * x, j * y, j * z)
     return around_matt(sphere, n), (k * r, k * g, k * b), e, second
 

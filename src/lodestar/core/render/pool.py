@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from ..basics.jit import STOPPED
+
 CHECK_S = 0.02  # how often whoever waits asks whether it should stop
 
 _lock = threading.Lock()
@@ -49,7 +51,7 @@ def spread(work: Callable[[np.ndarray], Any], count: int, spare: bool, check: Ca
                 return
             check()
     except BaseException:
-        next_[0] = count
+        next_[0] = STOPPED
         wait(running)
         raise
 

@@ -8,11 +8,11 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..basics.jit import inlined, kernel, part, taken, unmanaged, whole
+from ..basics.jit import STOPPED, inlined, kernel, part, taken, unmanaged, whole
 from ..shape.extrude import PARTS
 from .eye import ray_through
 from .facets import mirrored, water_mirrors
-from .geometry import DRAWN, FADES, FLAT, FRESNEL, HIDES, MIRRORED, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE
+from .geometry import DRAWN, FADES, FLAT, FRESNEL, HIDES, MIRRORED, OURS, RECEIVES, REFLECTS, ROUGHNESS, SEEN, TEXTURE
 from .lighting import received, shaded
 from .looks import patterned, surface_at
 from .meeting import FAR, MOST_MEETINGS, THIN, hit, may_meet, nearest, off, surface_of
@@ -20,6 +20,8 @@ from .sampling import BLOCK, LENS, MIRROR
 from .vectors import along, bright, dot, normalised
 
 TILE = 4  # px; how many samples it takes is decided for a whole one
+# that a thread takes at once: where those side by side were drawn by two threads, these waited for each other's memory (measured: a third of the time)
+RUN = 8
 PLAIN_SAMPLES = 2  # of a tile that none of ours is near and that nothing keeps light from; others take twice as many before their error is asked
 FILTERED = 6.0  # by how much the filter lowers squared noise (measured: 4 to 12)
 SHADE = 2.0  # times the error of colour that shade may have: half as much of it is seen
@@ -33,7 +35,7 @@ class Film(NamedTuple):
     taken, what ours would send of an open sky (3), and the brightness of the sky along the samples: as far as it is open, and in all.
     lit, bare (3): light on what receives it, with and without our things. ours, place (7): normal, place and weight of what is seen
     of each, as sums. noise (3): squared error of the brightness of `soft` and of the shade, as the halves of the samples tell it; of
-    one sample, 1 where some light was hidden; samples of the sky that ours hide from what receives. taken: samples. round (12): while
+    one sample, 1 where some light was hidden or a mirror was met; samples of the sky that ours hide from what receives. taken: samples. round (12): while
     samples are taken, of light from all around on what receives: what an open place gets (3), what the samples told (3), and of that what came
     with our things (3) and without them (3).
     """
@@ -154,6 +156,7 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                 return
             bounces += 1
             mask = MIRRORED
+            noise[1] = 1.0  # what it shows of ours may begin here
         elif solid:
             return
         o = off(p, face, d)
@@ -172,8 +175,8 @@ def _remember(guide, n, p, share):
 
 @whole
 def tiles(things, eye, lights, table, target, most, left, top, next_, count, film, seed):
-    """Fill tiles whose numbers are taken from next_ (1,), as long as there are any of `count`, by rows over the part of the picture that begins at
-    (left, top), px.
+    """Fill tiles, RUN at once whose number is taken from next_ (1,), as long as there are any of `count`, by rows over the part of the picture that
+    begins at (left, top), px.
 
     table: of `sampling.samples`. Each tile takes samples, twice as many from round to round, until the rms error of its colour
     and of its shade is under `target` or `most` are taken. seed: another one takes other places in the px and other moments.
@@ -185,79 +188,77 @@ def tiles(things, eye, lights, table, target, most, left, top, next_, count, fil
     height, width = film.colour.shape[:2]
     across = (left + width - 1) // TILE - left // TILE + 1
     while True:
-        number = taken(next_)
-        if number >= count:
+        first = taken(next_) * RUN
+        if first >= count:
             break
-        y0, x0 = (number // across) * TILE, (number % across) * TILE
-        y1, x1 = min(y0 + TILE, height), min(x0 + TILE, width)
-        done, until, plain = 0, min(most, PLAIN_SAMPLES), True
-        _blank(film, y0, x0, y1, x1)
-        while True:
-            middle = max(until // 2, 1) if done == 0 else done
-            for y in range(y0, y1):
-                for x in range(x0, x1):
-                    lane, own = (y - y0) * TILE + x - x0, _mixed(x + left, y + top) ^ seed
-                    among = (y + top + (seed >> 3)) % BLOCK * BLOCK + (x + left + seed) % BLOCK
-                    colour, soft, lit, bare = film.colour[y, x], film.soft[y, x], film.lit[y, x], film.bare[y, x]
-                    for s in range(done, until):
-                        if s == middle:
-                            _note(half[lane], colour, soft, film.sky[y, x], lit, bare, film.round[y, x])
-                        at_x, at_y, u, lens_x, lens_y = 0.5, 0.5, 0.5, 0.0, 0.0
-                        if most > 1:
-                            place = table.places[s, among]
-                            at_x, at_y = _unit(place[0] ^ own), _unit(place[1] ^ np.uint32(own * np.uint32(0x9E3779B1)))
-                            u = _unit(place[2] ^ np.uint32(own * np.uint32(0x85EBCA6B)))
-                            if eye.aperture > 0:
-                                r = math.sqrt(_unit(place[LENS] ^ np.uint32(own * np.uint32(0xC2B2AE35))))
-                                round_ = 2 * math.pi * _unit(place[LENS + 1] ^ np.uint32(own * np.uint32(0x27D4EB2F)))
-                                lens_x, lens_y = r * math.cos(round_), r * math.sin(round_)
-                        o, d, at = ray_through(eye, x + left + at_x - 0.5, y + top + at_y - 0.5, u, lens_x, lens_y)
-                        met = may_meet(things, o, d, SEEN)
-                        plain = plain and not met
-                        _look(
-                            things,
-                            lights,
-                            eye.angle,
-                            ray,
-                            words,
-                            address,
-                            o,
-                            d,
-                            at,
-                            met,
-                            table.turns[s, among],
-                            colour,
-                            soft,
-                            film.sky[y, x],
-                            lit,
-                            bare,
-                            film.noise[y, x],
-                            film.ours[y, x],
-                            film.place[y, x],
-                            film.round[y, x],
-                        )
-                    plain = plain and film.noise[y, x, 1] == 0
-            done = until
-            if done >= most:
-                _close_enough(half, film, y0, x0, y1, x1, middle, done, target, lights.open_sky)
+        for number in range(first, min(first + RUN, count)):
+            if next_[0] >= STOPPED:
                 break
-            if target > 0 and (plain or done > PLAIN_SAMPLES) and _close_enough(half, film, y0, x0, y1, x1, middle, done, target, lights.open_sky):
-                break
-            until = min(2 * done, most)
-        _mean(film, y0, x0, y1, x1, done)
+            y0, x0 = (number // across) * TILE, (number % across) * TILE
+            y1, x1 = min(y0 + TILE, height), min(x0 + TILE, width)
+            _fill(things, eye, lights, table, target, most, left, top, y0, x0, y1, x1, film, seed, ray, words, address, half)
     _keep(buffer, halves)
 
 
 @inlined
-def _aligned(room):
-    """Where in words of `room` the next 64 bytes begin."""
-    return ((64 - room.ctypes.data % 64) % 64) // 4
+def _fill(things, eye, lights, table, target, most, left, top, y0, x0, y1, x1, film, seed, ray, words, address, half):
+    """One tile, px y0 to y1 and x0 to x1 of the film."""
+    done, until, plain = 0, min(most, PLAIN_SAMPLES), True
+    _blank(film, y0, x0, y1, x1)
+    while True:
+        middle = max(until // 2, 1) if done == 0 else done
+        for y in range(y0, y1):
+            for x in range(x0, x1):
+                lane, own = (y - y0) * TILE + x - x0, _mixed(x + left, y + top) ^ seed
+                among = (y + top + (seed >> 3)) % BLOCK * BLOCK + (x + left + seed) % BLOCK
+                colour, soft, sky, lit, bare = film.colour[y, x], film.soft[y, x], film.sky[y, x], film.lit[y, x], film.bare[y, x]
+                noise, ours, place, round_ = film.noise[y, x], film.ours[y, x], film.place[y, x], film.round[y, x]
+                for s in range(done, until):
+                    if s == middle:
+                        _note(half[lane], colour, soft, sky, lit, bare, round_)
+                    o, d, at = _ray_of(eye, table.places[s, among], own, most, x + left, y + top)
+                    met = may_meet(things, o, d, SEEN)
+                    plain = plain and not (met and may_meet(things, o, d, OURS))
+                    turns = table.turns[s, among]
+                    _look(
+                        things, lights, eye.angle, ray, words, address, o, d, at, met, turns, colour, soft, sky, lit, bare, noise, ours, place, round_
+                    )
+                plain = plain and noise[1] == 0
+        done = until
+        if done >= most:
+            _close_enough(half, film, y0, x0, y1, x1, middle, done, target, lights.open_sky)
+            break
+        if target > 0 and (plain or done > PLAIN_SAMPLES) and _close_enough(half, film, y0, x0, y1, x1, middle, done, target, lights.open_sky):
+            break
+        until = min(2 * done, most)
+    _mean(film, y0, x0, y1, x1, done)
+
+
+@inlined
+def _ray_of(eye, place, own, most, x, y):
+    """The ray of one sample of px (x, y): where it begins, its direction, and its time of the exposure, 0 to 1. place: of the sample; own: the px's hash;
+    of one sample alone it is the middle of each."""
+    at_x, at_y, u, lens_x, lens_y = 0.5, 0.5, 0.5, 0.0, 0.0
+    if most > 1:
+        at_x, at_y = _unit(place[0] ^ own), _unit(place[1] ^ np.uint32(own * np.uint32(0x9E3779B1)))
+        u = _unit(place[2] ^ np.uint32(own * np.uint32(0x85EBCA6B)))
+        if eye.aperture > 0:
+            r = math.sqrt(_unit(place[LENS] ^ np.uint32(own * np.uint32(0xC2B2AE35))))
+            angle = 2 * math.pi * _unit(place[LENS + 1] ^ np.uint32(own * np.uint32(0x27D4EB2F)))
+            lens_x, lens_y = r * math.cos(angle), r * math.sin(angle)
+    return ray_through(eye, x + at_x - 0.5, y + at_y - 0.5, u, lens_x, lens_y)
 
 
 @part
 def _keep(buffer, halves):
     """What is uncounted lives as long as what it is a view of: until here."""
     return buffer[0] + halves[0, 0]
+
+
+@inlined
+def _aligned(room):
+    """Where in words of `room` the next 64 bytes begin."""
+    return ((64 - room.ctypes.data % 64) % 64) // 4
 
 
 @inlined

@@ -149,4 +149,17 @@ def chosen(sphere, guide, a, b):
 def density_of(sphere, guide, d):
     """Of directions that `chosen` gives, per steradian."""
     u, v = _place(_turned(sphere.turn, d))
+    return _density_at(sphere, guide, u, v)
+
+
+@inlined
+def density_and_light(sphere, guide, d):
+    """`density_of` and `around_in` of a direction."""
+    u, v = _place(_turned(sphere.turn, d))
+    r, g, b = _texel(sphere, 0, u, v)
+    return _density_at(sphere, guide, u, v), (r * sphere.gain, g * sphere.gain, b * sphere.gain)
+
+
+@inlined
+def _density_at(sphere, guide, u, v):
     return sphere.density[guide, min(max(int(v * GUIDE_HIGH), 0), GUIDE_HIGH - 1), min(max(int(u * GUIDE_WIDE), 0), GUIDE_WIDE - 1)]
