@@ -26,7 +26,7 @@ from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot
 from lodestar.core.shot.swaps import left_behind
 from lodestar.core.solve.report import residuals
-from tests.app.window_case import WindowCase
+from tests.app.window_case import WindowCase, read_anew
 from tests.helpers import DEMO, ROOT, SHOTS, numbered, write_clip
 
 
@@ -65,7 +65,7 @@ class FileTest(WindowCase):
         self.assertEqual(self.session.shot.name, "meanwhile")
 
     def test_what_a_long_clip_takes_time_for_is_worked_out_beside_the_interface(self):
-        shot = files.read(DEMO, ())  # read anew: of the one that the tests share all is known
+        shot = read_anew(DEMO)  # of the one that the tests share all is known
         begin, go = threading.Event(), derived.work_out
 
         def held(shot):

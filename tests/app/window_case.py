@@ -27,13 +27,13 @@ LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 SHIFT = Qt.KeyboardModifier.ShiftModifier
 
 
-_read, _demo = files.read, functools.cache(lambda: _read(DEMO))
+read_anew, _demo = files.read, functools.cache(lambda: read_anew(DEMO))
 _work_out, _worked = shot_files.work_out, functools.cache(lambda: _work_out(_demo()))
 
 
 # The demo's shot is read, and what is known of it worked out, once for all tests: a shot never changes.
 def _read_once(path, without=()):
-    return _demo() if path == DEMO and not without else _read(path, without)
+    return _demo() if path == DEMO and not without else read_anew(path, without)
 
 
 def _worked_once(shot):
