@@ -1,9 +1,26 @@
 """Rotations, similarities and planes, as frozen values and plain functions."""
 
+import functools
+
 import msgspec
 import numpy as np
 
 F64 = np.ndarray
+
+
+def summed(values: np.ndarray) -> np.ndarray:
+    """(..., n) to (...): as `values.sum(-1)`, to the bit, where n is two, three or so: numpy goes along a short axis nine times slower (measured)."""
+    return functools.reduce(np.add, np.moveaxis(values, -1, 0))
+
+
+def largest(values: np.ndarray) -> np.ndarray:
+    """(..., n) to (...): as `values.max(-1)`, under the same conditions."""
+    return functools.reduce(np.maximum, np.moveaxis(values, -1, 0))
+
+
+def length(values: np.ndarray) -> np.ndarray:
+    """(..., n) to (...): as `np.linalg.norm(values, axis=-1)`, under the same conditions."""
+    return np.sqrt(summed(values * values))
 
 
 def vector(p: F64) -> tuple[float, float, float]:

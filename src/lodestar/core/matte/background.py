@@ -11,6 +11,7 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
+from ..basics.geometry import summed
 from ..basics.jit import kernel
 
 # frames: near ones show the same ground behind the subject still, far ones show it from elsewhere
@@ -119,7 +120,8 @@ class Background:
                 continue
             where = resampled(nodes, xy / NODE_PX)
             high, wide = self.shape
-            ok = (where > 1).all(1) & (where[:, 0] < wide - 2) & (where[:, 1] < high - 2)
+            x, y = where.T
+            ok = (x > 1) & (y > 1) & (x < wide - 2) & (y < high - 2)
             if (hidden := self.hidden.get(source)) is not None:
                 ok &= resampled(hidden, where) == 0
             values.append(resampled(self.reader(source), where))
@@ -185,12 +187,12 @@ def differs(
         px = np.where(near & (support >= MANY), np.clip(cv2.blur(spread, (TORN_PX, TORN_PX)) / TORN, KNOWN_PX, 1), 1.0)
         closer, scale_lit = _off(seen, background, spread, px[..., None].astype(np.float32))
         off_lit = closer(lit)
-    off_by = cv2.blur(np.minimum(off_lit.mean(-1), MAY_BE_OFF), (ROUND_PX, ROUND_PX))
+    off_by = cv2.blur(np.minimum(summed(off_lit) / 3, MAY_BE_OFF), (ROUND_PX, ROUND_PX))
     plain = _odds(off_lit, scale_lit + np.clip(NOISES * off_by, LEAST_OFF, MAY_BE_OFF)[..., None])
     # a shadow is told from its ground less exactly
     scale = scale + MAY_BE_OFF
     loose = _odds(off(lit), scale)
-    factor = cv2.blur(np.clip((seen * background).sum(-1) / ((background * background).sum(-1) + 1), 0.42, 1), (3, 3))
+    factor = cv2.blur(np.clip(summed(seen * background) / (summed(background * background) + 1), 0.42, 1), (3, 3))
     # a shadow costs a little: what is darker may be the subject as well
     shaded = np.minimum(_odds(off(factor[..., None]), scale * np.maximum(factor[..., None], 0.5)) + SHADE * np.clip((1 - factor) / 0.1, 0, 1), 5)
     shaded = np.where(factor < 0.97, np.minimum(loose, shaded), loose)
@@ -208,7 +210,7 @@ def shade_of_ground(picture: np.ndarray, background: np.ndarray, where: np.ndarr
 def differs_in_shade(picture: np.ndarray, background: np.ndarray, spread: np.ndarray, shade: np.ndarray) -> np.ndarray:
     """Log-odds (h, w), -2.5 to 5, that a pixel is not the predicted background anywhere between light and a shadow that leaves `shade` (3,) of it."""
     seen, loss = picture.astype(np.float32), background * (1 - shade)
-    deep = np.clip(((background - seen) * loss).sum(-1) / ((loss * loss).sum(-1) + 1), 0, 1)
+    deep = np.clip(summed((background - seen) * loss) / (summed(loss * loss) + 1), 0, 1)
     factor = 1 - cv2.blur(deep.astype(np.float32), (3, 3))[..., None] * (1 - shade)
     off, scale = _off(seen, background, spread)
     return _odds(off(factor.astype(np.float32)), (scale + MAY_BE_OFF) * np.maximum(factor, 0.5))
@@ -229,4 +231,4 @@ def _off(
 def _odds(off: np.ndarray, scale: np.ndarray) -> np.ndarray:
     """Log-odds (h, w) that a pixel is something else: of a pixel as of those round it."""
     off = off / scale
-    return np.clip(0.5 * cv2.blur(off * off, (3, 3)).sum(-1) - 1.5, -2.5, 5)
+    return np.clip(0.5 * summed(cv2.blur(off * off, (3, 3))) - 1.5, -2.5, 5)

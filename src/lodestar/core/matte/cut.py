@@ -7,6 +7,7 @@ Algorithm for Convex Problems, JMIV 40, 2011.
 import cv2
 import numpy as np
 
+from ..basics.geometry import length, summed
 from ..basics.jit import kernel
 
 SMOOTH = 4.0  # price of a step of the border where the picture is even, in log-odds of a pixel
@@ -38,7 +39,7 @@ def _prices(picture: np.ndarray, background: np.ndarray, smooth: float) -> tuple
     """What a border costs to the right of and under each pixel: little on an edge, unless the background has that edge too."""
 
     def steps(a: np.ndarray, axis: int) -> np.ndarray:
-        return np.pad(np.abs(np.diff(a.astype(np.float32), axis=axis)).sum(-1), ((0, 0), (0, 1)) if axis else ((0, 1), (0, 0)))
+        return np.pad(summed(np.abs(np.diff(a.astype(np.float32), axis=axis))), ((0, 0), (0, 1)) if axis else ((0, 1), (0, 0)))
 
     found = []
     for axis in (1, 0):
@@ -103,7 +104,7 @@ def left_behind(mask: np.ndarray, flow: np.ndarray) -> np.ndarray:
     n, label, stats, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8))
     left = np.zeros(n, bool)
     if n > 2 and stats[1:, 4].max() > MAIN * stats[1:, 4].sum():
-        speed, main = np.linalg.norm(flow, axis=-1), 1 + int(stats[1:, 4].argmax())
+        speed, main = length(flow), 1 + int(stats[1:, 4].argmax())
         away = cv2.distanceTransform((label != main).astype(np.uint8), cv2.DIST_L2, 3)
         going = float(np.median(speed[label == main]))
         for piece in range(1, n):

@@ -9,6 +9,7 @@ from collections.abc import Callable
 import cv2
 import numpy as np
 
+from ..basics.geometry import summed
 from .background import Predicted
 from .closed_form import matted
 
@@ -47,15 +48,15 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
         known = behind(np.stack([xs, ys], 1).astype(np.float32))
         back[ys, xs] = np.where(known.support[:, None] >= 2, (np.clip(known.colour, 0, 255) / 255) ** 2.2 * 255, back[ys, xs])
     way = front - back
-    length = (way * way).sum(-1)
-    share = np.clip(((light - back) * way).sum(-1) / (length + 1), 0, 1)
-    rest = ((light - back - share[..., None] * way) ** 2).sum(-1)
-    sure = length / (length + NEAR) * np.exp(-rest / 5400)
+    square = summed(way * way)
+    share = np.clip(summed((light - back) * way) / (square + 1), 0, 1)
+    rest = summed((light - back - share[..., None] * way) ** 2)
+    sure = square / (square + NEAR) * np.exp(-rest / 5400)
     wanted = np.where(band, (sure * share + LEAST * soft) / (sure + LEAST), inside).astype(np.float32)
     found = matted(light / 255, wanted, TRUST * (sure + LEAST), band)
     rim = band & (cv2.dilate(mask, disc[1:-1, 1:-1]) == 0)
     noise = float(np.median(np.abs(light - back)[rim])) if rim.any() else 0.0
-    faint = np.clip(FAINT * noise / np.sqrt(length + 1), 1e-3, MOST_FAINT)
+    faint = np.clip(FAINT * noise / np.sqrt(square + 1), 1e-3, MOST_FAINT)
     found = found * _rising(found / faint)
     return 1 - (1 - found) * _rising((1 - found) / faint)
 

@@ -9,6 +9,8 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
+from ..basics.geometry import length
+
 OFF_PX = 1.0  # of the picture that the flow is found in: by how much there and back may disagree for a flow to be believed
 
 
@@ -30,7 +32,7 @@ def _brought(other: Beside, here: Beside) -> np.ndarray:
     search = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
     forth, back = search.calc(here.grey, other.grey, None), search.calc(other.grey, here.grey, None)  # type: ignore[call-overload]
     ys, xs = np.mgrid[0 : here.grey.shape[0], 0 : here.grey.shape[1]].astype(np.float32)
-    off = np.linalg.norm(cv2.remap(back, np.dstack([xs, ys]) + forth, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) + forth, axis=-1)  # type: ignore[call-overload]
+    off = length(cv2.remap(back, np.dstack([xs, ys]) + forth, None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) + forth)  # type: ignore[call-overload]
     high, wide = here.alpha.shape
     full = lambda picture: cv2.resize(picture, (wide, high))
     ys, xs = np.mgrid[0:high, 0:wide].astype(np.float32)

@@ -12,6 +12,7 @@ from typing import NamedTuple
 import cv2
 import numpy as np
 
+from ..basics.geometry import largest, length
 from . import colours
 from .background import NODE_PX, Background, Like, Reader, Warp, differs, differs_in_shade, shade_of_ground
 from .cut import SMOOTH, left_behind, own_pieces, painted_out, parted, pieces, signed_distance
@@ -331,7 +332,7 @@ class Follower:
         self.leave_out(frame, surely)
         sure = 1.0 if held else self._sure(new, prior, data, last.mask)
         self._keep(frame, before, found)
-        speed = float(np.percentile(np.linalg.norm(flow, axis=-1)[new], 70)) if new.any() else 0.0
+        speed = float(np.percentile(length(flow)[new], 70)) if new.any() else 0.0
         return self._finished(frame, int(self.shrink * min(EDGE_PX + BLURRED * speed, MOST_EDGE_PX)), sure, held)
 
     def _nothing(self) -> Known:
@@ -384,7 +385,7 @@ class Follower:
         search = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
         forth, back = search.calc(now, then, None), search.calc(then, now, None)  # type: ignore[call-overload]
         ends = np.dstack([xs - xs[0, 0], ys - ys[0, 0]]) + forth
-        off = np.linalg.norm(look(back, ends) + forth, axis=-1)
+        off = length(look(back, ends) + forth)
         places = look(still.astype(np.float32), ends)
 
         def carried(picture: np.ndarray) -> np.ndarray:
@@ -481,4 +482,4 @@ def _no_shadow(picture: np.ndarray, background: np.ndarray, support: np.ndarray)
 
 def _left_of(picture: np.ndarray, background: np.ndarray) -> np.ndarray:
     """(h, w): how many times as bright a pixel is as its background, by the colour that lost least."""
-    return ((cv2.blur(picture.astype(np.float32), (3, 3)) + 4) / (cv2.blur(background, (3, 3)) + 4)).max(-1)
+    return largest((cv2.blur(picture.astype(np.float32), (3, 3)) + 4) / (cv2.blur(background, (3, 3)) + 4))

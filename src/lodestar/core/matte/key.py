@@ -6,6 +6,7 @@ import cv2
 import numba as nb
 import numpy as np
 
+from ..basics.geometry import length
 from ..basics.jit import inlined, parallel_kernel
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import Row
@@ -97,7 +98,7 @@ def differing_cover(key: Keyer, light: np.ndarray, clean: np.ndarray, known: np.
     share = np.array([LIGHTNESS_SHARE, 1, 1], np.float32)
     around = np.ones((3, 3), np.uint8)
     off = np.maximum(np.maximum(lab - cv2.dilate(there, around), cv2.erode(there, around) - lab), 0) * share
-    away = cv2.GaussianBlur(np.sqrt((off * off).sum(-1)), (0, 0), max(0.7 * scale, 0.3))
+    away = cv2.GaussianBlur(length(off), (0, 0), max(0.7 * scale, 0.3))
     past = (away - key.tolerance.at(frame)[0]) / max(key.fade.at(frame)[0], 1e-4)
     part = np.where(known, np.clip(past, 0, 1), 0).astype(np.float32)
     return without_specks(part * part * (3 - 2 * part), key.specks.at(frame)[0] * scale)

@@ -6,6 +6,7 @@ import cv2
 import numpy as np
 
 from ..basics.colour import in_primaries
+from ..basics.geometry import summed
 from ..evaluate.cameras import camera_at, seconds_at
 from ..evaluate.lights import sky_picture
 from ..finish.backdrop import turn_of
@@ -90,9 +91,9 @@ def _without_tint(own: np.ndarray, share: np.ndarray, old: np.ndarray, front: np
     colour at half the size, so that it is carried over edges that brightness shows."""
     tint = lambda a: a / np.maximum(a.sum(-1, keepdims=True), NO_LIGHT)
     way = tint(old) - tint(front)
-    length = (way * way).sum(-1)
-    has = np.clip(((tint(own) - tint(front)) * way).sum(-1) / np.maximum(length, 1e-9), np.where(share > 1 - SURE, -1, 0), 1)
-    taken = has * np.clip(1 - away, 0, 1) * length / (length + TINTS_APART * TINTS_APART)
+    square = summed(way * way)
+    has = np.clip(summed((tint(own) - tint(front)) * way) / np.maximum(square, 1e-9), np.where(share > 1 - SURE, -1, 0), 1)
+    taken = has * np.clip(1 - away, 0, 1) * square / (square + TINTS_APART * TINTS_APART)
     return np.maximum(own - taken[..., None] * way * own.sum(-1, keepdims=True), 0)
 
 
@@ -100,9 +101,9 @@ def _edge(light: np.ndarray, old: np.ndarray, front: np.ndarray, share: np.ndarr
     """(h, w) the share of the old sky in px of an edge: their place on the line from the colour of what stands before it to that of the sky,
     as far as the two differ; else as it was keyed. Source: T. Porter, T. Duff, Compositing Digital Images, SIGGRAPH 1984."""
     way = old - front
-    length = (way * way).sum(-1)
-    told = np.clip(((light - front) * way).sum(-1) / np.maximum(length, 1e-9), 0, 1)
-    trust = length / (length + APART * APART)
+    square = summed(way * way)
+    told = np.clip(summed((light - front) * way) / np.maximum(square, 1e-9), 0, 1)
+    trust = square / (square + APART * APART)
     return trust * told + (1 - trust) * share
 
 

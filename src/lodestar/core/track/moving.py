@@ -9,6 +9,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 from scipy.spatial import ConvexHull, cKDTree
 
+from ..basics.geometry import length, summed
 from .edit import lengths
 from .follow import reduced
 from .tracks import Tracks
@@ -76,8 +77,8 @@ def _off_line(xy: np.ndarray, line: np.ndarray) -> np.ndarray:
     """(n,) distance of points (n, 2) to lines (n, k, 2) of k - 1 straight parts each."""
     begin, way = line[:, :-1], np.diff(line, axis=1)
     off = xy[:, None] - begin
-    share = np.clip((off * way).sum(-1) / np.maximum((way * way).sum(-1), 1e-9), 0, 1)
-    return np.linalg.norm(off - share[..., None] * way, axis=-1).min(1)
+    share = np.clip(summed(off * way) / np.maximum(summed(way * way), 1e-9), 0, 1)
+    return length(off - share[..., None] * way).min(1)
 
 
 def _noise(before: np.ndarray, after: np.ndarray, flow: np.ndarray) -> float:
