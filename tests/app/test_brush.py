@@ -159,6 +159,9 @@ class BrushTest(WindowCase):
         self.assertEqual(self.session.selected, source.id)
         self.assertGreater(self.fit(6), 0.85)
         self.assertEqual(self.find("step-foreground").reading.mend, ("Bring up to date", "follow-due"))
+        panel, kept = self.window.panel("Foreground"), self.find("keep-matte")
+        below = panel.edge.mapTo(panel, QPoint(0, 0)).y() - kept.mapTo(panel, QPoint(0, kept.height())).y()
+        self.assertLess(below, 20, "rows that are hidden leave a hole")
         # the tint of what was found shows in the picture
         self.settle()
         shown = lambda: self.canvas.grab().toImage()
@@ -238,6 +241,48 @@ class BrushTest(WindowCase):
             self.wait(lambda: not self.session.jobs.busy)
         self.assertGreater(len(self.matte().found), 3)
         self.assertIn("stay", self.session.messages[-1].hint)
+
+    def test_the_picture_goes_along_while_a_subject_is_followed_until_somebody_goes_elsewhere(self):
+        self.paint()
+        self.canvas.refine = True
+        alpha, go, asked = laid_out(self.matte().at(6), 320, 180), threading.Semaphore(0), []
+
+        def one_by_one(shot, source, job):
+            for frame in (6, 7, 8, 9):
+                while not go.acquire(timeout=0.02):
+                    job.step(0.1)
+                yield stored(frame, alpha, 0.9 if frame != 8 else 0.5, False)
+
+        self.addCleanup(lambda: [go.release() for _ in range(9)])
+        ask, frames = self.canvas.pictures.ask, []
+        self.session.frame_changed.connect(frames.append)
+        with (
+            mock.patch.object(matting, "followed", one_by_one),
+            mock.patch.object(self.canvas.pictures, "ask", lambda r: (asked.append((self.session.work.following, r.quality)), ask(r))),
+        ):
+            self.click("follow")
+            for frame in (6, 7, 8):
+                go.release()
+                self.wait(lambda frame=frame: len(self.matte().found) == frame - 5 and self.session.frame == frame)
+                self.wait(lambda frame=frame: self.canvas.shown.index == frame)
+            self.assertIn((True, "draft"), asked)
+            self.assertNotIn((True, "final"), asked)
+            self.session.show_frame(2)
+            go.release()
+            self.wait(lambda: not self.session.jobs.busy)
+            self.assertEqual((len(self.matte().found), self.session.frame), (4, 2))
+            self.assertFalse(self.session.work.following)
+            # what it is unsure of is one click away
+            self.click("strip-next-unsure-frame")
+            self.assertEqual(self.session.frame, 8)
+            # left alone it comes back to where it began
+            self.session.show_frame(6)
+            self.click("follow")
+            for _ in range(4):
+                go.release()
+            self.wait(lambda: not self.session.jobs.busy)
+            self.assertEqual((frames[-1], self.session.frame), (6, 6))
+            self.assertGreater(max(frames), 8)
 
     def test_unsure_frames_are_gone_to_and_strokes_taken_away(self):
         self.paint()

@@ -283,6 +283,23 @@ class KeyboardTest(DemoCase):
             self.assertIn(name, names)
         self.assertTrue(panel.isVisible())
 
+    def test_what_is_disabled_or_left_gives_the_keyboard_to_the_picture(self):
+        self.window.activateWindow()
+        self.click("step-track")
+        self.click("choose-by-rule")
+        chooses = self.find("choose-by-rule")
+        self.assertTrue(chooses.hasFocus())
+        self.click("step-output")
+        self.assertTrue(self.canvas.hasFocus(), "the first head of the panel seemed to be chosen")
+        self.click("step-track")
+        chooses.setFocus()
+        chooses.setEnabled(False)
+        self.assertTrue(self.canvas.hasFocus())
+        chooses.setEnabled(True)
+        chooses.setFocus()
+        QTest.keyClick(chooses, Qt.Key.Key_Tab)
+        self.assertTrue(self.window.panel("Track").isAncestorOf(QApplication.focusWidget()), "Tab goes on in the panel")
+
     def test_where_the_keyboard_is_can_be_seen_at_every_stop(self):
         self.session.select("open-sky")
         self.window.commands.run("arrive-settle-from-above")

@@ -697,8 +697,11 @@ class GroundTest(PlaceCase):
         for name in ("forget-ground",):
             self.click(name)
         self.assertEqual(self.session.shot.ground.on_ground, ())
+        self.session.work._propose_level()  # as a solve does
+        self.assertTrue(self.window.strip.isVisible())
         self.click("confirm-level")
         self.assertGreater(len(self.session.shot.ground.on_ground), 50)
+        self.assertFalse(self.window.strip.isVisible(), "what was answered is still asked")
 
     def test_too_few_points_and_points_in_a_line_are_told(self):
         points = points_of(self.session.shot)

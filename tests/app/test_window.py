@@ -488,6 +488,18 @@ class FinderTest(WindowCase):
             for command in self.window.commands.all.values():
                 self.assertEqual(command.enabled(), not command.enabled.why(), command.id)
 
+    def test_what_is_named_as_it_was_typed_comes_first(self):
+        self.open_demo()
+        finder = Finder(self.window.commands)
+        labels = lambda: [finder.list.item(i).text().partition(" › ")[2].split("    ")[0] for i in range(finder.list.count())]
+        for typed, first in (("solve", "Solve"), ("undo", "Undo"), ("choose", "Choose all")):
+            finder.text.setText(typed)
+            self.assertTrue(labels()[0].startswith(first), f"{typed}: {labels()}")
+        finder.text.setText("solve")
+        self.assertGreater(len(labels()), labels().index("Choose all"), "what only speaks of it is found too")
+        self.assertGreater(labels().index("Choose all"), labels().index("Solve"))
+        finder.close()
+
     def test_the_finder_runs_commands(self):
         self.open_demo()
         QTest.keyClick(self.window, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)

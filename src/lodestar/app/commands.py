@@ -84,8 +84,15 @@ class Commands:
             self.actions[id_].setEnabled(command.enabled())
 
 
+def _how_far(command: Command, text: str, words: list[str]) -> int:
+    """How far a command is from what was typed: its label begins so, words of it do, the label has them, the menu or the tip has."""
+    label = command.label.lower()
+    begins = lambda word: any(own.startswith(word) for own in label.split())
+    return [label.startswith(text), all(map(begins, words)), all(w in label for w in words), True].index(True)
+
+
 class Finder(QDialog):
-    """Type a few letters of any command; Enter runs it. What cannot be done now is listed after the rest, in grey, with what it needs."""
+    """Type a few letters of any command; Enter runs it. What is named so comes first; what cannot be done now is listed after the rest, in grey, with what it needs."""
 
     def __init__(self, commands: Commands) -> None:
         super().__init__(commands.window)
@@ -114,7 +121,7 @@ class Finder(QDialog):
         self.list.clear()
         fits = lambda command: all(w in f"{command.menu} {command.label} {command.tip}".lower() for w in words)
         found = [(command, command.enabled()) for command in self.commands.all.values() if fits(command)]
-        for command, now in sorted(found, key=lambda one: not one[1]):
+        for command, now in sorted(found, key=lambda one: (not one[1], _how_far(one[0], text.lower().strip(), words))):
             item = QListWidgetItem(f"{command.menu} › {command.label.replace('…', '')}" + (f"    {command.keys}" if command.keys else "") * now)
             item.setData(Qt.ItemDataRole.UserRole, command.id)
             item.setToolTip(command.tip)

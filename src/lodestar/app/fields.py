@@ -441,7 +441,10 @@ class Section(QWidget):
         text = _Label(label, widgets)
         text.setProperty("role", "label")
         text.setFixedWidth(LABEL_WIDTH)
-        row.addWidget(text)
+        if label:
+            row.addWidget(text)
+        else:
+            row.addSpacing(LABEL_WIDTH)  # where its fields are hidden, the row takes no room
         fields = QHBoxLayout()
         fields.setSpacing(4)
         for widget in widgets:
@@ -531,6 +534,15 @@ def button(text: str, name: str, tip: str, act: Callable[[], object], main: bool
         b.setProperty("role", "main")
     b.clicked.connect(lambda: act())
     return b
+
+
+def set_main(b: QPushButton, on: bool) -> None:
+    """Whether a button is the next thing to do."""
+    role = "main" if on else ""
+    if b.property("role") != role:
+        b.setProperty("role", role)
+        b.style().unpolish(b)
+        b.style().polish(b)
 
 
 class FocusFrame(QWidget):

@@ -18,7 +18,7 @@ from lodestar.core.edits.lights import with_shadow_lines
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, painted, with_found
 from lodestar.core.media.pictures import picture_frame
-from lodestar.core.scene.ground import proposal
+from lodestar.core.scene.ground import proposal, says_level
 from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
 from lodestar.core.shape.trace import traced
 from lodestar.core.shot.document import ShadowLine, Shot, solving_reads, tracking_reads
@@ -48,6 +48,7 @@ class LongWork(QObject):
         self.session = session
         self.selector = matting.Selector()
         self.glimpse: Brushed | None = None  # what is being found of a subject, as it looks so far
+        self._follow: Job | None = None  # which follows a subject
         self._ahead: Job | None = None  # which looks at other frames while a stroke is painted,
         self._ahead_of: tuple[object, int] | None = None  # and the clip and the frame that it is for
         session.jobs.changed.connect(self._drop_glimpse)
@@ -141,15 +142,20 @@ class LongWork(QObject):
 
     def _propose_level(self) -> None:
         """After a solve: what was found of the ground, to be kept with one click; silent where the user said it already."""
-        said = self.session.shot.ground
-        if said.on_ground or said.uprights or said.horizon or said.turned != (0.0, 0.0, 0.0):
+        solve = self.session.shot.solve
+        if says_level(self.session.shot.ground):
             return
         try:
-            words = proposal(self.session.shot.solve)[1]
+            words = proposal(solve)[1]
         except UserError:
             return
         self.session.tell(
-            f"The scene is {words}.", "", "note", ("Level is right", self.keep_level), ("Look at it", lambda: self.session.show_step("Ground"))
+            f"The scene is {words}.",
+            "",
+            "note",
+            ("Level is right", self.keep_level),
+            ("Look at it", lambda: self.session.show_step("Ground")),
+            holds=lambda: self.session.shot.solve is solve and not says_level(self.session.shot.ground),
         )
 
     def keep_level(self) -> None:
@@ -277,22 +283,44 @@ class LongWork(QObject):
             self.glimpse = None
             self.session.view_changed.emit()
 
+    @property
+    def following(self) -> bool:
+        """Whether a subject is being followed: the shot changes by itself, frame by frame."""
+        return self._follow is not None and self.session.jobs.job is self._follow
+
     def follow_due(self) -> None:
         due = due_mattes(self.session.shot)
         if due:
             self.follow_matte(due[0].id)
 
+    def next_unsure(self, id_: str) -> None:
+        """Go to the next frame on which a painted subject should be looked at; after the last one to the first."""
+        source, session = next((m for m in self.session.shot.mattes if m.id == id_), None), self.session
+        frames = [f.frame for f in source.found if f.sure < UNSURE] if isinstance(source, Brushed) else []
+        later = [f for f in frames if f > session.frame] or frames
+        if later:
+            session.show_frame(later[0])
+
     def follow_matte(self, id_: str) -> None:
-        """Follow a painted subject through the shot. Frames are taken as they come, and stay when it is cancelled."""
+        """Follow a painted subject through the shot. Frames are taken as they come, and stay when it is cancelled. The picture goes along, until somebody
+        goes to another frame."""
         session, shot = self.session, self.session.shot
         source = next((m for m in shot.mattes if m.id == id_), None)
         if not isinstance(source, Brushed):
             return
         history, group, queue, all_found = session.history, object(), deque[Found](), dict[int, Found]()
+        begun = last_shown = session.frame
+
+        def show(frame: int) -> None:
+            nonlocal last_shown
+            if session.frame == last_shown and session.step == "Foreground" and history is session.history:
+                last_shown = frame
+                session.show_frame(frame)
 
         def take(mark: str = "") -> None:
             if not queue and not mark:
                 return
+            latest = queue[-1].frame if queue else last_shown
             while queue:
                 found = queue.popleft()
                 all_found[found.frame] = found
@@ -308,11 +336,13 @@ class LongWork(QObject):
                 return with_things(before, {id_: msgspec.structs.replace(old, found=found, source=mark or old.source)})
 
             session.edit(f"Follow {source.name}", change, group)
+            show(latest)
             session.files.autosave(when_idle=True)  # each frame cost half a second: no more than the last ones may be lost
 
         def finish(mark: str = "") -> None:
             poll.stop()
             take(mark)
+            show(begun)
             session.history.close_group()  # what comes next is no part of it
 
         def work(job: Job) -> str:
@@ -331,6 +361,8 @@ class LongWork(QObject):
                     f"{source.name} is unsure on {len(unsure)} of {len(all_found)} frames.",
                     "Look at them, and paint there what is wrong.",
                     "doubtful",
+                    ("Next unsure frame", lambda: self.next_unsure(id_)),
+                    holds=lambda: any(m.id == id_ for m in session.shot.mattes),
                 )
 
         def stopped() -> None:
@@ -342,6 +374,7 @@ class LongWork(QObject):
             session.fail(error)
 
         if session.jobs.start(f"Follow {source.name}", "Foreground", work, end, failed, stopped):
+            self._follow = session.jobs.job
             poll.start()
         else:
             session.tell(f"{session.jobs.name} is still running.", "Wait for its end, or cancel it at the foot of the course.", "doubtful")

@@ -336,11 +336,17 @@ class Window(QMainWindow):
         panel = self.panels[self.session.step]
         if panel.is_filled:
             panel.refresh()
-            self.settings.setCurrentWidget(panel)  # not before: it would tell of another shot, or of none
+            self._show_panel(panel)  # not before: it would tell of another shot, or of none
         else:
-            self.settings.setCurrentWidget(self._no_panel)
+            self._show_panel(self._no_panel)
             self._filling.start(0)
         self.commands.refresh()
+
+    def _show_panel(self, panel: QWidget) -> None:
+        now = QApplication.focusWidget()
+        if panel is not self.settings.currentWidget() and now is not None and self.settings.isAncestorOf(now):
+            self.canvas.setFocus()  # Qt would give the keyboard to the first head of the other panel
+        self.settings.setCurrentWidget(panel)
 
     def dragEnterEvent(self, event) -> None:
         if event.mimeData().hasUrls():

@@ -22,7 +22,7 @@ from lodestar.core.work.matting import is_due
 from lodestar.core.work.measuring import measure_edge
 
 from ..commands import Command
-from ..fields import Choice, Line, button, quiet, tick
+from ..fields import Choice, Line, button, quiet, set_main, tick
 from ..measures import figure
 from ..needs import Needs
 from ..readings import plural
@@ -51,7 +51,7 @@ class ForegroundPanel(Panel):
                 self._measure,
                 enabled=Needs((lambda: self._current() is not None, "a chosen matte")),
             ),
-            Command("next-unsure", "Go", "Next unsure frame of the matte", self._next_unsure, enabled=brushed),
+            Command("next-unsure", "Go", "Next unsure frame of the matte", lambda: work.next_unsure(self.session.selected), enabled=brushed),
         ]
 
     def parts(self) -> tuple[Callable[[], None], ...]:
@@ -65,8 +65,9 @@ class ForegroundPanel(Panel):
         holder.setObjectName("plain")
         holder.setLayout(self.rows)
         self.list.add_wide(holder)
+        self.outline = button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", lambda: self._begin("matte"))
         self.list.add_buttons(
-            button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", lambda: self._begin("matte"), True),
+            self.outline,
             button("Paint a subject", "paint-matte", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush")),
         )
         self.list.add_buttons(
@@ -313,13 +314,6 @@ class ForegroundPanel(Panel):
         if isinstance(current, Brushed):
             self._set("Take away strokes", strokes=tuple(s for s in current.strokes if s.frame != frame))
 
-    def _next_unsure(self) -> None:
-        current = self._current()
-        frames = [f.frame for f in current.found if f.sure < UNSURE] if isinstance(current, Brushed) else []
-        later = [f for f in frames if f > self.session.frame] or frames
-        if later:
-            self.session.show_frame(later[0])
-
     def refresh(self) -> None:
         super().refresh()
         mattes, current = self.session.shot.mattes, self._current()
@@ -331,6 +325,7 @@ class ForegroundPanel(Panel):
             for matte in mattes:
                 self.rows.addWidget(outline_row(self.session, "mattes", matte))
         self.list.fact.setText(str(len(mattes)) if mattes else "none")
+        set_main(self.outline, not mattes)
         self.one.setVisible(current is not None)
         brushed = isinstance(current, Brushed)
         for widget in (self.follow, self.unsure, self.forget, self.kept):

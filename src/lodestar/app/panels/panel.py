@@ -5,7 +5,7 @@ from typing import Self
 
 import msgspec
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from lodestar.core.basics.keyed import Keyed
 from lodestar.core.basics.rows import defaults_of, rows_of
@@ -13,7 +13,7 @@ from lodestar.core.shot.motion import keyed_thing
 
 from .. import theme
 from ..commands import Command
-from ..fields import KeyButton, NumberField, Section
+from ..fields import KeyButton, NumberField, Section, give_back_keyboard
 from ..readings import READINGS
 from ..session import Session
 
@@ -102,6 +102,15 @@ class Panel(QScrollArea):
         while self.fill_on():
             pass
         return self
+
+    def focusNextPrevChild(self, forward: bool) -> bool:
+        """Tab goes on. What was disabled or hidden while it had the keyboard, as a button by the work that it began, leaves it to the picture: Qt would go on
+        to whatever comes next."""
+        now = QApplication.focusWidget()
+        if now is not None and self.isAncestorOf(now) and not (now.isEnabled() and now.isVisible()):
+            give_back_keyboard(now)
+            return True
+        return super().focusNextPrevChild(forward)
 
     def refresh(self) -> None:
         reading = READINGS[self.step](self.session.shot)

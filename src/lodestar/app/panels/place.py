@@ -38,7 +38,7 @@ from lodestar.core.shot.objects import (
 
 from ..commands import Command
 from ..derived import hidden_of, slip_of
-from ..fields import Line, Swatch, button, quiet
+from ..fields import Line, Swatch, button, quiet, set_main
 from ..measures import figure
 from ..needs import Needs, a_clip, a_title, an_object, two_objects
 from ..viewer.tools.place import DrawBox, DrawBoxStandIn, FileObject, PlaceAnchor, PlaceCard, PlaceCheck, PlaceLogo, PlacePicture
@@ -361,11 +361,7 @@ class PlacePanel(MadeOfPanel):
             part.setVisible(item is not None and item.BODY)
         self.mirror.show(item)
         self.new.setEnabled(shot.plate is not None)
-        role = "main" if item is None else ""
-        if self.new.property("role") != role:
-            self.new.setProperty("role", role)
-            self.new.style().unpolish(self.new)
-            self.new.style().polish(self.new)
+        set_main(self.new, item is None)
         many = len(self.session.chosen_objects())
         self.title.setText(f"{many} objects" if many > 1 else item.name if item is not None else "Place")
         count = len(self.session.tracks)

@@ -70,6 +70,7 @@ class PictureCanvas(QWidget):
         session.shot_changed.connect(self.refresh)
         session.frame_changed.connect(lambda _: self.refresh())
         session.view_changed.connect(self._view_changed)
+        session.jobs.changed.connect(self._settle)
 
     def _view_changed(self) -> None:
         wanted = self.request()
@@ -159,13 +160,17 @@ class PictureCanvas(QWidget):
             self.update()
             return
         self.pictures.ask(request)
-        if self.refine:
-            self._still.start()
+        self._settle()
         if not self.session.dragging:
             self.update()
         elif not self._soon.isActive():
             # handles go along with the letters: they are painted with the next picture, which leaves the picture more of the time
             self._soon.start()
+
+    def _settle(self) -> None:
+        """The picture is made final when it was still for a while; while a subject is followed, the next frame comes before that would be done."""
+        if self.refine and not self.session.work.following:
+            self._still.start()
 
     def _ask_final(self) -> None:
         request = self.request("final")

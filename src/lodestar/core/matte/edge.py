@@ -68,12 +68,13 @@ def _rising(share: np.ndarray) -> np.ndarray:
 
 def _filled(picture: np.ndarray, known: np.ndarray, levels: int = 5) -> np.ndarray:
     """A picture with means of what is known round about where `known` is 0, from a pyramid."""
+    kept = picture * known[..., None]
     if levels == 0 or min(known.shape) < 4:
-        mean = (picture * known[..., None]).sum((0, 1)) / max(float(known.sum()), 1e-4)
-        return (picture * known[..., None] + mean * (1 - known[..., None])).astype(np.float32)
+        mean = kept.sum((0, 1)) / max(float(known.sum()), 1e-4)
+        return (kept + mean * (1 - known[..., None])).astype(np.float32)
     high, wide = known.shape
     size = ((wide + 1) // 2, (high + 1) // 2)
     part = cv2.resize(known, size, interpolation=cv2.INTER_AREA)
-    low = cv2.resize(picture * known[..., None], size, interpolation=cv2.INTER_AREA) / np.maximum(part, 1e-4)[..., None]
+    low = cv2.resize(kept, size, interpolation=cv2.INTER_AREA) / np.maximum(part, 1e-4)[..., None]
     low = _filled(low, (np.minimum(4 * part, 1) * (part > 1e-3)).astype(np.float32), levels - 1)
-    return picture * known[..., None] + cv2.resize(low, (wide, high)) * (1 - known[..., None])
+    return kept + cv2.resize(low, (wide, high)) * (1 - known[..., None])

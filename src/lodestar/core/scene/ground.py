@@ -225,6 +225,11 @@ def found_level(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     return _ground_under(solve, up), up
 
 
+def says_level(said: Ground) -> bool:
+    """Whether a user said which way is up."""
+    return bool(said.on_ground or said.uprights or said.horizon) or said.turned != (0.0, 0.0, 0.0)
+
+
 def proposal(solve: Solve) -> tuple[Ground, str]:
     """What was found of the ground, said as a user would say it, and in words; raises UserError when nothing was found."""
     lines = believed_uprights(solve)
