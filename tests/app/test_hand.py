@@ -11,7 +11,10 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QWidget
 
 from lodestar.app.session import STEPS
+from lodestar.core.edits.arrange import find
+from lodestar.core.evaluate.objects import box_of, pose_of
 from lodestar.core.matte.sources import View, matte_of
+from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
 from lodestar.core.shot.document import rebased
 from lodestar.core.track.tracks import make_tracks
@@ -148,6 +151,20 @@ class KeyboardTest(DemoCase):
         self.session.select("")
         self.assertIsNone(self.session.object())
 
+    def test_a_title_is_taken_between_two_letters(self):
+        self.session.show_frame(46)
+        tool, title = self.canvas.tool, find(self.session.shot, "open-sky")
+        low, high = box_of(title, 46)
+        ends = [moved(pose_of(self.session.shot, title, 46), np.array([x, low[1], 0.5 * (low[2] + high[2])])) for x in (low[0], high[0])]
+        first, last = (tool._on_widget(end) for end in ends)
+        places = [first + share * (last - first) for share in np.linspace(-0.3, 1, 400)]
+        between = [at for at in places[110:390] if tool._hit(title, QPointF(*at)) is None]
+        self.assertGreater(len(between), 5)
+        for at, chosen in ((between[0], "open-sky"), (places[0], "")):
+            self.session.select("")
+            self.drag([at, at], plate=False)
+            self.assertEqual(self.session.selected, chosen)
+
 
 class WordsTest(DemoCase):
     def test_words_are_typed_in_lines_and_set(self):
@@ -205,6 +222,12 @@ class ClipTest(DemoCase):
         self.assertEqual((self.session.snap, self.session.shifting), ("surface", False))
         self.assertTrue(self.session.files.unsaved)
         self.assertIsNone(self.session.files.path)
+        # what is kept of it goes by the name that a user saw
+        self.session.files.autosave()
+        self.session.files.finish_autosave()
+        self.session.files.swap._file.close()  # as when the process is killed
+        (left,) = self.session.files.left()
+        self.assertEqual(left.note.name, "c6")
 
     def test_replacing_the_clip_says_what_it_keeps(self):
         before = self.session.shot

@@ -242,6 +242,7 @@ class ShotFiles(QObject):
         shot = self.session.shot
         idle = self._pool.activeThreadCount() == 0
         if shot is not self._autosaved and self.unsaved and self.swaps is not None and (idle or not when_idle):
+            self.swap.claim(self.path, shot.name)  # a clip that was opened gave the shot its name
             self._pool.start(_Write(shot, self.swap, self._written))
 
     def _autosave_ended(self, shot: Shot, error: UserError | None) -> None:

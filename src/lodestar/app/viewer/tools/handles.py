@@ -153,7 +153,7 @@ class MoveObject(Tool):
         return name
 
     def object_under(self, at: QPointF) -> Object | None:
-        """The nearest object that covers the pointer, an anchor by its mark."""
+        """The nearest object that covers the pointer, an anchor by its mark; where there is none, a title between whose letters it is."""
         shot, frame = self.session.shot, self.session.frame
         if self.canvas.camera() is None:
             return None
@@ -166,7 +166,7 @@ class MoveObject(Tool):
         hits = [
             (not item.drawn, found[0], item) for item in objects_at(shot, frame) if not item.locked and (found := self._hit(item, at)) is not None
         ]
-        return min(hits, key=lambda h: h[:2])[2] if hits else None
+        return min(hits, key=lambda h: h[:2])[2] if hits else title_under(self.canvas, at)
 
     def _hit(self, item: Object, at: QPointF) -> tuple[float, np.ndarray] | None:
         camera = self.canvas.camera()
