@@ -299,6 +299,14 @@ class KeyboardTest(DemoCase):
         chooses.setFocus()
         QTest.keyClick(chooses, Qt.Key.Key_Tab)
         self.assertTrue(self.window.panel("Track").isAncestorOf(QApplication.focusWidget()), "Tab goes on in the panel")
+        self.canvas.setFocus()
+        self.click("view-scene")
+        self.assertTrue(self.window.viewer.scene.hasFocus(), "the keyboard went to the ruler")
+        self.find("choose-by-rule").setFocus()
+        self.click("step-output")
+        self.assertTrue(self.window.viewer.scene.hasFocus())
+        self.click("view-picture")
+        self.assertTrue(self.canvas.hasFocus())
 
     def test_where_the_keyboard_is_can_be_seen_at_every_stop(self):
         self.session.select("open-sky")

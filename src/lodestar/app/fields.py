@@ -35,8 +35,11 @@ TYPED = "0123456789.,-("
 
 def give_back_keyboard(widget: QWidget) -> None:
     """What was typed is done: keys go to the picture again, so that Space plays and Delete deletes what is in hand."""
-    home = getattr(widget.window(), "canvas", None)
-    (home if home is not None else widget.window()).setFocus()
+    viewer = getattr(widget.window(), "viewer", None)
+    if viewer is not None:
+        viewer.take_keyboard()
+    else:
+        widget.window().setFocus()
 
 
 def tick(text: str, name: str, tip: str, act: Callable[[bool], object]) -> QCheckBox:

@@ -345,7 +345,7 @@ class Window(QMainWindow):
     def _show_panel(self, panel: QWidget) -> None:
         now = QApplication.focusWidget()
         if panel is not self.settings.currentWidget() and now is not None and self.settings.isAncestorOf(now):
-            self.canvas.setFocus()  # Qt would give the keyboard to the first head of the other panel
+            self.viewer.take_keyboard()  # Qt would give the keyboard to the first head of the other panel
         self.settings.setCurrentWidget(panel)
 
     def dragEnterEvent(self, event) -> None:

@@ -159,11 +159,18 @@ class Viewer(QWidget):
         self.session.settings.setValue("view", name)
         for b in self.views.buttons():
             b.setChecked(b.text() == name)
+        held = self.canvas.hasFocus() or self.scene.hasFocus()
         self.canvas.setVisible(name != "Scene")
         self.scene.setVisible(name != "Picture")
         for part in (self.zoom, self.quality):  # of the picture
             part.setVisible(name != "Scene")
         self.view = name
+        if held:  # Qt would give the keyboard to whatever comes next
+            self.take_keyboard()
+
+    def take_keyboard(self) -> None:
+        """Keys go to the picture, or to the scene where it is shown alone."""
+        (self.scene if self.view == "Scene" else self.canvas).setFocus()
 
     def refresh(self) -> None:
         session = self.session
