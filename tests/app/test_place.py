@@ -8,11 +8,11 @@ import cv2
 import msgspec
 import numpy as np
 from PyQt6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
-from PyQt6.QtGui import QDropEvent
+from PyQt6.QtGui import QDropEvent, QFontMetricsF
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
-from lodestar.app import derived
+from lodestar.app import derived, theme
 from lodestar.app.derived import points_of
 from lodestar.core.basics.geometry import meet_plane
 from lodestar.core.basics.keyed import constant
@@ -742,6 +742,19 @@ class SceneViewTest(PlaceCase):
         next(a for a in menu.actions() if a.objectName() == "points-up to 2 × the path").trigger()
         self.assertLess(scene.near_points().sum(), everything)
         self.assertGreater(scene.near_points().sum(), 100)
+
+    def test_names_in_one_place_stand_below_each_other(self):
+        self.click("view-scene")
+        twins = tuple(Box(id=name, label=name) for name in ("ONE", "TWO", "THREE"))
+        self.session.edit("Twins", lambda s: msgspec.structs.replace(s, objects=twins))
+        self.settle()
+        scene, painter = self.window.viewer.scene, mock.Mock()
+        metrics = QFontMetricsF(theme.font(12))
+        painter.fontMetrics.return_value = metrics
+        scene._paint_objects(painter, scene.camera())
+        rooms = [metrics.boundingRect(name).translated(at) for at, name in (call.args for call in painter.drawText.call_args_list)]
+        self.assertEqual(len(rooms), len(self.session.shot.objects))
+        self.assertFalse([1 for k, room in enumerate(rooms) for other in rooms[:k] if room.intersects(other)])
 
 
 class HiddenTest(WindowCase):

@@ -437,20 +437,24 @@ class SceneCanvas(QWidget):
 
     def _paint_objects(self, p: QPainter, camera: Camera) -> None:
         """Stand-ins as wire, anchors by their axes, and the name of each object."""
-        shot = self.session.shot
-        for item in shot.objects:
-            if not item.visible:
-                continue
-            chosen = item.id in self.session.chosen_objects()
-            tint = QColor(theme.ACCENT if chosen else theme.TEXT)
+        shot, chosen = self.session.shot, self.session.chosen_objects()
+        tint = lambda item: QColor(theme.ACCENT if item.id in chosen else theme.TEXT)
+        there = [item for item in shot.objects if item.visible]
+        for item in there:
             if not item.drawn and item.BODY:
-                overlays.paint_wire(p, self, camera, shot, item, tint)
-            corners = corners_of(shot, item, self.session.frame)
-            xy, depth = camera.project(corners)
+                overlays.paint_wire(p, self, camera, shot, item, tint(item))
+        p.setFont(theme.font(12))
+        taken: list[QRectF] = []
+        for item in sorted(there, key=lambda item: item.id not in chosen):
+            xy, depth = camera.project(corners_of(shot, item, self.session.frame))
             if (depth > 0).all():
-                p.setFont(theme.font(12))
-                p.setPen(tint)
-                p.drawText(QPointF(float(xy[:, 0].max()) + 6, float(xy[:, 1].min()) + 4), item.name)
+                at = QPointF(float(xy[:, 0].max()) + 6, float(xy[:, 1].min()) + 4)
+                room = QRectF(p.fontMetrics().boundingRect(item.name)).translated(at)
+                while hit := next((other for other in taken if room.intersects(other)), None):
+                    room.moveTop(hit.bottom() + 1)  # two names in one place are none
+                taken.append(room)
+                p.setPen(tint(item))
+                p.drawText(QPointF(at.x(), room.top() + p.fontMetrics().ascent()), item.name)
         overlays.paint_anchors(p, self)
 
     def _paint_axes(self, p: QPainter) -> None:
