@@ -121,6 +121,21 @@ class FileTest(WindowCase):
         self.settle()
         self.assertFalse(swap.exists(), "work that was undone is on offer")
 
+    def test_the_foot_of_the_course_tells_how_the_work_is_kept(self):
+        self.open_demo()
+        self.assertEqual(self.session.files.standing, ("Not saved", 0.0))
+        self.keep("KEPT")
+        how, since = self.session.files.standing
+        self.assertEqual((how, abs(since - time.time()) < 30), ("Autosaved", True))
+        self.session.undo()
+        self.assertEqual(self.session.files.standing, ("Not saved", 0.0), "the autosave was taken for a save")
+        mine = self.folder / "mine.lode"
+        self.session.files.save(mine)
+        os.utime(mine, (1_000_000_000, 1_000_000_000))
+        self.session.files.open(mine)
+        self.wait_idle()
+        self.assertEqual(self.session.files.standing, ("Saved", 1_000_000_000.0), "not when it was opened")
+
     def test_recovery_takes_the_shot_as_it_was_kept(self):
         self.open_demo()
         self.session.edit_ground("Turn the scene", turned=(40.0, 3.0, 0.0), sized=1.5)

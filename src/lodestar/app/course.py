@@ -8,6 +8,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from lodestar.core.edits.lights import sun_of
+from lodestar.core.shot.swaps import age_in_words
 
 from . import readings, theme
 from .session import STEPS, Gently, Session
@@ -232,13 +233,9 @@ class Foot(QWidget):
             p.setPen(QColor(theme.QUIET))
             p.drawText(QRectF(12, 8, room, 16), left, "No work running")
         p.setPen(QColor(theme.QUIET))
-        saved = self.session.files.saved_at
-        p.drawText(
-            QRectF(12, self.height() - 42, room, 16),
-            left,
-            "Not saved" if not saved else "Autosaved" if self.session.files.unsaved else "Saved",
-        )
-        p.drawText(QRectF(12, self.height() - 42, room, 16), right, time.strftime("%H:%M", time.localtime(saved)) if saved else "")
+        how, since = self.session.files.standing
+        p.drawText(QRectF(12, self.height() - 42, room, 16), left, how)
+        p.drawText(QRectF(12, self.height() - 42, room, 16), right, age_in_words(since) if since else "")
         p.drawText(QRectF(12, self.height() - 24, room, 16), left, "Messages")
 
 

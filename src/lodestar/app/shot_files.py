@@ -77,7 +77,8 @@ class ShotFiles(QObject):
         self.session = session
         self.path: Path | None = None
         self.saved_shot: Shot = session.shot
-        self.saved_at = 0.0
+        self.saved_at = 0.0  # or read, here
+        self._autosaved_at = 0.0
         self._stamp: tuple = ()  # of the file as it was read or written here
         self._autosaved: Shot | None = None
         self._taken: list[Left] = []  # what was left behind and is in this shot now
@@ -96,6 +97,13 @@ class ShotFiles(QObject):
     @property
     def unsaved(self) -> bool:
         return self.session.shot is not self.saved_shot
+
+    @property
+    def standing(self) -> tuple[str, float]:
+        """How the work is kept, and since when, in seconds of the epoch; 0 where it is not."""
+        if self.unsaved and self._autosaved is not None:
+            return "Autosaved", self._autosaved_at
+        return ("Saved", self._stamp[1] / 1e9) if self._stamp else ("Not saved", 0.0)
 
     def start_shot(self, shot: Shot, path: Path | None) -> None:
         """Another shot takes the place of this one; its history begins anew. What of the old one was not saved was asked about before."""
@@ -249,7 +257,7 @@ class ShotFiles(QObject):
         if error is not None:
             self.session.tell(f"The autosave failed: {error.what}", error.hint, "doubtful")
             return
-        self._autosaved, self.saved_at = shot, time.time()
+        self._autosaved, self._autosaved_at = shot, time.time()
         self._ask_autosave()
         self.session.view_changed.emit()
 
