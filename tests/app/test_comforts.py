@@ -8,7 +8,7 @@ from unittest import mock
 from PyQt6.QtCore import QEvent, QMimeData, QPoint, QRect, QSize, Qt, QUrl
 from PyQt6.QtGui import QContextMenuEvent, QDragEnterEvent, QDragLeaveEvent, QHelpEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QCheckBox, QDialog, QLabel, QMenu, QToolButton, QToolTip, QWidget
+from PyQt6.QtWidgets import QApplication, QCheckBox, QDialog, QLabel, QMenu, QPushButton, QToolButton, QToolTip, QWidget
 
 from lodestar.app import measures, theme
 from lodestar.app.help import ABOUT, KEYS, PARTS, pages
@@ -282,6 +282,17 @@ class KeyboardTest(DemoCase):
         for name in ("face", "title-height", "key-title-height", "title-colour", "stand-up", "position-x", "duplicate"):
             self.assertIn(name, names)
         self.assertTrue(panel.isVisible())
+
+    def test_a_head_is_folded_by_a_click_anywhere_before_its_fact(self):
+        self.session.select("open-sky")
+        self.settle()
+        section = self.window.panel("Place").findChild(QPushButton, "section-movers").parentWidget()
+        self.assertTrue(section.body.isHidden())
+        right = section.fact.x() - 6
+        self.assertGreater(right, section.width() / 2)
+        hit = section.childAt(QPoint(right, section.header.geometry().center().y()))
+        QTest.mouseClick(hit, Qt.MouseButton.LeftButton)
+        self.assertFalse(section.body.isHidden())
 
     def test_what_is_disabled_or_left_gives_the_keyboard_to_the_picture(self):
         self.window.activateWindow()

@@ -225,6 +225,7 @@ class FaceChooser(QDialog):
         x = max(at.x() - WIDTH - 8, screen.left() + 8)
         self.move(x, min(max(at.y() - 60, screen.top() + 8), screen.bottom() - HEIGHT - 8))
         self.show()
+        self.activateWindow()  # a desktop does not give the keyboard to a tool's window by itself
         self.search.setFocus()
 
     def fill(self, _: object = None) -> None:

@@ -417,8 +417,8 @@ class Section(QWidget):
         self.fact.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         top = QHBoxLayout()
         top.setContentsMargins(0, 4, 4, 0)
-        top.addWidget(self.header)
-        top.addWidget(self.fact, 1)
+        top.addWidget(self.header, 1)  # as wide as there is room: a hand does not aim at the word
+        top.addWidget(self.fact)
         box.addLayout(top)
         self.body = QWidget()
         self.body.setObjectName("plain")

@@ -128,6 +128,7 @@ class SurfaceChooser(QDialog):
         x = min(max(at.x() + widget.width() - self.width() + 24, screen.left() + 8), screen.right() - self.width())
         self.move(x, min(max(at.y() - 120, screen.top() + 8), screen.bottom() - self.height() - 8))
         self.show()
+        self.activateWindow()  # a desktop does not give the keyboard to a tool's window by itself
         self.list.setFocus()
 
     def _take(self, index) -> None:

@@ -360,10 +360,9 @@ class LetterPanel(ObjectPanel):
         adds: dict[str, tuple[str, Callable[[], None]]] = {
             "Mover": ("Moves letters one after the other; it does nothing until it is told what", self._add_mover)
         }
-        for kind in letters.PASSAGES:
-            adds[f"Arrive: {kind.lower()}"] = ("How the letters come, one after the other", lambda kind=kind: self.pass_by(kind, False))
-        for kind in letters.PASSAGES:
-            adds[f"Leave: {kind.lower()}"] = ("How the letters go, one after the other", lambda kind=kind: self.pass_by(kind, True))
+        for leaves, tip in ((False, "How the letters come, one after the other"), (True, "How the letters go, one after the other")):
+            for kind in letters.PASSAGES:
+                adds[letters.passage_label(kind, leaves)] = (tip, lambda kind=kind, leaves=leaves: self.pass_by(kind, leaves))
         self.movers = Entries(
             self,
             section,
@@ -407,8 +406,7 @@ class LetterPanel(ObjectPanel):
 
     def pass_by(self, kind: str, leaves: bool) -> None:
         """The title in hand arrives, or leaves, in one of the ways there are."""
-        label = f"{'Leave' if leaves else 'Arrive'}: {kind.lower()}"
-        self._add(self.movers, label, lambda shot, id_: letters.with_passage(shot, id_, kind, leaves))
+        self._add(self.movers, letters.passage_label(kind, leaves), lambda shot, id_: letters.with_passage(shot, id_, kind, leaves))
 
     def _surfaces_of_parts(self) -> None:
         """Edges, sides and back that look otherwise than the face."""

@@ -84,7 +84,7 @@ class PlacePanel(MadeOfPanel):
                 Command(
                     f"{'leave' if leaves else 'arrive'}-{kind.lower().replace(' ', '-')}",
                     "Object",
-                    f"{'Leave' if leaves else 'Arrive'}: {kind.lower()}",
+                    letters.passage_label(kind, leaves),
                     lambda kind=kind, leaves=leaves: self.pass_by(kind, leaves),
                     enabled=a_title(s),
                     tip="letter by letter, as a mover that can be changed",

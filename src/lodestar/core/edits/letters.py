@@ -29,7 +29,22 @@ PASSAGES: dict[str, dict[str, Any]] = {
     "Gather": {"spacing": constant(1.2), "opacity": constant(0.0), "order": "from the ends"},
     "Burn in": {"opacity": constant(0.0), "tint": constant(1.0), "soft": constant(1.5), "order": "shuffled"},
 }
+# the same the other way round, as it is said of letters that leave
+LEAVING = {
+    "Rise from the ground": "Sink into the ground",
+    "Settle from above": "Lift away",
+    "Unfold about the base line": "Fold about the base line",
+    "Grow": "Shrink",
+    "Type": "Erase",
+    "Gather": "Scatter",
+    "Burn in": "Burn out",
+}
 LENGTH = 20  # frames, or less where the title is there for less
+
+
+def passage_label(kind: str, leaves: bool) -> str:
+    """What one of PASSAGES is called where letters arrive by it, or leave."""
+    return f"Leave: {LEAVING[kind].lower()}" if leaves else f"Arrive: {kind.lower()}"
 
 
 def retyped(shot: Shot, id_: str, text: str) -> Shot:
@@ -235,7 +250,8 @@ def with_passage(shot: Shot, id_: str, kind: str, leaves: bool = False) -> tuple
     # the first letters come first: those in hand last are let go of first
     turned = {"reading": "reversed", "from the ends": "from the middle"}.get(order, order)
     reach = Keyed((0.0,), (Key(float(a), (0.0 if leaves else 1.0,), "linear"), Key(float(b), (1.0 if leaves else 0.0,), "linear")))
-    mover = Mover(id=new_id(), label=f"{kind} ({role}s)", role=role, reach=reach, **{**PASSAGES[kind], "order": order if leaves else turned})  # type: ignore[arg-type]
+    called = f"{LEAVING[kind] if leaves else kind} ({role}s)"
+    mover = Mover(id=new_id(), label=called, role=role, reach=reach, **{**PASSAGES[kind], "order": order if leaves else turned})  # type: ignore[arg-type]
     rest = tuple(m for m in title.movers if m.role != role)
     return with_things(shot, {id_: msgspec.structs.replace(title, movers=(*rest, mover))}), mover.id
 
