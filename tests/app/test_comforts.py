@@ -294,12 +294,28 @@ class KeyboardTest(DemoCase):
         QTest.mouseClick(hit, Qt.MouseButton.LeftButton)
         self.assertFalse(section.body.isHidden())
 
+    def test_a_click_on_a_button_leaves_keys_to_the_picture(self):
+        self.window.activateWindow()
+        self.session.select("open-sky")
+        self.settle()
+        panel = self.window.panel("Place")
+        for name in ("section-lines", "stand-up"):
+            b = panel.findChild(QPushButton, name)
+            panel.ensureWidgetVisible(b)
+            self.find("words").setFocus()
+            # as the system sends it, not to the button alone
+            QTest.mouseClick(self.window.windowHandle(), Qt.MouseButton.LeftButton, pos=b.mapTo(self.window, b.rect().center()))
+            self.settle()
+            self.assertTrue(self.canvas.hasFocus(), name)
+        before = self.session.object().position
+        QTest.keyClick(self.window.windowHandle(), Qt.Key.Key_Right)
+        self.assertNotEqual(self.session.object().position, before, "arrows wander from button to button")
+
     def test_what_is_disabled_or_left_gives_the_keyboard_to_the_picture(self):
         self.window.activateWindow()
         self.click("step-track")
-        self.click("choose-by-rule")
         chooses = self.find("choose-by-rule")
-        self.assertTrue(chooses.hasFocus())
+        chooses.setFocus()
         self.click("step-output")
         self.assertTrue(self.canvas.hasFocus(), "the first head of the panel seemed to be chosen")
         self.click("step-track")
@@ -307,6 +323,10 @@ class KeyboardTest(DemoCase):
         chooses.setEnabled(False)
         self.assertTrue(self.canvas.hasFocus())
         chooses.setEnabled(True)
+        chooses.setFocus()
+        chooses.parentWidget().hide()  # as a section goes by undo
+        self.assertTrue(self.canvas.hasFocus())
+        chooses.parentWidget().show()
         chooses.setFocus()
         QTest.keyClick(chooses, Qt.Key.Key_Tab)
         self.assertTrue(self.window.panel("Track").isAncestorOf(QApplication.focusWidget()), "Tab goes on in the panel")

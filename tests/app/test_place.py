@@ -748,9 +748,7 @@ class SceneViewTest(PlaceCase):
         twins = tuple(Box(id=name, label=name) for name in ("ONE", "TWO", "THREE"))
         self.session.edit("Twins", lambda s: msgspec.structs.replace(s, objects=twins))
         self.settle()
-        scene, painter = self.window.viewer.scene, mock.Mock()
-        metrics = QFontMetricsF(theme.font(12))
-        painter.fontMetrics.return_value = metrics
+        scene, painter, metrics = self.window.viewer.scene, mock.Mock(), QFontMetricsF(theme.font(12))
         scene._paint_objects(painter, scene.camera())
         rooms = [metrics.boundingRect(name).translated(at) for at, name in (call.args for call in painter.drawText.call_args_list)]
         self.assertEqual(len(rooms), len(self.session.shot.objects))

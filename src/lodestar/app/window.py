@@ -8,6 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QPoint, QPointF, QProcess, QSize, Qt, QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import (
+    QAbstractButton,
     QApplication,
     QGridLayout,
     QHBoxLayout,
@@ -128,6 +129,7 @@ class Window(QMainWindow):
         if geometry is not None:
             self.restoreGeometry(geometry)
         apply_preferences(session, self.pictures)
+        QApplication.instance().focusChanged.connect(self._focus_moved)  # type: ignore[union-attr]
         self.refresh()
         self.canvas.setFocus()
 
@@ -341,6 +343,11 @@ class Window(QMainWindow):
             self._show_panel(self._no_panel)
             self._filling.start(0)
         self.commands.refresh()
+
+    def _focus_moved(self, _: QWidget | None, now: QWidget | None) -> None:
+        """A click on a button, unlike Tab, leaves keys to the picture: arrows nudge what is in hand, and do not wander from button to button."""
+        if isinstance(now, QAbstractButton) and QApplication.mouseButtons() and self.settings.isAncestorOf(now):
+            self.viewer.take_keyboard()
 
     def _show_panel(self, panel: QWidget) -> None:
         now = QApplication.focusWidget()

@@ -107,7 +107,7 @@ class Panel(QScrollArea):
         """Tab goes on. What was disabled or hidden while it had the keyboard, as a button by the work that it began, leaves it to the picture: Qt would go on
         to whatever comes next."""
         now = QApplication.focusWidget()
-        if now is not None and self.isAncestorOf(now) and not (now.isEnabled() and now.isVisible()):
+        if now is not None and self.isAncestorOf(now) and not (now.isEnabled() and now.isVisibleTo(self)):
             give_back_keyboard(now)
             return True
         return super().focusNextPrevChild(forward)

@@ -202,7 +202,8 @@ class Curves(QWidget):
 
     def _paint_speed(self, p: QPainter, axis: TimeAxis, value: Keyed, xs: np.ndarray, fast: np.ndarray, unit: str) -> None:
         bottom, height = self.height() - 2.0, self.height() * SPEED_SHARE - EDGE
-        top = max(float(np.percentile(fast, 99.5)) * 1.15, 1e-9)
+        most = float(np.percentile(fast, 99.5))
+        top = max(1.15 * most, 1e-9)
         line = np.c_[xs, bottom - np.minimum(fast / top, 1.0) * height]
         p.setPen(Qt.PenStyle.NoPen)
         p.setBrush(theme.colour(theme.READING, 0.16))
@@ -213,7 +214,7 @@ class Curves(QWidget):
         self._label(
             p,
             QPointF(GUTTER + 4, bottom - height - 4),
-            f"speed {length(now, unit, '.3g')}/s here · {figure(top / 1.15 / shown(unit)[1], '.3g')} at most",
+            f"speed {length(now, unit, '.3g')}/s here · {figure(most / shown(unit)[1], '.3g')} at most",
         )
 
     @staticmethod

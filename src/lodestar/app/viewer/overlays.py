@@ -1,8 +1,11 @@
 """What is drawn over the picture: marks of tracks, the ground's grid and the horizon, outlines, tags."""
 
+from collections import defaultdict
+from collections.abc import Iterable
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QBrush, QColor, QImage, QPainter, QPainterPath, QPen
+from PyQt6.QtGui import QBrush, QColor, QFontMetricsF, QImage, QPainter, QPainterPath, QPen
 
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
@@ -20,6 +23,7 @@ from . import track_marks
 from .drawing import lines, polygon, project_line, project_lines
 
 GRID = 12  # cells on each side of the origin
+NAMES_BELOW = 4  # names that stand below each other at most, of things in one place
 
 
 def paint(p: QPainter, canvas) -> None:
@@ -51,6 +55,23 @@ def paint(p: QPainter, canvas) -> None:
                 paint_outline(p, canvas, matte, matte.id == session.selected)
     if step == "Light" and canvas.drawn["handles"]:
         paint_shadows(p, canvas)
+
+
+def paint_names(p: QPainter, names: Iterable[tuple[QPointF, str, QColor]]) -> None:
+    """Names at places of the view, in their tints. Two in one place are none: the later one goes some lines lower, or is left out."""
+    metrics = QFontMetricsF(theme.font(12))
+    line, taken = metrics.height(), defaultdict[int, list[QRectF]](list)  # by the line of the view that they begin in
+    row = lambda room: int(room.top() // line)
+    free = lambda room: not any(room.intersects(other) for near in (-1, 0, 1) for other in taken[row(room) + near])
+    p.setFont(theme.font(12))
+    for at, name, tint in names:
+        lower = next((k for k in range(NAMES_BELOW) if free(metrics.boundingRect(name).translated(at.x(), at.y() + k * line))), None)
+        if lower is not None:
+            at = QPointF(at.x(), at.y() + lower * line)
+            room = metrics.boundingRect(name).translated(at)
+            taken[row(room)].append(room)
+            p.setPen(tint)
+            p.drawText(at, name)
 
 
 def paint_wire(p: QPainter, canvas, camera: Camera, shot: Shot, item: Object, tint: QColor) -> None:

@@ -437,24 +437,15 @@ class SceneCanvas(QWidget):
 
     def _paint_objects(self, p: QPainter, camera: Camera) -> None:
         """Stand-ins as wire, anchors by their axes, and the name of each object."""
-        shot, chosen = self.session.shot, self.session.chosen_objects()
-        tint = lambda item: QColor(theme.ACCENT if item.id in chosen else theme.TEXT)
-        there = [item for item in shot.objects if item.visible]
-        for item in there:
+        shot, chosen, names = self.session.shot, self.session.chosen_objects(), []
+        for item in (item for item in shot.objects if item.visible):
+            tint = QColor(theme.ACCENT if item.id in chosen else theme.TEXT)
             if not item.drawn and item.BODY:
-                overlays.paint_wire(p, self, camera, shot, item, tint(item))
-        p.setFont(theme.font(12))
-        taken: list[QRectF] = []
-        for item in sorted(there, key=lambda item: item.id not in chosen):
+                overlays.paint_wire(p, self, camera, shot, item, tint)
             xy, depth = camera.project(corners_of(shot, item, self.session.frame))
             if (depth > 0).all():
-                at = QPointF(float(xy[:, 0].max()) + 6, float(xy[:, 1].min()) + 4)
-                room = QRectF(p.fontMetrics().boundingRect(item.name)).translated(at)
-                while hit := next((other for other in taken if room.intersects(other)), None):
-                    room.moveTop(hit.bottom() + 1)  # two names in one place are none
-                taken.append(room)
-                p.setPen(tint(item))
-                p.drawText(QPointF(at.x(), room.top() + p.fontMetrics().ascent()), item.name)
+                names.append((item.id not in chosen, QPointF(float(xy[:, 0].max()) + 6, float(xy[:, 1].min()) + 4), item.name, tint))
+        overlays.paint_names(p, [name[1:] for name in sorted(names, key=lambda name: name[0])])
         overlays.paint_anchors(p, self)
 
     def _paint_axes(self, p: QPainter) -> None:
