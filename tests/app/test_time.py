@@ -242,7 +242,7 @@ class CurvesTest(TimeCase):
         self.session.select("gate-3")
         self.settle()
         self.assertEqual(self.curves.parts(), {})
-        self.assertFalse(self.curves.easing.isEnabled())
+        self.assertFalse(self.curves.easing.isVisible())
 
     def test_its_height_is_dragged_and_remembered(self):
         time = self.window.time

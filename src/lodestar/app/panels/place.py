@@ -254,18 +254,21 @@ class PlacePanel(MadeOfPanel):
         pick = button(
             "Choose points", "choose-points", "Show the marks, to choose those of a ground, a post or a pole", lambda: self.session.use_tool("marks")
         )
-        section.add("", pick)
-        for label, name, tip, make in (
-            ("Ground mesh", "make-ground", "Uneven ground through three or more points: it takes shadows", ground_through),
-            (
-                "Card on a post",
-                "make-post",
-                "Along two or more points of a post or pole: it hides what is behind",
-                lambda s, t: post_card(s, t, self.session.frame),
-            ),
-            ("Tube", "make-tube", "A round post along two or more points: it hides, and takes shadows", tube_along),
-        ):
-            section.add("", button(label, name, tip, lambda make=make, label=label: self._from_points(label, make)))
+        made = [
+            button(label, name, tip, lambda make=make, label=label: self._from_points(label, make))
+            for label, name, tip, make in (
+                ("Ground mesh", "make-ground", "Uneven ground through three or more points: it takes shadows", ground_through),
+                (
+                    "Card on a post",
+                    "make-post",
+                    "Along two or more points of a post or pole: it hides what is behind",
+                    lambda s, t: post_card(s, t, self.session.frame),
+                ),
+                ("Tube", "make-tube", "A round post along two or more points: it hides, and takes shadows", tube_along),
+            )
+        ]
+        section.add_buttons(pick, made[0])
+        section.add_buttons(*made[1:])
 
     # what is in hand
 

@@ -135,7 +135,7 @@ class Curves(QWidget):
         value = self.value()
         frames = [f for id_, part, f in self.session.keys if (id_, part) == (self.id, self.part)] if value else []
         kinds = {k.easing for k in value.keys if k.frame in frames} if value else set()
-        self.easing.setEnabled(bool(kinds))
+        self.easing.setVisible(bool(kinds))  # with no key chosen it would ease nothing
         self.easing.setCurrentIndex(EASINGS.index(next(iter(kinds))) if len(kinds) == 1 else -1)
         self.update()
 
