@@ -390,6 +390,19 @@ class KeyingTest(TimeCase):
             QTest.keyClick(size.editor, Qt.Key.Key_Return)
         self.assertEqual([(k.frame, k.value) for k in self.item().size.keys], [(0.0, (0.02,)), (25.0, (1.0,))])
 
+    def test_handles_are_not_painted_while_the_shot_plays(self):
+        self.session.select("open-sky")
+        self.settle()
+        arrows: list[int] = []
+        # a mock would keep the painter, which must go with its paint
+        with mock.patch("lodestar.app.viewer.tools.handles.grips.paint_arrow", lambda *_: arrows.append(1)):
+            painted = lambda: (arrows.clear(), self.canvas.grab(), bool(arrows))[-1]
+            self.assertTrue(painted())
+            for playing in (True, False):
+                self.key(Qt.Key.Key_Space)
+                self.settle()
+                self.assertEqual((self.session.playing, painted()), (playing, not playing))
+
     def test_playing_fills_the_store_of_frames(self):
         self.session.select("")
         self.session.set("Range", first=20, last=29)

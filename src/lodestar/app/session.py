@@ -83,6 +83,7 @@ class Session(QObject):
         self.step = "Plate"
         self.tool = ""
         self.dragging = False  # a button is held down in a view
+        self.playing = False
         self.selected = ""  # id of an object, a matte or a region
         self.others: frozenset[str] = frozenset()  # objects that are chosen with it
         self.tracks: frozenset[int] = frozenset()
@@ -305,6 +306,11 @@ class Session(QObject):
         path = self.ask_file(title, kind, PICTURES)
         if path:
             self.work.read_media(path, lambda: picture_size(path), lambda size: then(path, *size))
+
+    def set_playing(self, on: bool) -> None:
+        if on != self.playing:
+            self.playing = on
+            self.view_changed.emit()
 
     def set_dragging(self, on: bool) -> None:
         """A view says that a drag begins or ends; what waited for its end is brought up to date."""

@@ -332,7 +332,7 @@ class Window(QMainWindow):
     def _panel_later(self) -> None:
         """Of another frame at once; while the shot plays some times a second, so that the picture gets the time."""
         if not self._panel_timer.isActive():
-            self._panel_timer.start(DRAG_REFRESH_MS if self.time.player.playing else 0)
+            self._panel_timer.start(DRAG_REFRESH_MS if self.session.playing else 0)
 
     def _refresh_panel(self) -> None:
         panel = self.panels[self.session.step]

@@ -57,6 +57,7 @@ class Player(QWidget):
             self.began, self.from_ = time.perf_counter(), self.session.frame if first <= self.session.frame < last else first
             self.timer.start()
         self._show_icon()
+        self.session.set_playing(self.playing)
 
     def _show_icon(self) -> None:
         self.button.setIcon(theme.icon("pause" if self.playing else "play"))

@@ -436,7 +436,7 @@ class MoveObject(Tool):
 
     def paint(self, p: QPainter) -> None:
         camera, session = self.canvas.camera(), self.session
-        if camera is None or not self.canvas.drawn["handles"]:
+        if camera is None or not self.canvas.drawn["handles"] or session.playing:  # what plays is looked at
             return
         for other in session.shot.objects:
             if other.id in session.others:
