@@ -170,6 +170,14 @@ class BrushTest(WindowCase):
         with mock.patch.dict(self.canvas.drawn, mattes=False):
             bare = shown().pixelColor(int(at[0]), int(at[1]))
         self.assertGreater(tinted.blueF(), bare.blueF() + 0.1)
+        # and a line along its edge, of no colour of its own
+        found = self.matte().at(6)
+        row = found.alpha.shape[0] // 2
+        edge = found.left + int(np.flatnonzero(found.alpha[row] > 127)[0])
+        x, y = (int(v) for v in self.canvas.to_widget((edge, found.top + row)))
+        line = [shown().pixelColor(x + k, y).redF() for k in range(-8, 9)]
+        self.assertGreater(max(line), line[0] + 0.2)
+        self.assertGreater(max(line), line[-1] + 0.2)
         self.session.undo()
         self.assertEqual(len(self.matte().strokes), 1)
         self.session.undo()

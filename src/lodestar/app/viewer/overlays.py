@@ -1,12 +1,15 @@
 """What is drawn over the picture: marks of tracks, the ground's grid and the horizon, outlines, tags."""
 
+import functools
 from collections import defaultdict
 from collections.abc import Iterable
 
+import cv2
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QBrush, QColor, QFontMetricsF, QImage, QPainter, QPainterPath, QPen
 
+from lodestar.core.basics.identity import Same
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
 from lodestar.core.matte.outline import STEPS, parts_of, shares_at
@@ -23,6 +26,7 @@ from . import track_marks
 from .drawing import lines, polygon, project_line, project_lines
 
 GRID = 12  # cells on each side of the origin
+EDGE = 180  # of 255: how white, and how much of it, the line along the edge of a matte is
 NAMES_BELOW = 4  # names that stand below each other at most, of things in one place
 
 
@@ -269,18 +273,25 @@ def paint_brushed(p: QPainter, canvas, source: Brushed, chosen: bool) -> None:
     """What was found of a subject on this frame, as a tint; and where it is in hand, the strokes that it was found from."""
     found = source.at(canvas.session.frame)
     if found is not None and found.alpha.size and source.on:
-        tint = QColor(theme.ACCENT if chosen else theme.READING)
         rows, columns = found.alpha.shape
-        share = found.alpha.astype(np.float32) * 0.45
-        pixels = np.dstack([share * tint.blueF(), share * tint.greenF(), share * tint.redF(), share]).astype(np.uint8).copy()
-        image = QImage(pixels.data, columns, rows, columns * 4, QImage.Format.Format_ARGB32_Premultiplied)
         a, b = canvas.to_widget(np.array([[found.left - 0.5, found.top - 0.5], [found.left + columns - 0.5, found.top + rows - 0.5]]))
         p.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        p.drawImage(QRectF(QPointF(*a), QPointF(*b)), image)
+        p.drawImage(QRectF(QPointF(*a), QPointF(*b)), _tinted(Same(found), theme.ACCENT if chosen else theme.READING))
     if chosen:
         for stroke in source.strokes:
             if stroke.frame == canvas.session.frame:
                 paint_stroke(p, canvas, stroke)
+
+
+@functools.lru_cache(maxsize=8)
+def _tinted(found: Same, tint: str) -> QImage:
+    """A matte of one frame as it is laid over the picture: a tint, with a light line along its edge, which tells it from a subject of the tint's colour."""
+    alpha, colour = found.of.alpha, QColor(tint)
+    share = alpha.astype(np.float32) * 0.45
+    pixels = np.dstack([share * colour.blueF(), share * colour.greenF(), share * colour.redF(), share]).astype(np.uint8)
+    pixels[cv2.morphologyEx((alpha > 127).astype(np.uint8), cv2.MORPH_GRADIENT, np.ones((3, 3), np.uint8)) > 0] = EDGE
+    rows, columns = alpha.shape
+    return QImage(pixels.tobytes(), columns, rows, columns * 4, QImage.Format.Format_ARGB32_Premultiplied).copy()
 
 
 def paint_stroke(p: QPainter, canvas, stroke: Stroke) -> None:
