@@ -427,7 +427,8 @@ class EditsTest(unittest.TestCase):
         shot, leaves = letters.with_passage(shot, "t", "Grow", leaves=True)
         title = shot.objects[0]
         self.assertEqual([m.label for m in title.movers], ["Type (arrives)", "Shrink (leaves)"])
-        self.assertEqual(set(letters.LEAVING), set(letters.PASSAGES))
+        said = [letters.passage_label("Burn in", leaves) for leaves in (False, True)]
+        self.assertEqual(said, ["Arrive: burn in", "Leave: burn out"])
         count = lambda f: len(title_parts(title, f))
         self.assertEqual([count(0), count(30), count(99)], [0, 7, 0])
         self.assertTrue(0 < count(10) < 7)

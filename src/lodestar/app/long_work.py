@@ -42,6 +42,20 @@ class Made(NamedTuple):
     then: Callable[[], None] = lambda: None
 
 
+class _Along:
+    """The picture goes along with work on the foreground, until somebody goes to another frame. begun: the frame that was shown before."""
+
+    def __init__(self, session) -> None:
+        self.session, self.history = session, session.history
+        self.begun = self._last = session.frame
+
+    def show(self, frame: int) -> None:
+        session = self.session
+        if session.frame == self._last and session.step == "Foreground" and session.history is self.history:
+            self._last = frame
+            session.show_frame(frame)
+
+
 class LongWork(QObject):
     def __init__(self, session) -> None:
         super().__init__(session)
@@ -309,18 +323,11 @@ class LongWork(QObject):
         if not isinstance(source, Brushed):
             return
         history, group, queue, all_found = session.history, object(), deque[Found](), dict[int, Found]()
-        begun = last_shown = session.frame
-
-        def show(frame: int) -> None:
-            nonlocal last_shown
-            if session.frame == last_shown and session.step == "Foreground" and history is session.history:
-                last_shown = frame
-                session.show_frame(frame)
+        along = _Along(session)
 
         def take(mark: str = "") -> None:
             if not queue and not mark:
                 return
-            latest = queue[-1].frame if queue else last_shown
             while queue:
                 found = queue.popleft()
                 all_found[found.frame] = found
@@ -336,13 +343,13 @@ class LongWork(QObject):
                 return with_things(before, {id_: msgspec.structs.replace(old, found=found, source=mark or old.source)})
 
             session.edit(f"Follow {source.name}", change, group)
-            show(latest)
+            along.show(next(reversed(all_found)))
             session.files.autosave(when_idle=True)  # each frame cost half a second: no more than the last ones may be lost
 
         def finish(mark: str = "") -> None:
             poll.stop()
             take(mark)
-            show(begun)
+            along.show(along.begun)
             session.history.close_group()  # what comes next is no part of it
 
         def work(job: Job) -> str:

@@ -437,15 +437,16 @@ class SceneCanvas(QWidget):
 
     def _paint_objects(self, p: QPainter, camera: Camera) -> None:
         """Stand-ins as wire, anchors by their axes, and the name of each object."""
-        shot, chosen, names = self.session.shot, self.session.chosen_objects(), []
+        shot, chosen = self.session.shot, self.session.chosen_objects()
+        first, rest = list[tuple[QPointF, str, QColor]](), list[tuple[QPointF, str, QColor]]()
         for item in (item for item in shot.objects if item.visible):
             tint = QColor(theme.ACCENT if item.id in chosen else theme.TEXT)
             if not item.drawn and item.BODY:
                 overlays.paint_wire(p, self, camera, shot, item, tint)
             xy, depth = camera.project(corners_of(shot, item, self.session.frame))
             if (depth > 0).all():
-                names.append((item.id not in chosen, QPointF(float(xy[:, 0].max()) + 6, float(xy[:, 1].min()) + 4), item.name, tint))
-        overlays.paint_names(p, [name[1:] for name in sorted(names, key=lambda name: name[0])])
+                (first if item.id in chosen else rest).append((QPointF(float(xy[:, 0].max()) + 6, float(xy[:, 1].min()) + 4), item.name, tint))
+        overlays.paint_names(p, [*first, *rest])
         overlays.paint_anchors(p, self)
 
     def _paint_axes(self, p: QPainter) -> None:

@@ -1,6 +1,6 @@
 """Changes to the letters of a title: its words, what some of them have of their own, its layers, and how it arrives and leaves."""
 
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
 import numpy as np
@@ -19,32 +19,30 @@ from ..shot.motion import with_things
 from ..shot.objects import AXES_OF_FACES, Bend, Extruded, FaceAxis, Kern, Layer, Logo, Mover, Pull, Relief, Smear, Style, Title, Twist, Wave
 from .arrange import find, new_id
 
-# how letters arrive, and the other way round leave: what a mover does to a letter that is not there yet (our own choices)
-PASSAGES: dict[str, dict[str, Any]] = {
-    "Rise from the ground": {"shift": constant(0.0, 0.0, -1.4)},
-    "Settle from above": {"shift": constant(0.0, 0.0, 0.7), "turn": constant(0.0, -25.0, 0.0), "opacity": constant(0.0)},
-    "Unfold about the base line": {"turn": constant(0.0, -92.0, 0.0), "opacity": constant(0.0)},
-    "Grow": {"size": constant(0.0), "about": "middle"},
-    "Type": {"opacity": constant(0.0), "soft": constant(0.0), "ease": False},
-    "Gather": {"spacing": constant(1.2), "opacity": constant(0.0), "order": "from the ends"},
-    "Burn in": {"opacity": constant(0.0), "tint": constant(1.0), "soft": constant(1.5), "order": "shuffled"},
-}
-# the same the other way round, as it is said of letters that leave
-LEAVING = {
-    "Rise from the ground": "Sink into the ground",
-    "Settle from above": "Lift away",
-    "Unfold about the base line": "Fold about the base line",
-    "Grow": "Shrink",
-    "Type": "Erase",
-    "Gather": "Scatter",
-    "Burn in": "Burn out",
+
+class Passage(NamedTuple):
+    """How letters arrive, and the other way round leave. leaving: what that is called then; does: what a mover does to a letter that is not there."""
+
+    leaving: str
+    does: dict[str, Any]
+
+
+# by what they are called where letters arrive (our own choices)
+PASSAGES = {
+    "Rise from the ground": Passage("Sink into the ground", {"shift": constant(0.0, 0.0, -1.4)}),
+    "Settle from above": Passage("Lift away", {"shift": constant(0.0, 0.0, 0.7), "turn": constant(0.0, -25.0, 0.0), "opacity": constant(0.0)}),
+    "Unfold about the base line": Passage("Fold about the base line", {"turn": constant(0.0, -92.0, 0.0), "opacity": constant(0.0)}),
+    "Grow": Passage("Shrink", {"size": constant(0.0), "about": "middle"}),
+    "Type": Passage("Erase", {"opacity": constant(0.0), "soft": constant(0.0), "ease": False}),
+    "Gather": Passage("Scatter", {"spacing": constant(1.2), "opacity": constant(0.0), "order": "from the ends"}),
+    "Burn in": Passage("Burn out", {"opacity": constant(0.0), "tint": constant(1.0), "soft": constant(1.5), "order": "shuffled"}),
 }
 LENGTH = 20  # frames, or less where the title is there for less
 
 
 def passage_label(kind: str, leaves: bool) -> str:
     """What one of PASSAGES is called where letters arrive by it, or leave."""
-    return f"Leave: {LEAVING[kind].lower()}" if leaves else f"Arrive: {kind.lower()}"
+    return f"Leave: {PASSAGES[kind].leaving.lower()}" if leaves else f"Arrive: {kind.lower()}"
 
 
 def retyped(shot: Shot, id_: str, text: str) -> Shot:
@@ -246,12 +244,13 @@ def with_passage(shot: Shot, id_: str, kind: str, leaves: bool = False) -> tuple
     length = min(LENGTH, max((last - first) // 2, 1))
     a, b = (last - length, last) if leaves else (first, first + length)
     role = "leave" if leaves else "arrive"
-    order = PASSAGES[kind].get("order", "reading")
+    leaving, does = PASSAGES[kind]
+    order = does.get("order", "reading")
     # the first letters come first: those in hand last are let go of first
     turned = {"reading": "reversed", "from the ends": "from the middle"}.get(order, order)
     reach = Keyed((0.0,), (Key(float(a), (0.0 if leaves else 1.0,), "linear"), Key(float(b), (1.0 if leaves else 0.0,), "linear")))
-    called = f"{LEAVING[kind] if leaves else kind} ({role}s)"
-    mover = Mover(id=new_id(), label=called, role=role, reach=reach, **{**PASSAGES[kind], "order": order if leaves else turned})  # type: ignore[arg-type]
+    called = f"{leaving if leaves else kind} ({role}s)"
+    mover = Mover(id=new_id(), label=called, role=role, reach=reach, **{**does, "order": order if leaves else turned})  # type: ignore[arg-type]
     rest = tuple(m for m in title.movers if m.role != role)
     return with_things(shot, {id_: msgspec.structs.replace(title, movers=(*rest, mover))}), mover.id
 
