@@ -98,7 +98,7 @@ def _warm_sky() -> None:
     eye = eye_of(Nets(), lambda share: camera, (0, 0, 8, 8), (8, 8), 0.0, 0.0, np.zeros(3), 1.0)
     out, cover = np.zeros((8, 8, 4), np.float32), np.ones((8, 8), np.float32)
     light.flags.writeable = False  # as those that are made here, which is another kernel
-    sky_seen(eye, turn_of(Backdrop(), 0, 0.0), light, np.pi / 2, np.pi, 0.0, 0.1, np.zeros(3), 1, cover, 0, 0, out)
+    sky_seen(eye, turn_of(Backdrop(), 0, 0.0), light, np.pi / 2, np.pi, 0.0, 0.0, 0.1, np.zeros(3), 1, cover, 0, 0, out)
 
 
 def _warm_mattes(rng: np.random.Generator) -> None:

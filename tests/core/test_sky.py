@@ -15,7 +15,7 @@ from lodestar.core.basics.errors import PlateError, UserError
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
-from lodestar.core.edits.sky import sky_key, turned_sky, with_new_sky, with_sun_in_place
+from lodestar.core.edits.sky import lowest_sky, sky_key, turned_sky, with_new_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.far import around_at, turned_to
 from lodestar.core.finish.backdrop import Backdrop, turn_of
@@ -190,6 +190,18 @@ class TurnTest(unittest.TestCase):
         seen = over[0:720:40, 0:1280:40]
         self.assertTrue((seen[up > 0.01] == 1).all() and (seen[up < -0.01] == 0).all())
 
+    def test_where_the_ground_falls_away_it_goes_on_as_it_is_at_the_horizon(self):
+        panorama = np.zeros((180, 360, 3), np.uint8)
+        panorama[:91] = 188  # white over its horizon, black under it
+        path = str(Path(self.folder.name) / "half.png")
+        cv2.imwrite(path, panorama)
+        shot = msgspec.structs.replace(self.shot, backdrop=msgspec.structs.replace(self.backdrop, picture=path, horizon=constant(-4.0)))
+        seen = sky_of(shot, 46, WHOLE, QUALITIES["draft"], (0, 0, 1280, 720), ALL)
+        y, x = np.mgrid[0:720, 0:1280]
+        up = np.rad2deg(np.arcsin(camera_at(shot, 46).rays(np.stack([x, y], -1).astype(float))[..., 2]))
+        self.assertTrue((seen[up > -3.7][:, 3] == 1).all() and (seen[up < -4.3][:, 3] == 0).all())
+        self.assertGreater(float(seen[(up > -3.7) & (up < -0.5)][:, :3].min()), 0.45)
+
     def test_a_picture_that_is_gone_is_told(self):
         gone = msgspec.structs.replace(self.backdrop, picture="/none/sky.png", mattes=("a",))
         shot = msgspec.structs.replace(self.shot, backdrop=gone, mattes=(box("a", 0, 0, 1279, 200),))
@@ -280,6 +292,36 @@ class InShotTest(unittest.TestCase):
         cls.key = sky_key(demo, cls.light, 46)
         cls.demo, cls.shot = demo, with_new_sky(demo, cls.key)
         cls.shot = msgspec.structs.replace(cls.shot, backdrop=msgspec.structs.replace(cls.shot.backdrop, kind="dusk"))
+
+    def picture_of_a_sky(self, ground: float, water: float | None = None) -> np.ndarray:
+        """Linear light of a hazy sky down to rough ground that ends about `ground` degrees over the horizon, with water as bright as most of the sky
+        between it and the horizon, where its share of the sky's light is given."""
+        y, x = np.mgrid[0:720, 0:1280]
+        rays = camera_at(self.demo, 46).rays(np.stack([x, y], -1).astype(float))
+        up = np.rad2deg(np.arcsin(rays[..., 2]))
+        rng = np.random.default_rng(6)
+        haze = np.exp(-np.abs(up) / 8)[..., None]
+        light = (1 - haze) * np.array([0.3, 0.45, 0.8]) + haze * np.array([0.55, 0.65, 0.8])
+        if water is not None:
+            light[up < 0] *= water
+        earth = up < ground + 0.4 * np.sin(np.arctan2(rays[..., 0], rays[..., 1]) * 30)
+        light[earth] = np.array([0.12, 0.14, 0.06]) * (0.5 + rng.random((int(earth.sum()), 1)))
+        return (cv2.GaussianBlur(light, (0, 0), 0.7) * (1 + 0.01 * rng.standard_normal((720, 1280, 1)))).astype(np.float32)
+
+    def test_sky_is_followed_down_over_ground_that_falls_away_but_not_into_water(self):
+        lowest = {}
+        for name, light in (
+            ("falls away", self.picture_of_a_sky(-3.0)),
+            ("rises", self.picture_of_a_sky(2.0)),
+            ("sea to the shore", self.picture_of_a_sky(-4.0, 0.9)),
+            ("water without an end", self.picture_of_a_sky(-60.0, 0.97)),
+        ):
+            lowest[name] = lowest_sky(self.demo, sky_key(self.demo, light, 46), light, 46)
+        self.assertEqual((lowest["rises"], lowest["sea to the shore"], lowest["water without an end"]), (0, 0, 0))
+        self.assertAlmostEqual(lowest["falls away"], -3.7, delta=0.25)
+        shot = with_new_sky(self.demo, self.key, -3.7)
+        below = lambda shot: float(around_at(shot, 46, 1280, 720, 1.0).below.mean())
+        self.assertLess(below(shot), below(self.shot) - 0.02)
 
     def test_the_old_sky_is_found_and_only_it_changes(self):
         cover = frame(self.shot, 46, layer="matte", mattes=(self.key.id,)).pixels

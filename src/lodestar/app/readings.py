@@ -137,7 +137,7 @@ def foreground(shot: Shot) -> Reading:
     if due_mattes(shot) and any(m.found for m in painted):
         return Reading(STALE, "a subject is to be followed", "", ("Bring up to date", "follow-due"))
     keys = sum(len(m.shape.keys) for m in shot.mattes if isinstance(m, Outline))
-    second = plural(keys, "drawn frame") if keys or not painted else ""
+    second = plural(keys, "drawn frame") if keys else shot.mattes[0].name
     if painted:
         found = min(sum(f.frame in shot.frames for f in m.found) for m in painted)
         unsure = sum(f.sure < UNSURE for m in painted for f in m.found)

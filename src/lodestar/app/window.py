@@ -60,6 +60,7 @@ PANELS = (PlatePanel, TrackPanel, SolvePanel, GroundPanel, PlacePanel, LightPane
 CLIPBOARD = "application/x-bright-lodestar-objects"
 SHOWN_RECENT = 6
 FIRST_FILL_MS, FILL_MS = 1000, 30  # until panels that are not shown are made, and after each part of them
+FRAME = QSize(8, 36)  # about what a window manager adds; a window is not framed before it is shown
 NOTICED_S = 20.0  # a job that took so long is worth a notice
 CLIPS = f"Clips ({' '.join('*' + s for s in sorted(MOVIE_SUFFIXES | SEQUENCE_SUFFIXES))})"
 
@@ -124,7 +125,7 @@ class Window(QMainWindow):
         derived.waiting.append(self._tell_worked_out)
         session.jobs.changed.connect(lambda: self._panel_timer.start(0))
         session.jobs.ended.connect(self._notice)
-        self.resize(1280, 800)
+        self.resize(QSize(1280, 800).boundedTo(self.screen().availableSize() - FRAME))
         geometry = session.settings.value("geometry")
         if geometry is not None:
             self.restoreGeometry(geometry)

@@ -65,10 +65,9 @@ class ForegroundPanel(Panel):
         holder.setObjectName("plain")
         holder.setLayout(self.rows)
         self.list.add_wide(holder)
-        self.outline = button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", lambda: self._begin("matte"))
+        self.paint = button("Paint a subject", "paint-matte", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush"))
         self.list.add_buttons(
-            self.outline,
-            button("Paint a subject", "paint-matte", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush")),
+            self.paint, button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", lambda: self._begin("matte"))
         )
         self.list.add_buttons(
             button("Key a colour", "key-colour", "Click a colour in the picture; all that is like it becomes a matte", lambda: self._begin("key")),
@@ -325,7 +324,7 @@ class ForegroundPanel(Panel):
             for matte in mattes:
                 self.rows.addWidget(outline_row(self.session, "mattes", matte))
         self.list.fact.setText(str(len(mattes)) if mattes else "none")
-        set_main(self.outline, not mattes)
+        set_main(self.paint, not mattes)
         self.one.setVisible(current is not None)
         brushed = isinstance(current, Brushed)
         for widget in (self.follow, self.unsure, self.forget, self.kept):

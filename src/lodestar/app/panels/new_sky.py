@@ -6,7 +6,7 @@ import numpy as np
 
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.geometry import vector
-from lodestar.core.edits.sky import sky_key, with_new_sky, with_sun_in_place
+from lodestar.core.edits.sky import lowest_sky, sky_key, with_new_sky, with_sun_in_place
 from lodestar.core.finish.backdrop import KINDS, Backdrop
 from lodestar.core.matte.key import Keyer
 from lodestar.core.picture.frame import light_frame
@@ -57,9 +57,9 @@ class NewSky:
         panel.value_rows(
             self.more, lambda: "backdrop", Backdrop, "sky", "sky", ("heading", "tilt", "roll", "width", "drift", "exposure", "soft", "grain")
         )
-        self.hazy = panel.section("Haze at the horizon")
+        self.hazy = panel.section("Horizon and haze")
         self.hazy.fold_at_first()
-        panel.value_rows(self.hazy, lambda: "backdrop", Backdrop, "sky", "sky", ("haze", "haze_height"))
+        panel.value_rows(self.hazy, lambda: "backdrop", Backdrop, "sky", "sky", ("horizon", "haze", "haze_height"))
         self.hazy.add("Colour", self.haze)
 
     def refresh(self) -> None:
@@ -92,15 +92,19 @@ class NewSky:
         if plate is None:
             return
 
-        def take(key: Keyer) -> None:
-            self.session.edit("Replace the sky", lambda s: with_new_sky(s, key))
-            self.session.tell(
-                "The sky was found by its colours and by what is far away." if key.far else "The sky was found by its colours.",
-                f"Where it takes more, or less, choose the matte '{key.name}' and change its key.",
-                "note",
-            )
+        def find() -> tuple[Keyer, float]:
+            light = light_frame(plate, frame)
+            key = sky_key(shot, light, frame)
+            return key, lowest_sky(shot, key, light, frame)
 
-        self.session.work.run_job("Find the sky", "Foreground", lambda job: sky_key(shot, light_frame(plate, frame), frame), take)
+        def take(found: tuple[Keyer, float]) -> None:
+            key, lowest = found
+            self.session.edit("Replace the sky", lambda s: with_new_sky(s, key, lowest))
+            how = "by its colours and by what is far away" if key.far else "by its colours"
+            down = f", down to {-lowest:.0f}° under the horizon, where the ground falls away" if lowest else ""
+            self.session.tell(f"The sky was found {how}{down}.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note")
+
+        self.session.work.run_job("Find the sky", "Foreground", lambda job: find(), take)
 
     def _put_sun(self) -> None:
         frame, how = self.session.frame, self.session.how

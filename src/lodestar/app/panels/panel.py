@@ -24,7 +24,7 @@ EMPTY_HELP = {
     "Ground": ("The ground is found by itself once the camera is solved;", "points that you choose make it exact."),
     "Place": ("Titles stand on surfaces of the scene.", "Point at one in the picture and click."),
     "Light": ("The sun is read from shadows in the picture,", "as soon as a title stands there to be lit."),
-    "Foreground": ("Whoever walks past a title must hide it.", "Draw an outline round them, and again where they moved."),
+    "Foreground": ("Whoever walks past a title must hide it: paint a stroke over them.", "Draw an outline round a wall or a post."),
     "Finish": ("Motion blur follows the real move of the camera.", ""),
     "Output": ("A movie, or numbered pictures, of the range between in and out.", ""),
 }

@@ -127,6 +127,7 @@ def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int
         picture,
         top,
         span,
+        np.deg2rad(backdrop.horizon.at(index)[0] if shot.solve is not None else -90.0),
         *haze,
         PLACES if quality.most > 1 else 1,
         cover,
@@ -134,8 +135,6 @@ def sky_of(shot: Shot, index: int, size: Size, quality: Quality, area: tuple[int
         area[1],
         out,
     )
-    if shot.solve is None:
-        out[..., 3] = 1  # where the horizon is nobody knows
     if soft > 0.1:
         out[..., :3] = cv2.GaussianBlur(np.ascontiguousarray(out[..., :3]), (0, 0), soft)
     out[..., :3] *= np.float32(2.0 ** backdrop.exposure.at(index)[0])

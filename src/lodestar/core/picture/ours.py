@@ -68,7 +68,7 @@ def _matte(shot: Shot, workshop: Workshop, index: int, size: Size, sources: tupl
     view = View(index, size.width, size.height, size.scale, light, shot.mattes, corners, picture_frame, clean, around)
     refers = lambda m: m.within or m.without or (isinstance(m, Keyer) and m.by == "difference")
     referred = shot.mattes if any(refers(m) for m in sources) else ()
-    scene = (shot.solve, shot.ground)
+    scene = (shot.solve, shot.ground, shot.backdrop.horizon)
     return workshop.last(f"matte {[m.id for m in sources]}", (plate, sources, referred, scene, index, size), lambda: matte_of(sources, view))
 
 

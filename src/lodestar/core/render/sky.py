@@ -31,17 +31,19 @@ def _blended(picture, u, v, round_, out):
 
 
 @parallel_kernel
-def sky_seen(eye, turn, picture, top, span, haze, haze_height, haze_colour, count, cover, left, upper, out):
+def sky_seen(eye, turn, picture, top, span, horizon, haze, haze_height, haze_colour, count, cover, left, upper, out):
     """Fill out (h, w, 4) where cover (h, w) is above 0: light, and how much of a px lies over the horizon. The part begins at (left, upper) px.
 
     picture (a, b, 3): linear light, over `span` radians of the horizon about y and from `top` radians of height downward, as many a px as
-    across; turn (3, 3): from the scene to it. haze: share at the horizon, which halves with each haze_height radians. count:
-    places over the px and moments of the exposure (squared where it is over 1).
+    across; turn (3, 3): from the scene to it. horizon: radians; under it nothing lies over the horizon, and what is seen is what the sky has just
+    at its own, at 0; -pi / 2 where nobody knows it: then all is seen as it is. haze: share there, which halves with each haze_height radians. count: places over the px and moments of the
+    exposure (squared where it is over 1).
     """
     height, width = out.shape[0], out.shape[1]
     px = picture.shape[1] / span
     round_ = span > 6.28
     side = max(count, 1)
+    ends = math.sin(horizon)
     for y in nb.prange(height):
         own = np.zeros(3)
         for x in range(width):
@@ -52,6 +54,10 @@ def sky_seen(eye, turn, picture, top, span, haze, haze_height, haze_colour, coun
                 i, j = s // side, s % side
                 u = (((s * 7) % (side * side)) + 0.5) / (side * side)
                 _, d, _ = ray_through(eye, left + x + (j + 0.5) / side - 0.5, upper + y + (i + 0.5) / side - 0.5, u, 0.0, 0.0)
+                over += min(max((d[2] - ends + ABOVE) / (2 * ABOVE), 0.0), 1.0)
+                if d[2] < -ABOVE and ends > -1.0:  # down there a sky has nothing of its own
+                    flat = math.sqrt((1 - ABOVE * ABOVE) / max(d[0] * d[0] + d[1] * d[1], 1e-12))
+                    d = (d[0] * flat, d[1] * flat, -ABOVE)
                 e0 = turn[0, 0] * d[0] + turn[0, 1] * d[1] + turn[0, 2] * d[2]
                 e1 = turn[1, 0] * d[0] + turn[1, 1] * d[1] + turn[1, 2] * d[2]
                 e2 = turn[2, 0] * d[0] + turn[2, 1] * d[1] + turn[2, 2] * d[2]
@@ -63,6 +69,5 @@ def sky_seen(eye, turn, picture, top, span, haze, haze_height, haze_colour, coun
                 total0 += own[0] + share * (haze_colour[0] - own[0])
                 total1 += own[1] + share * (haze_colour[1] - own[1])
                 total2 += own[2] + share * (haze_colour[2] - own[2])
-                over += min(max((d[2] + ABOVE) / (2 * ABOVE), 0.0), 1.0)
             k = 1.0 / (side * side)
             out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3] = total0 * k, total1 * k, total2 * k, over * k
