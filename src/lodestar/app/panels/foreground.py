@@ -65,7 +65,9 @@ class ForegroundPanel(Panel):
         holder.setObjectName("plain")
         holder.setLayout(self.rows)
         self.list.add_wide(holder)
-        self.paint = button("Paint a subject", "paint-matte", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush"))
+        self.paint = button(
+            "Paint a subject", "paint-matte", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush")
+        )
         self.list.add_buttons(
             self.paint, button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", lambda: self._begin("matte"))
         )

@@ -93,16 +93,18 @@ class NewSky:
             return
 
         def find() -> tuple[Keyer, float]:
-            light = light_frame(plate, frame)
-            key = sky_key(shot, light, frame)
-            return key, lowest_sky(shot, key, light, frame)
+            key = sky_key(shot, light_frame(plate, frame), frame)
+            others = {frame, shot.first, (shot.first + shot.last) // 2, shot.last}  # what is hidden in one may be seen in another
+            return key, min(lowest_sky(shot, key, light_frame(plate, other), other) for other in others)
 
         def take(found: tuple[Keyer, float]) -> None:
             key, lowest = found
             self.session.edit("Replace the sky", lambda s: with_new_sky(s, key, lowest))
             how = "by its colours and by what is far away" if key.far else "by its colours"
             down = f", down to {-lowest:.0f}° under the horizon, where the ground falls away" if lowest else ""
-            self.session.tell(f"The sky was found {how}{down}.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note")
+            self.session.tell(
+                f"The sky was found {how}{down}.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note"
+            )
 
         self.session.work.run_job("Find the sky", "Foreground", lambda job: find(), take)
 

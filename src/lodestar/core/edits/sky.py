@@ -17,7 +17,7 @@ from .lights import sun_of
 CLUSTERS, LEAST_SHARE = 6, 0.04  # colours that are looked for, and the share of the sky that one must have
 AS_BRIGHT = 0.22  # of Oklab's lightness: what is darker than most of the sky by more is a tree or a roof
 TOP = 0.35  # of what lies over the horizon, or of the picture: the upper part, where sky is most likely
-MOST_PX = 20_000
+EVEN = 0.006  # of Oklab a px of a small picture: what changes by more is an edge
 SPECKS_PX = 10.0
 COLUMN_PX, EDGE_PX = 8, 4  # of a picture, of which every so many columns are looked at; half an edge between sky and ground
 HALF, SURE, MOSTLY = 0.5, 0.9, 0.7  # of a px; of the columns that must end at an edge
@@ -30,32 +30,62 @@ STEP, STEP_LEAST = 3.0, 0.01  # times the greatest change elsewhere, and Oklab's
 def sky_key(shot: Shot, light: np.ndarray, frame: int) -> Keyer:
     """A key of the plate's own sky, by its usual colours. light: (h, w, 3) linear light of Rec.709 of a frame.
 
-    Where the camera is solved, it leaves out what is near and what is under the horizon. The colours are the means of a few clusters (k-means) among what lies high over the horizon of the solved camera. Raises UserError where nothing
-    of the picture does.
+    Where the camera is solved, it leaves out what is near and what is under the horizon. The colours are those of what lies high over the horizon of
+    the solved camera, and of what goes on evenly from there down to it: most skies are paler there. Raises UserError where nothing
+    of the picture lies over it.
     """
     height, width = light.shape[:2]
-    y, x = np.mgrid[0 : height : max(height // 180, 1), 0 : width : max(width // 320, 1)]
-    if shot.solve is not None and frame in shot.solve.frames:
-        up = np.arcsin(np.clip(camera_at(shot, frame).rays(np.stack([x, y], -1).astype(float))[..., 2], -1, 1))
-        least = float(up.max()) * (1 - TOP)
-        inside = (up > 0) & (up >= least)
+    solved = shot.solve is not None and frame in shot.solve.frames
+    size = max(width // max(width // 320, 1), 1), max(height // max(height // 180, 1), 1)
+    small = cv2.resize(np.ascontiguousarray(light), size, interpolation=cv2.INTER_AREA)
+    if solved:
+        up = _heights(shot, frame, (height, width), size)
+        inside = (up > 0) & (up >= float(up.max()) * (1 - TOP))
     else:
-        inside = y < TOP * height
+        up = np.zeros(small.shape[:2])
+        inside = np.repeat((np.arange(size[1]) < TOP * size[1])[:, None], size[0], 1)
     if not inside.any():
         raise UserError("Nothing in this frame lies over the horizon, so no sky was found.", "Go to a frame that shows it, or key a colour by hand.")
-    seen = light[y[inside], x[inside]].astype(float)
-    seen = seen[:: max(len(seen) // MOST_PX, 1)]
+    lab = oklab(small.astype(float)).astype(np.float32)
+    samples, sky = _usual(small, lab, inside)
+    if solved:
+        samples, _ = _usual(small, lab, sky | _evenly_on(lab, sky, up > 0))
+    return Keyer(id=new_id(), name="Sky", samples=samples, hides=False, specks=constant(SPECKS_PX), far=shot.solve is not None)
+
+
+def _heights(shot: Shot, frame: int, whole: tuple[int, int], size: tuple[int, int]) -> F64:
+    """(h, w) degrees over the horizon of a frame's px, for a picture of `size` (w, h) of the `whole` (h, w)."""
+    y, x = np.mgrid[0 : size[1], 0 : size[0]].astype(float)
+    at = np.stack([(x + 0.5) * whole[1] / size[0] - 0.5, (y + 0.5) * whole[0] / size[1] - 0.5], -1)
+    return np.asarray(np.rad2deg(np.arcsin(np.clip(camera_at(shot, frame).rays(at)[..., 2], -1, 1))))
+
+
+def _usual(light: np.ndarray, lab: np.ndarray, inside: np.ndarray) -> tuple[tuple[tuple[float, float, float], ...], np.ndarray]:
+    """The usual colours of what is `inside` (h, w), as linear light, and (h, w) bool where they are; without what is much darker than most of it. They
+    are the means of a few clusters (k-means)."""
+    seen, colours = lab[inside], light[inside]
     cv2.setRNGSeed(1)
-    lab = oklab(seen).astype(np.float32)
     criteria = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 30, 1e-4)
-    _, which, _ = cv2.kmeans(lab, min(CLUSTERS, len(lab)), None, criteria, 2, cv2.KMEANS_PP_CENTERS)  # type: ignore[call-overload]
+    _, which, _ = cv2.kmeans(seen, min(CLUSTERS, len(seen)), None, criteria, 2, cv2.KMEANS_PP_CENTERS)  # type: ignore[call-overload]
     number = which.ravel()
     shares = np.bincount(number, minlength=CLUSTERS) / len(number)
-    brightness = np.array([lab[number == k, 0].mean() if shares[k] > 0 else -np.inf for k in range(len(shares))])
-    usual = brightness[int(shares.argmax())]
-    kept = [k for k in range(len(shares)) if shares[k] >= LEAST_SHARE and brightness[k] > usual - AS_BRIGHT]
-    samples = tuple(tuple(round(float(v), 5) for v in seen[number == k].mean(0)) for k in kept)
-    return Keyer(id=new_id(), name="Sky", samples=samples, hides=False, specks=constant(SPECKS_PX), far=shot.solve is not None)  # type: ignore[arg-type]
+    brightness = np.array([seen[number == k, 0].mean() if shares[k] > 0 else -np.inf for k in range(len(shares))])
+    kept = [k for k in range(len(shares)) if shares[k] >= LEAST_SHARE and brightness[k] > brightness[int(shares.argmax())] - AS_BRIGHT]
+    there = np.zeros(inside.shape, bool)
+    there[inside] = np.isin(number, kept)
+    means = (colours[number == k].astype(float).mean(0) for k in kept)
+    return tuple((round(float(r), 5), round(float(g), 5), round(float(b), 5)) for r, g, b in means), there
+
+
+def _evenly_on(lab: np.ndarray, sky: np.ndarray, over: np.ndarray) -> np.ndarray:
+    """(h, w) bool: what goes on from the sky (h, w) without an edge, as far as it lies over the horizon (h, w)."""
+    change = np.zeros(lab.shape[:2], np.float32)
+    for c in range(3):
+        channel = np.ascontiguousarray(lab[..., c])
+        change = np.maximum(change, np.maximum(np.abs(cv2.Sobel(channel, cv2.CV_32F, 1, 0)), np.abs(cv2.Sobel(channel, cv2.CV_32F, 0, 1))) / 8)
+    _, names = cv2.connectedComponents(((change < EVEN) & over).astype(np.uint8), connectivity=4)
+    parts = np.unique(names[sky & (names > 0)])
+    return np.isin(names, parts)
 
 
 def lowest_sky(shot: Shot, key: Keyer, light: np.ndarray, frame: int) -> float:
@@ -66,8 +96,8 @@ def lowest_sky(shot: Shot, key: Keyer, light: np.ndarray, frame: int) -> float:
         return 0.0
     height, width = light.shape[:2]
     cover = keyed_cover(key, np.ascontiguousarray(light), frame)[:, ::COLUMN_PX]
-    y, x = np.mgrid[0:height, 0:width:COLUMN_PX]
-    up = np.rad2deg(np.arcsin(np.clip(camera_at(shot, frame).rays(np.stack([x, y], -1).astype(float))[..., 2], -1, 1)))
+    y = np.arange(height)[:, None]
+    up = _heights(shot, frame, (height, width), (cover.shape[1], height))
     # from the horizon down in each column, to the first px that is no sky
     starts = height - np.argmax((up > 0)[::-1], axis=0)
     run = np.cumsum((cover < HALF) & (y >= starts), axis=0) == 0
@@ -82,7 +112,11 @@ def lowest_sky(shot: Shot, key: Keyer, light: np.ndarray, frame: int) -> float:
         open_ += depth > LOWEST or end > height - 1 - EDGE_PX
         sharp += end < height - EDGE_PX and cover[end - EDGE_PX, c] > SURE and cover[end + EDGE_PX, c] < 1 - SURE
         depths.append(depth)
-    if open_ or sharp < MOSTLY * len(columns) or _edge_at_horizon(oklab(light[:, ::COLUMN_PX])[..., 0], up, run & (cover > SURE) & (y < ends - EDGE_PX), columns):
+    if (
+        open_
+        or sharp < MOSTLY * len(columns)
+        or _edge_at_horizon(oklab(light[:, ::COLUMN_PX])[..., 0], up, run & (cover > SURE) & (y < ends - EDGE_PX), columns)
+    ):
         return 0.0
     return -round(float(max(depths)) + MARGIN_DEG, 1)
 

@@ -31,7 +31,9 @@ def around_at(shot: Shot, frame: float, width: int, height: int, scale: float) -
     y, x = np.mgrid[0:height:GRID_PX, 0:width:GRID_PX]
     up = camera.rays((np.stack([x, y], -1) + 0.5) / scale - 0.5)[..., 2]
     whole = cv2.resize(np.asarray(up, np.float32), (up.shape[1] * GRID_PX, up.shape[0] * GRID_PX), interpolation=cv2.INTER_LINEAR)
-    return Around((pixels[before] + 0.5) * scale - 0.5, depths[before], whole[:height, :width] < np.sin(np.deg2rad(shot.backdrop.horizon.at(frame)[0])))
+    return Around(
+        (pixels[before] + 0.5) * scale - 0.5, depths[before], whole[:height, :width] < np.sin(np.deg2rad(shot.backdrop.horizon.at(frame)[0]))
+    )
 
 
 def turned_to(shot: Shot, frame: float, other: float, width: int, height: int) -> np.ndarray:
