@@ -151,7 +151,8 @@ def finish(shot: Shot) -> Reading:
     if not shot.objects and not entries:
         return Reading(EMPTY, "nothing yet")
     blur = f"motion blur {figure(shutter * 360, 0)}°" if shutter > 0 else "no motion blur"
-    return Reading(GOOD, blur, " · ".join(e.name.lower() for e in entries))
+    grain = ["the clip's grain"] * (shot.exposure.grain.at(shot.first)[0] > 0)
+    return Reading(GOOD, blur, " · ".join([*grain, *(e.name.lower() for e in entries)]))
 
 
 def output(shot: Shot) -> Reading:

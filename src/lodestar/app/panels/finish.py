@@ -20,8 +20,11 @@ class FinishPanel(Panel):
 
     def fill(self) -> None:
         blur = self.section("Motion blur")
-        self.value_rows(blur, lambda: "exposure", Exposure)
+        self.value_rows(blur, lambda: "exposure", Exposure, parts=("shutter",))
         blur.add_wide(quiet("The letters blur with the camera's own move and with their keys, in final quality. Match it to the blur of the plate."))
+        filmed = self.section("As the clip was filmed")
+        self.value_rows(filmed, lambda: "exposure", Exposure, parts=("softness", "grain"))
+        filmed.add_wide(quiet("The clip's own softness and grain are measured, and the letters get as much of them, in final quality."))
         focus = self.section("Depth of field")
         self.focused = tick(
             "Blur what is not in focus", "focus-on", "The letters blur by how far they are from what is sharp, in final quality", self._switch

@@ -23,6 +23,7 @@ from .behind import has_sky, with_sky
 from .clean import clean_codes
 from .composite import codes_of, light_of, over_plate
 from .edges import without_background
+from .filmed import as_filmed
 from .ours import Ours, light_pass, matte, matte_named, ours
 from .plate import Size, plate_codes
 from .workshop import Workshop, workshop
@@ -129,6 +130,8 @@ def _picture(shot: Shot, here: Workshop, index: int, size: Size, quality: Qualit
     info = shot.plate
     assert info is not None
     plate = plate_codes(shot, here, index, size)
+    if part is not None and quality.most > 1:  # a draft is soon made again
+        part = as_filmed(shot, index, size, part)
     if has_sky(shot):
         behind = (shot.backdrop, shot.mattes, shot.solve, shot.ground, quality.most > 1, quality.shutter)
         plate = here.last("plate and sky", (info, index, size, *behind), lambda: with_sky(shot, here, index, size, quality, plate))
@@ -143,7 +146,7 @@ def _picture(shot: Shot, here: Workshop, index: int, size: Size, quality: Qualit
 
 
 def _composite(plate: np.ndarray, transfer: str, part: Ours, size: Size, quality: Quality) -> np.ndarray:
-    if quality.most > 1:  # a draft is soon made again
+    if quality.most > 1:
         plate = without_background(plate, transfer, part.cover, part.front, part.top, part.left, size.scale)
     return over_plate(plate, transfer, part.colour, part.shade, part.before_things, part.before_shadow, part.top, part.left)
 

@@ -59,11 +59,18 @@ class Shadow(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Exposure(msgspec.Struct, frozen=True, kw_only=True):
-    """shutter: share of a frame's time in which the shutter is open, for motion blur."""
+    """How our things are filmed. shutter: share of a frame's time in which the shutter is open, for motion blur. softness, grain: share of what the clip's
+    edges and its flat places have of them, as measured (`picture.filmed`)."""
 
     shutter: Annotated[
         Keyed, Row("Shutter", "°", 1, 0, 0, 360, 360, tip="Shutter of the camera: 180° is open for half of each frame; 0 is no blur")
     ] = constant(0.5)
+    softness: Annotated[
+        Keyed, Row("Softness", "%", 1, 0, 0, 300, 100, tip="100 is as soft as the clip's own edges, as its lens, sensor and coding left them")
+    ] = constant(0.0)
+    grain: Annotated[Keyed, Row("Grain", "%", 1, 0, 0, 300, 100, tip="100 is as grainy as flat places of the clip, by their brightness")] = constant(
+        0.0
+    )
 
     name = "Exposure"
 
@@ -188,7 +195,9 @@ def with_plate(shot: Shot, info: PlateInfo) -> Shot:
     same = old is not None and (old.width, old.height, old.count) == (info.width, info.height, info.count)
     if same:
         return msgspec.structs.replace(shot, plate=info)
-    return rebased(shot, plate=info, first=0, last=info.count - 1, tracks=None, solve=None, ground=Ground())
+    # shots of earlier versions, whose titles were clean, stay as they were
+    exposure = msgspec.structs.replace(shot.exposure, softness=constant(1.0), grain=constant(1.0)) if old is None else shot.exposure
+    return rebased(shot, plate=info, first=0, last=info.count - 1, tracks=None, solve=None, ground=Ground(), exposure=exposure)
 
 
 def found_again(old: PlateInfo, info: PlateInfo) -> PlateInfo | None:
