@@ -34,7 +34,7 @@ from lodestar.core.media.plates import probe  # noqa: E402
 from lodestar.core.projection.camera import Camera  # noqa: E402
 from lodestar.core.projection.pinhole import Lens  # noqa: E402
 from lodestar.core.shot import files  # noqa: E402
-from lodestar.core.shot.document import Exposure, Ground, Shadow, ShadowLine, Shot, with_plate  # noqa: E402
+from lodestar.core.shot.document import Ground, Shadow, ShadowLine, Shot, with_plate  # noqa: E402
 from lodestar.core.shot.objects import Box, Title  # noqa: E402
 from lodestar.core.solve.known import Span  # noqa: E402
 from lodestar.core.work.solving import solve_shot  # noqa: E402
@@ -184,7 +184,9 @@ def open_night() -> None:
         ),
     )
     matte = visitor_matte(made.cameras, info.fps, info.width, info.height)
-    shot = msgspec.structs.replace(shot, objects=titles, lamps=lamps, shadow=shadow, mattes=(matte,), exposure=Exposure(shutter=constant(0.4)))
+    shot = msgspec.structs.replace(
+        shot, objects=titles, lamps=lamps, shadow=shadow, mattes=(matte,), exposure=msgspec.structs.replace(shot.exposure, shutter=constant(0.4))
+    )
     files.write(shot, FOLDER / "open-night.lode")
 
 
@@ -200,7 +202,10 @@ def low_sun() -> None:
     lamp = sun_from(shadows, strength=constant(1.7), softness=constant(0.6), colour=(1.0, 0.673, 0.365))
     sky = Sky(strength=constant(0.16), colour=(0.70, 0.735, 1.0))
     shot = msgspec.structs.replace(
-        shot, lamps=(lamp, sky), shadow=Shadow(density=constant(0.97), lines=shadows), exposure=Exposure(shutter=constant(0.4))
+        shot,
+        lamps=(lamp, sky),
+        shadow=Shadow(density=constant(0.97), lines=shadows),
+        exposure=msgspec.structs.replace(shot.exposure, shutter=constant(0.4)),
     )
     shot = with_surroundings(shot, "dusk")
     around = msgspec.structs.replace(shot.surroundings, heading=constant(round(lamp.bearing.value[0], 1)))

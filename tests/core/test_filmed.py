@@ -1,5 +1,6 @@
 """Our things as the clip was filmed: its grain and its softness are measured where they are known, and given to what is ours."""
 
+import functools
 import tempfile
 import unittest
 from pathlib import Path
@@ -40,13 +41,16 @@ def grainy(rng: np.random.Generator, coarse_px: float, strength: float = 1.0) ->
     return (light + strength * np.sqrt(BASE + BY_LIGHT * light) * noise).astype(np.float32)
 
 
+@functools.cache
+def bars() -> np.ndarray:
+    """(720, 1280) wavy bars, each px the mean over its own area."""
+    y, x = np.mgrid[: 720 * 8, :1280].astype(np.float32)
+    return (0.2 + 0.5 * (((np.sin(x / 90) * 60 + y / 8) % 140) < 70)).reshape(720, 8, 1280).mean(1, dtype=np.float32)
+
+
 def edges(rng: np.random.Generator, blur_px: float) -> np.ndarray:
-    """(720, 1280) linear light with wavy bars, whose edges have a Gaussian blur, and that of a px."""
-    y, x = np.mgrid[: 720 * 4, : 1280 * 4] / 4
-    bars = 0.2 + 0.5 * (((np.sin(x / 90) * 60 + y) % 140) < 70)
-    light = bars.reshape(720, 4, 1280, 4).mean((1, 3)).astype(np.float32)
-    light = cv2.GaussianBlur(light, (0, 0), blur_px) if blur_px else light
-    return light + 0.003 * rng.standard_normal(light.shape).astype(np.float32)
+    """(720, 1280) linear light with bars whose edges have a Gaussian blur, and that of a px."""
+    return cv2.GaussianBlur(bars(), (0, 0), blur_px) + 0.003 * rng.standard_normal((720, 1280), np.float32)
 
 
 class MeasuredTest(unittest.TestCase):
@@ -95,7 +99,11 @@ class GivenTest(unittest.TestCase):
             light = np.maximum(edges(rng, 1.1), 0)[..., None]
             noise = cv2.GaussianBlur(rng.standard_normal((720, 1280, 3)), (0, 0), 0.7)
             light = light + np.sqrt(BASE + BY_LIGHT * light) * noise / noise.std()
-            cv2.imwrite(f"{folder.name}/clip.{k:04d}.png", np.round(65535 * encode(np.clip(light, 0, 1), "srgb")).astype(np.uint16))
+            cv2.imwrite(
+                f"{folder.name}/clip.{k:04d}.png",
+                np.round(65535 * encode(np.clip(light, 0, 1), "srgb")).astype(np.uint16),
+                [cv2.IMWRITE_PNG_COMPRESSION, 0],
+            )
         cls.shot = with_plate(Shot(), probe(Path(folder.name) / "clip.0000.png"))
         y, x = np.mgrid[:300, :400]
         cover = (np.hypot(x - 200, y - 150) < 120).astype(np.float32)

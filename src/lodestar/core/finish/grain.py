@@ -4,7 +4,6 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
-from scipy.optimize import nnls
 
 from ..basics.geometry import F64
 
@@ -96,7 +95,12 @@ def _line(light: F64, variance: F64) -> tuple[float, float]:
     result = np.zeros(2)
     for _ in range(3):
         weight = 1 / np.maximum(variance[kept], 1e-12)
-        result, _ = nnls(np.stack([weight, light[kept] * weight], 1), np.ones(int(kept.sum())))
+        terms, ones = np.stack([weight, light[kept] * weight], 1), np.ones(int(kept.sum()))
+        result = np.linalg.lstsq(terms, ones, rcond=None)[0]
+        if (result < 0).any():  # then the other alone
+            own = int(result.argmin() == 0)
+            result = np.zeros(2)
+            result[own] = (terms[:, own] @ ones) / (terms[:, own] @ terms[:, own])
         less = variance <= TOO_MUCH * (result[0] + result[1] * light)
         if less.sum() < 2 or (less == kept).all():
             break
