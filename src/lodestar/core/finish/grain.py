@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
+from scipy.fft import irfft2, rfft2
 
 from ..basics.geometry import F64
 
@@ -20,13 +21,13 @@ TILE_PX = 256
 
 class Grain(NamedTuple):
     """base, by_light (3,): the variance of a channel's light is base + by_light * light, in linear light of the plate's primaries (the noise of a sensor:
-    of its reading and of light itself). spread (3, 2 REACH_PX + 1, same): of each of three mixed channels, how grain at a px goes with that at others, 1 in
-    the middle; mix (3, 3): from those to red, green, blue of variance 1."""
+    of its reading and of light itself). amplitude (3, TILE_PX, TILE_PX / 2 + 1): by which white noise is taken at each frequency of a tile, so that grain of
+    neighbours goes together as it does in the clip, of three mixed channels; mix (3, 3): from those to red, green, blue of variance 1."""
 
     base: F64
     by_light: F64
-    spread: F64
-    mix: F64
+    amplitude: np.ndarray
+    mix: np.ndarray
 
 
 def measured_grain(pictures: Sequence[np.ndarray]) -> Grain | None:
@@ -65,13 +66,9 @@ def grain_tile(grain: Grain, seed: tuple[int, ...]) -> np.ndarray:
 
     Source: random phase noise with a given spectrum, B. Galerne, Y. Gousseau, J.-M. Morel, Random Phase Textures, IEEE TIP 2011.
     """
-    white = np.random.default_rng(seed).standard_normal((3, TILE_PX, TILE_PX))
-    around = np.zeros_like(white)
-    reach = np.arange(-REACH_PX, REACH_PX + 1)
-    around[:, reach[:, None], reach] = grain.spread
-    amplitude = np.sqrt(np.maximum(np.fft.rfft2(around).real, 0))
-    mixed = np.fft.irfft2(np.fft.rfft2(white) * amplitude, white.shape[1:])
-    return np.ascontiguousarray(np.moveaxis(np.tensordot(grain.mix, mixed, 1), 0, -1).astype(np.float32))
+    white = np.random.default_rng(seed).standard_normal((3, TILE_PX, TILE_PX), np.float32)
+    mixed = irfft2(rfft2(white) * grain.amplitude, white.shape[1:])
+    return np.ascontiguousarray(np.moveaxis(np.tensordot(grain.mix, mixed, 1), 0, -1))
 
 
 def _blocks(picture: np.ndarray) -> np.ndarray:
@@ -108,17 +105,20 @@ def _line(light: F64, variance: F64) -> tuple[float, float]:
     return float(result[0]), float(result[1])
 
 
-def _spread(unit: np.ndarray) -> tuple[F64, F64]:
-    """`spread` and `mix` of a Grain, from grain (n, BLOCK_PX², 3) of a variance of about 1."""
+def _spread(unit: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """`amplitude` and `mix` of a Grain, from grain (n, BLOCK_PX², 3) of a variance of about 1."""
     covariance = np.einsum("npc,npd->cd", unit, unit, optimize=True) / (unit.shape[0] * unit.shape[1])
     size = np.sqrt(np.diag(covariance))
     values, vectors = np.linalg.eigh(covariance / np.outer(size, size))
     own = (unit / size) @ vectors
     fields = np.moveaxis(own.reshape(-1, BLOCK_PX, BLOCK_PX, 3), 3, 1)
-    power = (np.abs(np.fft.rfft2(fields, (2 * BLOCK_PX,) * 2)) ** 2).mean(0)
+    power = (np.abs(rfft2(fields, (2 * BLOCK_PX,) * 2)) ** 2).mean(0)
+    # how grain at a px goes with that at others, as far as REACH_PX; 1 with itself
     lags = np.arange(-REACH_PX, REACH_PX + 1)
     overlap = np.outer(BLOCK_PX - np.abs(lags), BLOCK_PX - np.abs(lags))
-    spread = np.fft.irfft2(power, (2 * BLOCK_PX,) * 2)[:, lags[:, None], lags] / overlap
+    together = irfft2(power, (2 * BLOCK_PX,) * 2)[:, lags[:, None], lags] / overlap
     fade = 0.5 + 0.5 * np.cos(np.pi * lags / (REACH_PX + 1))
-    spread = spread / spread[:, REACH_PX, REACH_PX][:, None, None] * np.outer(fade, fade)
-    return spread, vectors * np.sqrt(np.maximum(values, 0))
+    around = np.zeros((3, TILE_PX, TILE_PX))
+    around[:, lags[:, None], lags] = together / together[:, REACH_PX, REACH_PX][:, None, None] * np.outer(fade, fade)
+    amplitude = np.sqrt(np.maximum(rfft2(around).real, 0))
+    return amplitude.astype(np.float32), (vectors * np.sqrt(np.maximum(values, 0))).astype(np.float32)

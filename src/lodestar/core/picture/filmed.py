@@ -13,14 +13,14 @@ from ..media.plates import PlateInfo, open_plate
 from ..media.tiles import BRIGHTNESS
 from ..shot.document import Shot
 from .composite import light_of
+from .edges import box
 from .ours import Ours
 from .plate import Size
 
-LOOKED_AT = 4  # frames of a clip
+LOOKED_AT = 3  # frames of a clip
 OWN_PX = 0.29  # sigma of a px, over which rays are taken evenly
 MOST_PX = 3.0  # of blur: what says more was no edge
 LEAST_PX = 0.1
-COVERED = 1e-3
 
 
 def as_filmed(shot: Shot, index: int, size: Size, part: Ours) -> Ours:
@@ -29,30 +29,35 @@ def as_filmed(shot: Shot, index: int, size: Size, part: Ours) -> Ours:
     if shot.plate is None or (share <= 0 and grainy <= 0):
         return part
     soft, grain = _of_clip(shot.plate)
-    colour = part.colour
-    if share > 0 and soft is not None:
-        colour = _softened(colour, share * float(np.sqrt(max(min(soft, MOST_PX) ** 2 - OWN_PX**2, 0))) * size.scale)
+    sigma = share * float(np.sqrt(max(min(soft or 0.0, MOST_PX) ** 2 - OWN_PX**2, 0))) * size.scale
+    if not part.colour[..., 3].any():
+        return part
+    x0, y0, x1, y1 = box(part.colour[..., 3], int(np.ceil(4 * sigma)) + 1)
+    here = slice(y0, y1), slice(x0, x1)
+    colour, cover = part.colour.copy(), part.cover.copy()
+    if sigma >= LEAST_PX:
+        for layer in (colour, cover):
+            layer[here] = cv2.GaussianBlur(layer[here], (0, 0), sigma, borderType=cv2.BORDER_REPLICATE)
     if grainy > 0 and grain is not None:
-        colour = _with_grain(colour, grain, grainy, (part.top, part.left), size.scale, index)
-    return part._replace(colour=colour)
+        colour[here] = _with_grain(colour[here], grain, np.float32(grainy), (part.top + y0, part.left + x0), size.scale, index)
+    return part._replace(colour=colour, cover=cover)
 
 
-def _softened(colour: np.ndarray, sigma: float) -> np.ndarray:
-    return np.asarray(cv2.GaussianBlur(colour, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE)) if sigma >= LEAST_PX else colour
-
-
-def _with_grain(colour: np.ndarray, grain: Grain, share: float, corner: tuple[int, int], scale: float, index: int) -> np.ndarray:
+def _with_grain(colour: np.ndarray, grain: Grain, share: np.float32, corner: tuple[int, int], scale: float, index: int) -> np.ndarray:
     """The layer (h, w, 4) with grain on what is there of it, as strong as that of a plate that is as bright."""
     tile = grain_tile(grain, (index,))
     if scale < 1:  # in a smaller picture grain is finer, and its mean over a px weaker
         tile = cv2.resize(tile, (max(round(TILE_PX * scale), 1),) * 2, interpolation=cv2.INTER_AREA)
-    h, w = colour.shape[:2]
-    rows, columns = ((np.arange(n) + at) % tile.shape[0] for n, at in zip((h, w), corner))
-    alpha = colour[..., 3:]
-    light = np.maximum(colour[..., :3], 0) / np.maximum(alpha, COVERED)
-    size = np.sqrt(grain.base.astype(np.float32) + grain.by_light.astype(np.float32) * light)
+    (top, left), (h, w), side = corner, colour.shape[:2], tile.shape[0]
+    tile = np.roll(tile, (-top, -left), (0, 1))
+    whole = np.tile(tile, (-(-h // side), -(-w // side), 1))[:h, :w]
+    alpha = np.maximum(colour[..., 3], 0)
     out = colour.copy()
-    out[..., :3] = np.maximum(out[..., :3] + np.float32(share) * np.where(alpha > COVERED, alpha, 0) * size * tile[rows[:, None], columns], 0)
+    for c in range(3):  # one by one, as numpy is slow along short axes
+        light = np.maximum(colour[..., c], 0)
+        # alpha * sqrt(base + by_light * light / alpha), as what is premultiplied has it
+        size = np.sqrt(alpha * (np.float32(grain.base[c]) * alpha + np.float32(grain.by_light[c]) * light))
+        out[..., c] = np.maximum(colour[..., c] + share * size * whole[..., c], 0)
     return out
 
 
@@ -65,7 +70,7 @@ def _of_clip(info: PlateInfo) -> tuple[float | None, Grain | None]:
         clip = open_plate(info)
         try:
             for k in range(LOOKED_AT):
-                pictures.append(light_of(clip.frame(int((k + 0.5) * info.count / LOOKED_AT)), info.transfer))
+                pictures.append(light_of(clip.frame(k * info.count // LOOKED_AT), info.transfer))
         finally:
             clip.close()
     return softness_px([picture @ BRIGHTNESS for picture in pictures]), measured_grain(pictures)

@@ -95,6 +95,8 @@ def frame(
     if layer in OF_LIGHT:
         return Picture(light_pass(shot, here, index, size, how, layer, check), LINEAR_PICTURE)
     part = ours(shot, here, index, size, how, check)
+    if part is not None and how.most > 1:  # a draft is soon made again
+        part = as_filmed(shot, index, size, part)
     if layer == "layers":
         light = _our_light(part, size)
         light[..., :3] = in_working(light[..., :3], shot.plate.colour.primaries)
@@ -130,8 +132,6 @@ def _picture(shot: Shot, here: Workshop, index: int, size: Size, quality: Qualit
     info = shot.plate
     assert info is not None
     plate = plate_codes(shot, here, index, size)
-    if part is not None and quality.most > 1:  # a draft is soon made again
-        part = as_filmed(shot, index, size, part)
     if has_sky(shot):
         behind = (shot.backdrop, shot.mattes, shot.solve, shot.ground, quality.most > 1, quality.shutter)
         plate = here.last("plate and sky", (info, index, size, *behind), lambda: with_sky(shot, here, index, size, quality, plate))
