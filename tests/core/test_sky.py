@@ -21,6 +21,7 @@ from lodestar.core.evaluate.far import around_at, turned_to
 from lodestar.core.finish.backdrop import Backdrop, turn_of
 from lodestar.core.light.skies import KINDS, LOWEST_DEG, made
 from lodestar.core.matte.far import Around, far_away, unsteady
+from lodestar.core.matte.key import keyed_cover
 from lodestar.core.picture.behind import _edge, _mixed, sky_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.edges import smooth
@@ -322,6 +323,16 @@ class InShotTest(unittest.TestCase):
         shot = with_new_sky(self.demo, self.key, -3.7)
         below = lambda shot: float(around_at(shot, 46, 1280, 720, 1.0).below.mean())
         self.assertLess(below(shot), below(self.shot) - 0.02)
+
+    def test_a_wall_in_the_sky_that_looks_like_the_ground_is_no_colour_of_it(self):
+        light = self.picture_of_a_sky(2.0)
+        y = np.mgrid[0:720, 0:1280][0]
+        stone = np.array([0.48, 0.5, 0.45])
+        light[y > 420] = stone
+        light[:120, 500:900] = stone
+        key = sky_key(self.demo, light, 46)
+        self.assertGreater(float(keyed_cover(key, light, 46)[20:100, 20:480].mean()), 0.95)
+        self.assertLess(float(keyed_cover(key, light, 46)[10:110, 510:890].mean()), 0.05)
 
     def test_the_old_sky_is_found_and_only_it_changes(self):
         cover = frame(self.shot, 46, layer="matte", mattes=(self.key.id,)).pixels

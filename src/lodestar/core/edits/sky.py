@@ -7,7 +7,7 @@ import numpy as np
 from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..basics.keyed import How, constant
-from ..evaluate.cameras import camera_at
+from ..evaluate.cameras import camera_at, scene_frame
 from ..light.skies import SUN_HEIGHTS
 from ..matte.key import Keyer, keyed_cover, oklab
 from ..shot.document import Shot
@@ -19,6 +19,7 @@ AS_BRIGHT = 0.22  # of Oklab's lightness: what is darker than most of the sky by
 TOP = 0.35  # of what lies over the horizon, or of the picture: the upper part, where sky is most likely
 EVEN = 0.006  # of Oklab a px of a small picture: what changes by more is an edge
 SPECKS_PX = 10.0
+WELL_UNDER, OF_GROUND = 2.0, 0.25  # degrees under the horizon; so much of the ground looks like a colour that is none of the sky's
 COLUMN_PX, EDGE_PX = 8, 4  # of a picture, of which every so many columns are looked at; half an edge between sky and ground
 HALF, SURE, MOSTLY = 0.5, 0.9, 0.7  # of a px; of the columns that must end at an edge
 LEAST_COLUMNS = 0.02  # of all: in fewer there is hardly any sky under the horizon
@@ -47,9 +48,10 @@ def sky_key(shot: Shot, light: np.ndarray, frame: int) -> Keyer:
     if not inside.any():
         raise UserError("Nothing in this frame lies over the horizon, so no sky was found.", "Go to a frame that shows it, or key a colour by hand.")
     lab = oklab(small.astype(float)).astype(np.float32)
-    samples, sky = _usual(small, lab, inside)
+    ground = _ground(shot, light, frame) if solved else np.zeros((0, 3), np.float32)
+    samples, sky = _usual(small, lab, inside, ground)
     if solved:
-        samples, _ = _usual(small, lab, sky | _evenly_on(lab, sky, up > 0))
+        samples, _ = _usual(small, lab, sky | _evenly_on(lab, sky, up > 0), ground)
     return Keyer(id=new_id(), name="Sky", samples=samples, hides=False, specks=constant(SPECKS_PX), far=shot.solve is not None)
 
 
@@ -60,9 +62,20 @@ def _heights(shot: Shot, frame: int, whole: tuple[int, int], size: tuple[int, in
     return np.asarray(np.rad2deg(np.arcsin(np.clip(camera_at(shot, frame).rays(at)[..., 2], -1, 1))))
 
 
-def _usual(light: np.ndarray, lab: np.ndarray, inside: np.ndarray) -> tuple[tuple[tuple[float, float, float], ...], np.ndarray]:
-    """The usual colours of what is `inside` (h, w), as linear light, and (h, w) bool where they are; without what is much darker than most of it. They
-    are the means of a few clusters (k-means)."""
+def _ground(shot: Shot, light: np.ndarray, frame: int) -> np.ndarray:
+    """(n, 3) light of the picture at solved points that lie well under the horizon: they are no sky, and, unlike water, do not mirror it."""
+    assert shot.solve is not None
+    camera, (height, width) = camera_at(shot, frame), light.shape[:2]
+    pixels, depths = camera.project(scene_frame(shot).points(shot.solve.xyz))
+    inside = (depths > 0) & (pixels > 1).all(1) & (pixels < np.array([width, height]) - 2).all(1)
+    pixels = pixels[inside]
+    x, y = np.round(pixels[camera.rays(pixels)[..., 2] < -np.sin(np.deg2rad(WELL_UNDER))]).astype(int).T
+    return np.asarray(light[y, x])
+
+
+def _usual(light: np.ndarray, lab: np.ndarray, inside: np.ndarray, ground: np.ndarray) -> tuple[tuple[tuple[float, float, float], ...], np.ndarray]:
+    """The usual colours of what is `inside` (h, w), as linear light, and (h, w) bool where they are; without what is much darker than most of it, and
+    without what much of the ground (n, 3) looks like: a wall, or hills. They are the means of a few clusters (k-means)."""
     seen, colours = lab[inside], light[inside]
     cv2.setRNGSeed(1)
     criteria = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 30, 1e-4)
@@ -71,10 +84,12 @@ def _usual(light: np.ndarray, lab: np.ndarray, inside: np.ndarray) -> tuple[tupl
     shares = np.bincount(number, minlength=CLUSTERS) / len(number)
     brightness = np.array([seen[number == k, 0].mean() if shares[k] > 0 else -np.inf for k in range(len(shares))])
     kept = [k for k in range(len(shares)) if shares[k] >= LEAST_SHARE and brightness[k] > brightness[int(shares.argmax())] - AS_BRIGHT]
+    means = {k: tuple(round(float(v), 5) for v in colours[number == k].astype(float).mean(0)) for k in kept}
+    like = lambda k: keyed_cover(Keyer(id="", name="", samples=(means[k],)), ground[None], 0).mean() if len(ground) else 0.0  # type: ignore[arg-type]
+    kept = [k for k in kept if like(k) < OF_GROUND] or kept
     there = np.zeros(inside.shape, bool)
     there[inside] = np.isin(number, kept)
-    means = (colours[number == k].astype(float).mean(0) for k in kept)
-    return tuple((round(float(r), 5), round(float(g), 5), round(float(b), 5)) for r, g, b in means), there
+    return tuple(means[k] for k in kept), there  # type: ignore[misc]
 
 
 def _evenly_on(lab: np.ndarray, sky: np.ndarray, over: np.ndarray) -> np.ndarray:
