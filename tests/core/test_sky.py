@@ -15,7 +15,7 @@ from lodestar.core.basics.errors import PlateError, UserError
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
-from lodestar.core.edits.sky import lowest_sky, sky_key, turned_sky, with_new_sky, with_sun_in_place
+from lodestar.core.edits.sky import far_colour, lowest_sky, sky_key, turned_sky, with_new_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.far import around_at, turned_to
 from lodestar.core.finish.backdrop import Backdrop, turn_of
@@ -323,6 +323,17 @@ class InShotTest(unittest.TestCase):
         shot = with_new_sky(self.demo, self.key, -3.7)
         below = lambda shot: float(around_at(shot, 46, 1280, 720, 1.0).below.mean())
         self.assertLess(below(shot), below(self.shot) - 0.02)
+
+    def test_haze_has_the_colour_of_the_farthest_ground(self):
+        light = self.picture_of_a_sky(2.0)
+        y = np.mgrid[0:720, 0:1280][0]
+        light[y > 500] = (0.5, 0.1, 0.1)  # nearer, and of another colour
+        key = sky_key(self.demo, light, 46)
+        np.testing.assert_allclose(far_colour(self.demo, key, light, 46, 0.0), (0.12, 0.14, 0.06), atol=0.02)
+        self.assertEqual(with_new_sky(self.demo, key, 0.0, (0.1, 0.2, 0.3)).backdrop.haze_colour, (0.1, 0.2, 0.3))
+        light[y > 560] = key.samples[0]  # water
+        np.testing.assert_allclose(far_colour(self.demo, key, light, 46, 0.0), (0.12, 0.14, 0.06), atol=0.02)
+        self.assertIsNone(far_colour(self.demo, key, np.zeros_like(light), 46, 0.0), "nothing of it is sky")
 
     def test_a_wall_in_the_sky_that_looks_like_the_ground_is_no_colour_of_it(self):
         light = self.picture_of_a_sky(2.0)

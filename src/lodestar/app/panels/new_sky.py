@@ -6,8 +6,8 @@ import numpy as np
 
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.geometry import vector
-from lodestar.core.edits.sky import lowest_sky, sky_key, with_new_sky, with_sun_in_place
-from lodestar.core.finish.backdrop import KINDS, Backdrop
+from lodestar.core.edits.sky import far_colour, lowest_sky, sky_key, with_new_sky, with_sun_in_place
+from lodestar.core.finish.backdrop import KINDS, Backdrop, Rgb
 from lodestar.core.matte.key import Keyer
 from lodestar.core.picture.frame import light_frame
 
@@ -92,14 +92,16 @@ class NewSky:
         if plate is None:
             return
 
-        def find() -> tuple[Keyer, float]:
-            key = sky_key(shot, light_frame(plate, frame), frame)
+        def find() -> tuple[Keyer, float, Rgb | None]:
+            light = light_frame(plate, frame)
+            key = sky_key(shot, light, frame)
             others = {frame, shot.first, (shot.first + shot.last) // 2, shot.last}  # what is hidden in one may be seen in another
-            return key, min(lowest_sky(shot, key, light_frame(plate, other), other) for other in others)
+            lowest = min(lowest_sky(shot, key, light_frame(plate, other), other) for other in others)
+            return key, lowest, far_colour(shot, key, light, frame, lowest)
 
-        def take(found: tuple[Keyer, float]) -> None:
-            key, lowest = found
-            self.session.edit("Replace the sky", lambda s: with_new_sky(s, key, lowest))
+        def take(found: tuple[Keyer, float, Rgb | None]) -> None:
+            key, lowest, haze = found
+            self.session.edit("Replace the sky", lambda s: with_new_sky(s, key, lowest, haze))
             how = "by its colours and by what is far away" if key.far else "by its colours"
             down = f", down to {-lowest:.0f}° under the horizon, where the ground falls away" if lowest else ""
             self.session.tell(

@@ -152,9 +152,26 @@ def _edge_at_horizon(lightness: np.ndarray, up: np.ndarray, run: np.ndarray, col
     return bool(near.any() and (~near).any() and change[near].max() > STEP * change[~near & (height > 0)].max(initial=0) + STEP_LEAST)
 
 
-def with_new_sky(shot: Shot, key: Keyer, lowest: float = 0.0) -> Shot:
-    """The shot with its sky replaced where this key tells, down to `lowest` degrees; one that told it before gets its colours."""
-    shot = msgspec.structs.replace(shot, backdrop=msgspec.structs.replace(shot.backdrop, horizon=constant(lowest)))
+def far_colour(shot: Shot, key: Keyer, light: np.ndarray, frame: int, lowest: float) -> tuple[float, float, float] | None:
+    """The usual colour (linear light) of what the sky ends at, which is mostly the farthest ground: haze of it belongs to the place. None where it ends
+    nowhere. light: as in `sky_key`; lowest: as `lowest_sky` tells."""
+    cover = keyed_cover(key, np.ascontiguousarray(light), frame)[:, ::COLUMN_PX]
+    sky = cover > SURE
+    if shot.solve is not None and frame in shot.solve.frames:  # not water that is like it
+        sky &= _heights(shot, frame, light.shape[:2], cover.shape[::-1]) > lowest - MARGIN_DEG
+    ends = len(cover) - np.argmax(sky[::-1], axis=0)  # under the lowest of it in each column
+    columns = np.flatnonzero(sky.any(0) & (ends < len(cover) - 3 * EDGE_PX))
+    if not len(columns):
+        return None
+    found = [light[ends[c] + EDGE_PX : ends[c] + 3 * EDGE_PX, c * COLUMN_PX] for c in columns]
+    r, g, b = np.median(np.concatenate(found), 0).astype(float).round(4)
+    return float(r), float(g), float(b)
+
+
+def with_new_sky(shot: Shot, key: Keyer, lowest: float = 0.0, haze: tuple[float, float, float] | None = None) -> Shot:
+    """The shot with its sky replaced where this key tells, down to `lowest` degrees, and with haze of this colour; one that told it before gets its colours."""
+    backdrop = msgspec.structs.replace(shot.backdrop, horizon=constant(lowest), haze_colour=haze or shot.backdrop.haze_colour)
+    shot = msgspec.structs.replace(shot, backdrop=backdrop)
     held = next((m for m in shot.mattes if m.id in shot.backdrop.mattes and isinstance(m, Keyer) and m.by == "colour"), None)
     if held is not None:
         mattes = tuple(msgspec.structs.replace(m, samples=key.samples, far=key.far) if m is held else m for m in shot.mattes)

@@ -34,7 +34,19 @@ class Backdrop(msgspec.Struct, frozen=True, kw_only=True):
     horizon: Annotated[
         Keyed, Row("Sky ends at", "°", 0.1, 1, -30, 30, tip="Height at which the plate's sky ends; under 0 where the ground falls away before it")
     ] = constant(0.0)
-    haze: Annotated[Keyed, Row("Haze", "%", 0.5, 0, 0, 100, 100, tip="How much of it is lost in haze at the horizon")] = constant(0.0)
+    haze: Annotated[
+        Keyed,
+        Row(
+            "Haze",
+            "%",
+            0.5,
+            0,
+            0,
+            100,
+            100,
+            tip="How much of it is lost in haze at the horizon, which has the colour of the farthest ground at first",
+        ),
+    ] = constant(0.0)
     haze_height: Annotated[Keyed, Row("Haze height", "°", 0.1, 1, 0.1, 90, tip="The haze halves with each of these")] = constant(4.0)
     haze_colour: Rgb = (0.55, 0.60, 0.66)
     grain: Annotated[Keyed, Row("Grain", "%", 1, 0, 0, 200, 100, tip="How much of the plate's own grain it has")] = constant(1.0)
