@@ -17,7 +17,7 @@ from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.edits.sky import far_colour, lowest_sky, sky_key, turned_sky, with_new_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
-from lodestar.core.evaluate.far import around_at, turned_to
+from lodestar.core.evaluate.far import around_at, carried_to, turned_to
 from lodestar.core.finish.backdrop import Backdrop, turn_of
 from lodestar.core.light.skies import KINDS, LOWEST_DEG, made
 from lodestar.core.matte.far import Around, far_away, unsteady
@@ -377,6 +377,24 @@ class InShotTest(unittest.TestCase):
         cover = frame(self.shot, 20, layer="matte", mattes=(self.key.id,)).pixels
         self.assertLess(float(cover[166:230, 97:110].max()), 0.05)
         self.assertGreater(float(cover[40:100, 20:110].min()), 0.9)
+
+    def test_at_the_ends_of_a_shot_what_the_nearest_frames_tell_is_carried_along(self):
+        """The left part of the left dome, as white as clouds, in a frame with no frame a quarter of a second before it."""
+        for index in (2, 3):
+            cover = frame(self.shot, index, layer="matte", mattes=(self.key.id,)).pixels
+            self.assertLess(float(cover[170:230, 60:75].mean()), 0.05)
+            self.assertGreater(float(cover[20:90, 20:110].min()), 0.9)
+
+    def test_what_is_near_lies_where_the_solved_points_by_it_do(self):
+        where = carried_to(self.demo, 0, 6, 1280, 720)
+        around, there = around_at(self.demo, 0, 1280, 720, 1.0), camera_at(self.demo, 6)
+        camera, checked = camera_at(self.demo, 0), 0
+        for pixel, depth in list(zip(around.pixels, around.depths))[::25]:
+            x, y = np.round(pixel).astype(int)
+            if 8 <= x < 1272 and 8 <= y < 712:
+                point = camera.centre + camera.rays(pixel[None])[0] * depth / (camera.rays(pixel[None])[0] @ camera.R[2])
+                checked += np.linalg.norm(where[y, x] - there.project(point[None])[0][0]) < 2.5
+        self.assertGreater(checked, 10)
 
     def test_what_is_far_lies_where_the_camera_has_turned_it(self):
         where = turned_to(self.demo, 20, 46, 640, 360)

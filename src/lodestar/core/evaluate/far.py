@@ -4,6 +4,7 @@ import functools
 
 import cv2
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..basics.geometry import F64
 from ..basics.identity import Same
@@ -48,6 +49,24 @@ def turned_to(shot: Shot, frame: float, other: float, width: int, height: int) -
     nodes = np.where(depths[:, None] > 0, (pixels + 0.5) / shrink - 0.5, OUTSIDE_PX).reshape(*x.shape, 2).astype(np.float32)
     at = np.mgrid[0:height, 0:width][::-1].astype(np.float32) / GRID_PX
     return np.asarray(cv2.remap(nodes, at[0], at[1], cv2.INTER_LINEAR))
+
+
+def carried_to(shot: Shot, frame: float, other: float, width: int, height: int) -> np.ndarray:
+    """As `turned_to`, of what is as near as the nearest of the near points; None of them: as if it were infinitely far."""
+    solve, plate = shot.solve, shot.plate
+    assert solve is not None and plate is not None
+    where = turned_to(shot, frame, other, width, height)
+    camera, there = camera_at(shot, frame), camera_at(shot, other)
+    points = scene_frame(shot).points(solve.xyz[_near(Same(solve), Same(shot.tracks))])
+    (now, depths), (then, _) = camera.project(points), there.project(points)
+    far, _ = there.project(there.centre + INFINITE * (points - camera.centre))
+    seen = (depths > 0) & (now >= 0).all(1) & (now < np.array([plate.width, plate.height])).all(1)
+    if not seen.any():
+        return where
+    y, x = np.mgrid[0:height:GRID_PX, 0:width:GRID_PX]
+    _, nearest = cKDTree(now[seen]).query((np.stack([x, y], -1) + 0.5) * plate.width / width - 0.5)
+    off = ((then - far)[seen][nearest] * width / plate.width).astype(np.float32)
+    return np.asarray(where + cv2.resize(off, (off.shape[1] * GRID_PX, off.shape[0] * GRID_PX), interpolation=cv2.INTER_NEAREST)[:height, :width])
 
 
 @functools.lru_cache(maxsize=4)

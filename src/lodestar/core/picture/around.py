@@ -2,10 +2,11 @@
 
 import contextlib
 
+import cv2
 import numpy as np
 
 from ..basics.errors import PlateError
-from ..evaluate.far import around_at, turned_to
+from ..evaluate.far import around_at, carried_to, turned_to
 from ..matte.far import Around, unsteady
 from ..shot.document import Shot
 from .composite import light_of
@@ -26,12 +27,15 @@ def around_frame(shot: Shot, workshop: Workshop, index: int, size: Size) -> Arou
 
 
 def _moved(shot: Shot, workshop: Workshop, index: int) -> np.ndarray | None:
-    """(h, w) bool, of a small picture; None where there are no frames both before and after. Raises PlateError."""
+    """(h, w) bool, of a small picture; None where there are no frames both before and after. At the ends of a shot what the nearest such frame tells is
+    carried along, with the solved points that are near to it. Raises PlateError."""
     plate, solve = shot.plate, shot.solve
     assert plate is not None and solve is not None
     apart, least = (max(round(seconds * plate.fps), 1) for seconds in (APART_S, LEAST_APART_S))
-    before, after = max(index - apart, int(solve.frames[0])), min(index + apart, int(solve.frames[-1]))
-    if min(index - before, after - index) < least or not {before, after} <= set(solve.frames.tolist()):
+    first, last = int(solve.frames[0]), int(solve.frames[-1])
+    middle = min(max(index, first + least), last - least)
+    before, after = max(middle - apart, first), min(middle + apart, last)
+    if min(middle - before, after - middle) < least or not {before, middle, after} <= set(solve.frames.tolist()):
         return None
 
     def seen(frame: int) -> np.ndarray:
@@ -41,6 +45,10 @@ def _moved(shot: Shot, workshop: Workshop, index: int) -> np.ndarray | None:
         light = light_of(codes, plate.transfer)
         return (np.sqrt(np.clip(light, 0, 1)) * 255).astype(np.uint8)
 
-    now = seen(index)
+    now = seen(middle)
     high, wide = now.shape[:2]
-    return unsteady(now, *((seen(other), turned_to(shot, index, other, wide, high)) for other in (before, after)))
+    found = unsteady(now, *((seen(other), turned_to(shot, middle, other, wide, high)) for other in (before, after)))
+    if middle == index:
+        return found
+    there = carried_to(shot, index, middle, wide, high)
+    return cv2.remap(found.astype(np.uint8), there[..., 0], there[..., 1], cv2.INTER_NEAREST, borderMode=cv2.BORDER_CONSTANT) > 0
