@@ -105,7 +105,9 @@ class NewSky:
             how = "by its colours and by what is far away" if key.far else "by its colours"
             down = f", down to {-lowest:.0f}° under the horizon, where the ground falls away" if lowest else ""
             self.session.tell(
-                f"The sky was found {how}{down}.", f"Where it takes more, or less, choose the matte '{key.name}' and change its key.", "note"
+                f"The sky was found {how}{down}.",
+                f"Where it takes more, draw an outline round that and name it at 'Not inside' of the matte '{key.name}'; or change its key.",
+                "note",
             )
 
         self.session.work.run_job("Find the sky", "Foreground", lambda job: find(), take)
