@@ -5,6 +5,7 @@ import functools
 import math
 from typing import NamedTuple
 
+import cv2
 import numba as nb
 import numpy as np
 
@@ -30,7 +31,7 @@ class Table(NamedTuple):
 def _table(transfer: str, eight_bits: bool) -> Table:
     if not eight_bits:
         return Table(np.zeros(0, np.float32), np.zeros(0, np.uint8), np.zeros(0))
-    known = light_of(np.arange(256, dtype=np.uint8)[:, None, None], transfer).ravel()
+    known = _worked_out(np.arange(256, dtype=np.uint8)[:, None, None], transfer).ravel()
     least = np.array([-np.inf, *(to_light(k / 255, TRANSFERS[transfer]) for k in np.arange(0.5, 255)), np.inf])
     guess = np.searchsorted(least, (np.arange(GUESSES + 1) / GUESSES) ** 2, side="right") - 1
     return Table(known, np.minimum(guess, 255).astype(np.uint8), least)
@@ -111,6 +112,12 @@ def _light(codes, full, curve, out):
 
 def light_of(codes: np.ndarray, transfer: str) -> np.ndarray:
     """(h, w, 3) float32 linear light of code values."""
+    if codes.dtype == np.uint8 and codes.size:
+        return np.asarray(cv2.LUT(codes, _table(transfer, True).light)).reshape(codes.shape)
+    return _worked_out(codes, transfer)
+
+
+def _worked_out(codes: np.ndarray, transfer: str) -> np.ndarray:
     out = np.empty(codes.shape, np.float32)
     _light(codes, FULL.get(codes.dtype, 1.0), TRANSFERS[transfer], out)
     return out
@@ -125,9 +132,20 @@ def _codes(light, full, curve, whole, out):
                 out[y, x, c] = min(value + 0.5, full) if whole else value
 
 
+@parallel_kernel
+def _eight(light, table, out):
+    for y in nb.prange(light.shape[0]):
+        for x in range(light.shape[1]):
+            for c in range(3):
+                out[y, x, c] = _eight_bits(light[y, x, c], table)
+
+
 def codes_of(light: np.ndarray, transfer: str, dtype: np.dtype) -> np.ndarray:
     """(h, w, 3) code values of linear light, of the kind `dtype`."""
     out = np.empty(light.shape, dtype)
+    if out.dtype == np.uint8:
+        _eight(light, _table(transfer, True), out)
+        return out
     _codes(light, FULL.get(np.dtype(dtype), 1.0), TRANSFERS[transfer], np.dtype(dtype) in FULL, out)
     return out
 
