@@ -78,6 +78,12 @@ class MeasuredTest(unittest.TestCase):
         self.assertIsNone(measured_grain([np.ones((720, 1280, 3), np.float32)]), "all is cut off at white")
         self.assertIsNone(measured_grain([np.zeros((10, 10, 3), np.float32)]), "smaller than what is looked at")
 
+    def test_a_black_and_white_clip_has_grain_without_colour(self):
+        grey = np.repeat(grainy(np.random.default_rng(6), 0.7)[..., :1], 3, 2)
+        tile = grain_tile(measured_grain([grey]), (1,))
+        self.assertAlmostEqual(float(tile.std()), 1, delta=0.05)
+        np.testing.assert_allclose(tile[..., 0], tile[..., 2], atol=0.02)
+
     def test_edges_of_known_blur_are_measured(self):
         rng = np.random.default_rng(4)
         for blur in (0.45, 0.7, 1.0, 1.5):
@@ -113,13 +119,13 @@ class GivenTest(unittest.TestCase):
 
     def filmed(self, index=1, scale=1.0, **shares):
         shot = msgspec.structs.replace(self.shot, exposure=Exposure(**{name: constant(value) for name, value in shares.items()}))
-        return as_filmed(shot, index, Size(round(1280 * scale), round(720 * scale), scale), self.part).colour
+        return as_filmed(shot, index, Size(round(1280 * scale), round(720 * scale), scale), self.part, lambda: None).colour
 
     def test_a_shot_of_a_clip_has_both_and_one_that_was_made_before_has_neither(self):
         self.assertEqual((self.shot.exposure.softness.value, self.shot.exposure.grain.value), ((1.0,), (1.0,)))
         kept = with_plate(msgspec.structs.replace(self.shot, exposure=Exposure()), msgspec.structs.replace(self.shot.plate, count=3))
         self.assertEqual(kept.exposure, Exposure())
-        self.assertIs(as_filmed(msgspec.structs.replace(self.shot, exposure=Exposure()), 1, Size(1280, 720, 1.0), self.part), self.part)
+        self.assertIs(as_filmed(msgspec.structs.replace(self.shot, exposure=Exposure()), 1, Size(1280, 720, 1.0), self.part, lambda: None), self.part)
 
     def test_what_is_ours_has_as_much_grain_as_the_clip(self):
         inside = self.part.colour[..., 3] > 0
@@ -137,6 +143,19 @@ class GivenTest(unittest.TestCase):
         self.assertLess(abs(np.corrcoef(other[inside][:, 0], found[inside][:, 0])[0, 1]), 0.1, "grain of another frame is another")
         half = self.filmed(scale=0.5, grain=1.0)
         self.assertLess(float(half[inside][:, 0].std()), 0.8 * float(found[inside][:, 0].std()), "of a smaller picture each px is a mean")
+
+    def test_it_can_be_stopped_while_the_clip_is_looked_at_and_begins_anew(self):
+        class Stopped(Exception):
+            pass
+
+        def stop():
+            raise Stopped
+
+        info = msgspec.structs.replace(self.shot.plate, rate=(24, 1))  # a clip of which nothing is known yet
+        shot = msgspec.structs.replace(self.shot, plate=info)
+        with self.assertRaises(Stopped):
+            as_filmed(shot, 1, Size(1280, 720, 1.0), self.part, stop)
+        self.assertFalse((as_filmed(shot, 1, Size(1280, 720, 1.0), self.part, lambda: None).colour == self.part.colour).all())
 
     def test_its_edges_are_as_soft_as_those_of_the_clip(self):
         cover = self.filmed(softness=1.0)[..., 3]

@@ -119,6 +119,7 @@ def _spread(unit: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     together = irfft2(power, (2 * BLOCK_PX,) * 2)[:, lags[:, None], lags] / overlap
     fade = 0.5 + 0.5 * np.cos(np.pi * lags / (REACH_PX + 1))
     around = np.zeros((3, TILE_PX, TILE_PX))
-    around[:, lags[:, None], lags] = together / together[:, REACH_PX, REACH_PX][:, None, None] * np.outer(fade, fade)
+    own_variance = np.maximum(together[:, REACH_PX, REACH_PX], 1e-9)  # none in two of three channels of a black and white clip
+    around[:, lags[:, None], lags] = together / own_variance[:, None, None] * np.outer(fade, fade)
     amplitude = np.sqrt(np.maximum(rfft2(around).real, 0))
     return amplitude.astype(np.float32), (vectors * np.sqrt(np.maximum(values, 0))).astype(np.float32)

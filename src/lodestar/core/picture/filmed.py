@@ -1,7 +1,7 @@
 """Our things as the plate was filmed: no sharper than its edges are, and with its grain. Rays know neither lens nor sensor."""
 
 import contextlib
-import functools
+from collections.abc import Callable
 
 import cv2
 import numpy as np
@@ -17,18 +17,19 @@ from .edges import box
 from .ours import Ours
 from .plate import Size
 
-LOOKED_AT = 3  # frames of a clip
+LOOKED_AT, KEPT = 3, 4  # frames of a clip; clips of which it is known
 OWN_PX = 0.29  # sigma of a px, over which rays are taken evenly
 MOST_PX = 3.0  # of blur: what says more was no edge
 LEAST_PX = 0.1
 
 
-def as_filmed(shot: Shot, index: int, size: Size, part: Ours) -> Ours:
-    """Our things in the picture of a frame, as soft as the plate and with as much grain as the shot asks for. The same bytes for the same shot and frame."""
+def as_filmed(shot: Shot, index: int, size: Size, part: Ours, check: Callable[[], None]) -> Ours:
+    """Our things in the picture of a frame, as soft as the plate and with as much grain as the shot asks for. The same bytes for the same shot and frame.
+    check: called meanwhile; may raise to stop. Raises PlateError."""
     share, grainy = shot.exposure.softness.at(index)[0], shot.exposure.grain.at(index)[0]
     if shot.plate is None or (share <= 0 and grainy <= 0):
         return part
-    soft, grain = _of_clip(shot.plate)
+    soft, grain = _of_clip(shot.plate, check)
     sigma = share * float(np.sqrt(max(min(soft or 0.0, MOST_PX) ** 2 - OWN_PX**2, 0))) * size.scale
     if not part.colour[..., 3].any():
         return part
@@ -61,16 +62,26 @@ def _with_grain(colour: np.ndarray, grain: Grain, share: np.float32, corner: tup
     return out
 
 
-@functools.lru_cache(maxsize=4)
-def _of_clip(info: PlateInfo) -> tuple[float | None, Grain | None]:
+_known: dict[PlateInfo, tuple[float | None, Grain | None]] = {}
+
+
+def _of_clip(info: PlateInfo, check: Callable[[], None]) -> tuple[float | None, Grain | None]:
     """Softness in px of a clip's edges, and its grain, by a few frames from all over it; None of what cannot be told. The clip is opened once more for
-    it: whoever goes through it frame by frame goes on where it is."""
-    pictures = []
-    with contextlib.suppress(PlateError):  # told where a frame is asked for itself
+    it: whoever goes through it frame by frame goes on where it is. Raises PlateError."""
+    found = _known.get(info)
+    if found is None:
+        pictures = []
         clip = open_plate(info)
         try:
             for k in range(LOOKED_AT):
-                pictures.append(light_of(clip.frame(k * info.count // LOOKED_AT), info.transfer))
+                check()
+                with contextlib.suppress(PlateError):  # of a damaged clip the rest tells
+                    pictures.append(light_of(clip.frame(k * info.count // LOOKED_AT), info.transfer))
         finally:
             clip.close()
-    return softness_px([picture @ BRIGHTNESS for picture in pictures]), measured_grain(pictures)
+        check()
+        found = softness_px([picture @ BRIGHTNESS for picture in pictures]), measured_grain(pictures)
+        while len(_known) >= KEPT:
+            _known.pop(next(iter(_known)), None)
+        _known[info] = found
+    return found

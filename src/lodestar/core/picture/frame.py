@@ -96,7 +96,7 @@ def frame(
         return Picture(light_pass(shot, here, index, size, how, layer, check), LINEAR_PICTURE)
     part = ours(shot, here, index, size, how, check)
     if part is not None and how.most > 1:  # a draft is soon made again
-        part = as_filmed(shot, index, size, part)
+        part = as_filmed(shot, index, size, part, check)
     if layer == "layers":
         light = _our_light(part, size)
         light[..., :3] = in_working(light[..., :3], shot.plate.colour.primaries)
