@@ -440,6 +440,17 @@ class FinishTest(DemoCase):
             self.session.undo()
         self.assertEqual(self.session.shot.finish, ())
 
+    def test_grain_of_the_clip_is_set_by_typing(self):
+        field = self.find("grain")
+        field.setFocus()
+        QTest.keyClicks(field, "2")
+        QTest.keyClicks(field.editor, "50")
+        QTest.keyClick(field.editor, Qt.Key.Key_Return)
+        self.assertEqual(self.session.shot.exposure.grain.at(0)[0], 2.5)
+        self.assertEqual((self.session.shot.exposure.softness.at(0)[0], self.session.shot.exposure.shutter.at(0)[0]), (1.0, 0.4))
+        self.session.undo()
+        self.assertEqual(self.session.shot.exposure.grain.at(0)[0], 1.0)
+
     def test_an_edge_begins_with_what_passes_in_front(self):
         self.add("Edge")
         (edge,) = self.session.shot.finish
