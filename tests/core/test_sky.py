@@ -317,7 +317,7 @@ class InShotTest(unittest.TestCase):
             ("sea to the shore", self.picture_of_a_sky(-4.0, 0.9)),
             ("water without an end", self.picture_of_a_sky(-60.0, 0.97)),
         ):
-            lowest[name] = lowest_sky(self.demo, sky_key(self.demo, light, 46), light, 46)
+            lowest[name] = lowest_sky(self.demo, light, 46, sky_key(self.demo, light, 46))
         self.assertEqual((lowest["rises"], lowest["sea to the shore"], lowest["water without an end"]), (0, 0, 0))
         self.assertAlmostEqual(lowest["falls away"], -3.7, delta=0.25)
         shot = with_new_sky(self.demo, self.key, -3.7)
@@ -329,11 +329,11 @@ class InShotTest(unittest.TestCase):
         y = np.mgrid[0:720, 0:1280][0]
         light[y > 500] = (0.5, 0.1, 0.1)  # nearer, and of another colour
         key = sky_key(self.demo, light, 46)
-        np.testing.assert_allclose(far_colour(self.demo, key, light, 46, 0.0), (0.12, 0.14, 0.06), atol=0.02)
+        np.testing.assert_allclose(far_colour(self.demo, light, 46, key, 0.0), (0.12, 0.14, 0.06), atol=0.02)
         self.assertEqual(with_new_sky(self.demo, key, 0.0, (0.1, 0.2, 0.3)).backdrop.haze_colour, (0.1, 0.2, 0.3))
         light[y > 560] = key.samples[0]  # water
-        np.testing.assert_allclose(far_colour(self.demo, key, light, 46, 0.0), (0.12, 0.14, 0.06), atol=0.02)
-        self.assertIsNone(far_colour(self.demo, key, np.zeros_like(light), 46, 0.0), "nothing of it is sky")
+        np.testing.assert_allclose(far_colour(self.demo, light, 46, key, 0.0), (0.12, 0.14, 0.06), atol=0.02)
+        self.assertIsNone(far_colour(self.demo, np.zeros_like(light), 46, key, 0.0), "nothing of it is sky")
 
     def test_a_wall_in_the_sky_that_looks_like_the_ground_is_no_colour_of_it(self):
         light = self.picture_of_a_sky(2.0)
@@ -341,9 +341,9 @@ class InShotTest(unittest.TestCase):
         stone = np.array([0.48, 0.5, 0.45])
         light[y > 420] = stone
         light[:120, 500:900] = stone
-        key = sky_key(self.demo, light, 46)
-        self.assertGreater(float(keyed_cover(key, light, 46)[20:100, 20:480].mean()), 0.95)
-        self.assertLess(float(keyed_cover(key, light, 46)[10:110, 510:890].mean()), 0.05)
+        cover = keyed_cover(sky_key(self.demo, light, 46), light, 46)
+        self.assertGreater(float(cover[20:100, 20:480].mean()), 0.95)
+        self.assertLess(float(cover[10:110, 510:890].mean()), 0.05)
 
     def test_the_old_sky_is_found_and_only_it_changes(self):
         cover = frame(self.shot, 46, layer="matte", mattes=(self.key.id,)).pixels

@@ -96,8 +96,8 @@ class NewSky:
             light = light_frame(plate, frame)
             key = sky_key(shot, light, frame)
             others = {frame, shot.first, (shot.first + shot.last) // 2, shot.last}  # what is hidden in one may be seen in another
-            lowest = min(lowest_sky(shot, key, light_frame(plate, other), other) for other in others)
-            return key, lowest, far_colour(shot, key, light, frame, lowest)
+            lowest = min(lowest_sky(shot, light_frame(plate, other), other, key) for other in others)
+            return key, lowest, far_colour(shot, light, frame, key, lowest)
 
         def take(found: tuple[Keyer, float, Rgb | None]) -> None:
             key, lowest, haze = found

@@ -103,7 +103,7 @@ def _evenly_on(lab: np.ndarray, sky: np.ndarray, over: np.ndarray) -> np.ndarray
     return np.isin(names, parts)
 
 
-def lowest_sky(shot: Shot, key: Keyer, light: np.ndarray, frame: int) -> float:
+def lowest_sky(shot: Shot, light: np.ndarray, frame: int, key: Keyer) -> float:
     """Height in degrees at which the plate's sky ends, 0 or less: what its key takes from the horizon of the solve downward is sky as long as it
     goes on unchanged across it and ends at an edge within LOWEST degrees. Water under a sky does neither. light: as in `sky_key`.
     """
@@ -152,7 +152,7 @@ def _edge_at_horizon(lightness: np.ndarray, up: np.ndarray, run: np.ndarray, col
     return bool(near.any() and (~near).any() and change[near].max() > STEP * change[~near & (height > 0)].max(initial=0) + STEP_LEAST)
 
 
-def far_colour(shot: Shot, key: Keyer, light: np.ndarray, frame: int, lowest: float) -> tuple[float, float, float] | None:
+def far_colour(shot: Shot, light: np.ndarray, frame: int, key: Keyer, lowest: float) -> tuple[float, float, float] | None:
     """The usual colour (linear light) of what the sky ends at, which is mostly the farthest ground: haze of it belongs to the place. None where it ends
     nowhere. light: as in `sky_key`; lowest: as `lowest_sky` tells."""
     cover = keyed_cover(key, np.ascontiguousarray(light), frame)[:, ::COLUMN_PX]
