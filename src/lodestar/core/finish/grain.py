@@ -8,7 +8,7 @@ from scipy.fft import irfft2, rfft2
 
 from ..basics.geometry import F64
 
-BLOCK_PX, EVERY = 16, 2  # a side of the squares that are looked at, and every which of them
+BLOCK_PX, MOST_BLOCKS = 16, 2500  # a side of the squares that are looked at, and how many of a picture
 REACH_PX = 5  # over which grain of one px may tell of that of another: coded clips have grain coarser than a px
 BINS, LEAST_BLOCKS = 8, 40  # of brightness, each with as many blocks; so few of them tell nothing
 FLATTEST = 0.1  # of a bin: the blocks with the least variance, which hold grain and hardly anything else
@@ -30,14 +30,23 @@ class Grain(NamedTuple):
     mix: np.ndarray
 
 
-def measured_grain(pictures: Sequence[np.ndarray]) -> Grain | None:
-    """Of pictures (h, w, 3) of linear light, of one clip; None where no place is flat or there is no grain.
+def blocks_of(picture: np.ndarray) -> np.ndarray:
+    """(n, BLOCK_PX², 3) squares from all over a picture (h, w, 3) of linear light, MOST_BLOCKS or less."""
+    h, w = (side // BLOCK_PX for side in picture.shape[:2])
+    cut = np.moveaxis(picture[: h * BLOCK_PX, : w * BLOCK_PX].reshape(h, BLOCK_PX, w, BLOCK_PX, 3), 2, 1)
+    every = max(-(-h * w // MOST_BLOCKS), 1)
+    rows, columns = np.divmod(np.arange(0, h * w, every), max(w, 1))
+    return np.ascontiguousarray(cut[rows, columns].reshape(-1, BLOCK_PX**2, 3), np.float32)
+
+
+def measured_grain(squares: Sequence[np.ndarray]) -> Grain | None:
+    """From `blocks_of` some pictures of one clip; None where no place is flat or there is no grain.
 
     Source of the model: A. Foi et al., Practical Poissonian-Gaussian Noise Modeling and Fitting for Single-Image Raw-Data, IEEE TIP 2008.
     """
-    blocks = np.concatenate([_blocks(picture) for picture in pictures]) if pictures else np.zeros((0, BLOCK_PX**2, 3), np.float32)
-    whole = ((blocks > DARKEST) & (blocks < BRIGHTEST)).all((1, 2))
-    blocks = blocks[whole]
+    blocks = np.concatenate(
+        [part[((part > DARKEST) & (part < BRIGHTEST)).all((1, 2))] for part in (np.zeros((0, BLOCK_PX**2, 3), np.float32), *squares)]
+    )
     if len(blocks) < LEAST_BLOCKS:
         return None
     mean = blocks.mean(1)
@@ -69,13 +78,6 @@ def grain_tile(grain: Grain, seed: tuple[int, ...]) -> np.ndarray:
     white = np.random.default_rng(seed).standard_normal((3, TILE_PX, TILE_PX), np.float32)
     mixed = irfft2(rfft2(white) * grain.amplitude, white.shape[1:])
     return np.ascontiguousarray(np.moveaxis(np.tensordot(grain.mix, mixed, 1), 0, -1))
-
-
-def _blocks(picture: np.ndarray) -> np.ndarray:
-    """(n, BLOCK_PX², 3) some of its blocks."""
-    h, w = (side // BLOCK_PX for side in picture.shape[:2])
-    cut = picture[: h * BLOCK_PX, : w * BLOCK_PX].reshape(h, BLOCK_PX, w, BLOCK_PX, 3)
-    return np.moveaxis(cut, 2, 1).reshape(h * w, BLOCK_PX**2, 3)[::EVERY]
 
 
 def _without_slopes(blocks: np.ndarray) -> np.ndarray:

@@ -1,7 +1,5 @@
 """How soft the edges of a picture are: the blur of lens, sensor and coding together."""
 
-from collections.abc import Sequence
-
 import cv2
 import numpy as np
 
@@ -13,18 +11,13 @@ LEAST_EDGES = 100
 DIFFERENCE = 1 / 3  # px²: the variance of the two px over which the steepness itself is taken
 
 
-def softness_px(pictures: Sequence[np.ndarray]) -> float | None:
-    """Sigma in px of the Gaussian blur that the sharper edges of pictures (h, w) of linear light have, that of a px itself included; of the sharpest
-    picture; None without edges.
+def softness_px(light: np.ndarray) -> float | None:
+    """Sigma in px of the Gaussian blur that the sharper edges of a picture (h, w) of linear light have, that of a px itself included; None without edges.
 
     By how much the steepest change of light at an edge falls where the picture is blurred once more. Source: S. Zhuo, T. Sim, Defocus map
     estimation from a single image, Pattern Recognition 2011.
     """
-    found = [value for picture in pictures if (value := _of_one(np.ascontiguousarray(picture, np.float32))) is not None]
-    return min(found) if found else None
-
-
-def _of_one(light: np.ndarray) -> float | None:
+    light = np.ascontiguousarray(light, np.float32)
     x, y, steep = _slopes(light)
     crest = (steep >= cv2.dilate(steep, np.ones((3, 3), np.uint8))) & (steep > np.quantile(steep, 1 - STRONG))
     rows, columns = np.nonzero(crest)

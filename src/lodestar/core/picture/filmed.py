@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 
 from ..basics.errors import PlateError
-from ..finish.grain import TILE_PX, Grain, grain_tile, measured_grain
+from ..finish.grain import TILE_PX, Grain, blocks_of, grain_tile, measured_grain
 from ..finish.softness import softness_px
 from ..media.plates import PlateInfo, open_plate
 from ..media.tiles import BRIGHTNESS
@@ -70,17 +70,20 @@ def _of_clip(info: PlateInfo, check: Callable[[], None]) -> tuple[float | None, 
     it: whoever goes through it frame by frame goes on where it is. Raises PlateError."""
     found = _known.get(info)
     if found is None:
-        pictures = []
+        soft, squares = [], []
         clip = open_plate(info)
         try:
             for k in range(LOOKED_AT):
                 check()
                 with contextlib.suppress(PlateError):  # of a damaged clip the rest tells
-                    pictures.append(light_of(clip.frame(k * info.count // LOOKED_AT), info.transfer))
+                    light = light_of(clip.frame(k * info.count // LOOKED_AT), info.transfer)
+                    soft.append(softness_px(light @ BRIGHTNESS))
+                    squares.append(blocks_of(light))
         finally:
             clip.close()
         check()
-        found = softness_px([picture @ BRIGHTNESS for picture in pictures]), measured_grain(pictures)
+        # the sharpest of them: others are blurred by their motion
+        found = min((px for px in soft if px is not None), default=None), measured_grain(squares)
         while len(_known) >= KEPT:
             _known.pop(next(iter(_known)), None)
         _known[info] = found
