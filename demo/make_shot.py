@@ -35,7 +35,7 @@ from lodestar.core.projection.camera import Camera  # noqa: E402
 from lodestar.core.projection.pinhole import Lens  # noqa: E402
 from lodestar.core.shot import files  # noqa: E402
 from lodestar.core.shot.document import Ground, Shadow, ShadowLine, Shot, with_plate  # noqa: E402
-from lodestar.core.shot.objects import Box, Title  # noqa: E402
+from lodestar.core.shot.objects import Box, Title, Tube  # noqa: E402
 from lodestar.core.solve.known import Span  # noqa: E402
 from lodestar.core.work.solving import solve_shot  # noqa: E402
 from lodestar.core.work.tracking import track_shot  # noqa: E402
@@ -183,9 +183,18 @@ def open_night() -> None:
             tracks=tracks_round(solve, places, gate),
         ),
     )
+    # the post before the letters' right end: their shadow falls on the paving behind it
+    foot = made.stood((3.4, 4.6, 0.0), 0.0)
+    how = {"length": constant(1.1), "thickness": constant(0.18)}
+    post = Tube(id="post", label="Post", drawn=False, receives=True, hides=True, position=constant(*foot), **how)
     matte = visitor_matte(made.cameras, info.fps, info.width, info.height)
     shot = msgspec.structs.replace(
-        shot, objects=titles, lamps=lamps, shadow=shadow, mattes=(matte,), exposure=msgspec.structs.replace(shot.exposure, shutter=constant(0.4))
+        shot,
+        objects=(*titles, post),
+        lamps=lamps,
+        shadow=shadow,
+        mattes=(matte,),
+        exposure=msgspec.structs.replace(shot.exposure, shutter=constant(0.4)),
     )
     files.write(shot, FOLDER / "open-night.lode")
 

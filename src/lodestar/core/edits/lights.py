@@ -124,7 +124,7 @@ def aim_of(shot: Shot, lamp: Area | Spot, frame: float) -> F64:
     d = np.array([-np.sin(heading) * np.cos(pitch), np.cos(heading) * np.cos(pitch), np.sin(pitch)])
     place = np.array(lamp.position.at(frame))
     away = place[2] / -d[2] if d[2] < -1e-6 and place[2] > 0 else np.inf
-    middles = [moved(pose_of(shot, o, frame), np.mean(box_of(o, frame), axis=0)) for o in shot.objects if o.visible and o.BODY]
+    middles = [moved(pose_of(shot, o, frame), np.mean(box_of(o, frame), axis=0)) for o in shot.objects if o.visible and o.drawn and o.BODY]
     nearest = [float((middle - place) @ d) for middle in middles]
     nearest = [a for a in nearest if a > 0]
     return place + d * min(away, *nearest, 20 * AIM) if np.isfinite(away) or nearest else place + AIM * d

@@ -1,6 +1,7 @@
 """Our things as the plate was filmed: no sharper than its edges are, and with its grain. Rays know neither lens nor sensor."""
 
 import contextlib
+import threading
 from collections.abc import Callable
 
 import cv2
@@ -63,6 +64,7 @@ def _with_grain(colour: np.ndarray, grain: Grain, share: np.float32, corner: tup
 
 
 _known: dict[PlateInfo, tuple[float | None, Grain | None]] = {}
+_writing = threading.Lock()  # pictures are made on several threads
 
 
 def _of_clip(info: PlateInfo, check: Callable[[], None]) -> tuple[float | None, Grain | None]:
@@ -84,7 +86,8 @@ def _of_clip(info: PlateInfo, check: Callable[[], None]) -> tuple[float | None, 
         check()
         # the sharpest of them: others are blurred by their motion
         found = min((px for px in soft if px is not None), default=None), measured_grain(squares)
-        while len(_known) >= KEPT:
-            _known.pop(next(iter(_known)), None)
-        _known[info] = found
+        with _writing:
+            while len(_known) >= KEPT:
+                del _known[next(iter(_known))]
+            _known[info] = found
     return found
