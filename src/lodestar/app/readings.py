@@ -112,8 +112,10 @@ def place(shot: Shot) -> Reading:
         if item.visible and hidden_of(shot, item, shot.first) > TOLD_SHARE:
             return Reading(DOUBTFUL, f"{item.name} is partly hidden", "under the ground")
     titles, hidden = sum(isinstance(o, Title) for o in shot.objects), sum(not o.visible for o in shot.objects)
-    rest = len(shot.objects) - titles
-    said = [plural(titles, "title")] * bool(titles) + [plural(rest, "other" if titles else "object")] * bool(rest)
+    unseen = sum(not o.drawn for o in shot.objects if not isinstance(o, Title))
+    rest = len(shot.objects) - titles - unseen
+    counts = ((titles, "title"), (rest, "other" if titles else "object"), (unseen, "stand-in"))
+    said = [plural(count, what) for count, what in counts if count]
     return Reading(GOOD, " · ".join(said), f"{hidden} hidden" if hidden else shot.objects[0].name)
 
 
