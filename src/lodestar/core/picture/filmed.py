@@ -28,12 +28,10 @@ def as_filmed(shot: Shot, index: int, size: Size, part: Ours, check: Callable[[]
     """Our things in the picture of a frame, as soft as the plate and with as much grain as the shot asks for. The same bytes for the same shot and frame.
     check: called meanwhile; may raise to stop. Raises PlateError."""
     share, grainy = shot.exposure.softness.at(index)[0], shot.exposure.grain.at(index)[0]
-    if shot.plate is None or (share <= 0 and grainy <= 0):
+    if shot.plate is None or (share <= 0 and grainy <= 0) or not part.colour[..., 3].any():
         return part
     soft, grain = _of_clip(shot.plate, check)
     sigma = share * float(np.sqrt(max(min(soft or 0.0, MOST_PX) ** 2 - OWN_PX**2, 0))) * size.scale
-    if not part.colour[..., 3].any():
-        return part
     x0, y0, x1, y1 = box(part.colour[..., 3], int(np.ceil(4 * sigma)) + 1)
     here = slice(y0, y1), slice(x0, x1)
     colour, cover = part.colour.copy(), part.cover.copy()
