@@ -12,7 +12,7 @@ from PyQt6.QtGui import QDropEvent, QFontMetricsF
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
-from lodestar.app import derived, theme
+from lodestar.app import derived, readings, theme
 from lodestar.app.derived import points_of
 from lodestar.core.basics.geometry import meet_plane
 from lodestar.core.basics.keyed import constant
@@ -702,6 +702,20 @@ class GroundTest(PlaceCase):
         self.click("confirm-level")
         self.assertGreater(len(self.session.shot.ground.on_ground), 50)
         self.assertFalse(self.window.strip.isVisible(), "what was answered is still asked")
+
+    def test_where_nothing_tells_which_way_is_up_that_is_said(self):
+        self.click("forget-ground")
+        self.assertEqual(readings.ground(self.session.shot).state, readings.GOOD)
+        heights = np.random.default_rng(0).uniform(0, 3, (len(self.session.shot.solve.xyz), 1))
+        told = dict(xyz=self.session.shot.solve.xyz + heights * [0, 0, 1], uprights=np.zeros((0, 5)), held=True)
+        self.session.edit("No ground", lambda s: with_solve(s, msgspec.structs.replace(s.solve, **told)))
+        self.settle()
+        self.assertEqual(readings.ground(self.session.shot).state, readings.DOUBTFUL)
+        self.assertIn("level unsure", readings.ground(self.session.shot).first)
+        self.session.work._propose_level()
+        self.assertIn("which way is up", self.told())
+        self.click("strip-show-the-ground")
+        self.assertEqual(self.session.step, "Ground")
 
     def test_too_few_points_and_points_in_a_line_are_told(self):
         points = points_of(self.session.shot)

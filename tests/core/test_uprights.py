@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 from lodestar.core.basics.errors import UserError
 from lodestar.core.basics.job import Job
 from lodestar.core.projection.camera import Camera
-from lodestar.core.scene.ground import Ground, found_uprights, proposal, reference
+from lodestar.core.scene.ground import Ground, found_level, found_uprights, proposal, reference
 from lodestar.core.solve.adjust import Scene
 from lodestar.core.solve.camera import _own_frame, solve
 from lodestar.core.solve.result import SolveSettings
@@ -82,6 +82,50 @@ class HeldTest(unittest.TestCase):
         told, own = self.off(0, 12)
         self.assertAlmostEqual(told, own, delta=0.5)
         self.assertAlmostEqual(own, 12, delta=0.5)
+
+
+class PlaneTest(unittest.TestCase):
+    """Up from points below a camera that is held level, or aslant."""
+
+    @classmethod
+    def setUpClass(cls):
+        true = Seeded(seed=2, frames=30, tracks=300, moving=0)
+        cls.solve = solve(make_tracks(true.frame, true.track, true.xy), 1280, 720, SolveSettings(), Job())
+
+    def over(self, lean_deg, share, count=400):
+        """The solve over a plane that leans sideways, which so many of the points lie on, among others at any height."""
+        rng, lean = np.random.default_rng(4), np.deg2rad(lean_deg)
+        right, up = self.solve.R[:, 0].mean(0), np.array([0.0, 0.0, 1.0])
+        right = (right - right @ up * up) / np.linalg.norm(right - right @ up * up)
+        normal, along = np.cos(lean) * up + np.sin(lean) * right, np.cos(lean) * right - np.sin(lean) * up
+        away = rng.uniform(0, 8, (count, 1))
+        places = rng.uniform(-3, 3, (count, 1)) * along + away * np.cross(up, right) - 3.5 * up
+        places += np.where(rng.random((count, 1)) < share, 0.002 * rng.standard_normal((count, 1)), rng.uniform(0, 1.5, (count, 1))) * normal
+        return msgspec.structs.replace(self.solve, xyz=places, point_ids=np.arange(count, dtype=np.int32)), normal
+
+    def off(self, solved, up):
+        return float(np.rad2deg(np.arccos(np.clip(found_level(solved)[1] @ up, -1, 1))))
+
+    def test_a_hillside_is_no_ground_where_the_camera_was_level(self):
+        """Seen in a clip of a real drone before a mountain: titles leaned by 21 degrees."""
+        hill, normal = self.over(21, 0.12)
+        self.assertGreater(self.off(hill, normal), 15)
+        self.assertLess(self.off(hill, np.array([0.0, 0.0, 1.0])), 15)
+        sideways = np.rad2deg(np.arcsin(found_level(hill)[1] @ hill.R[:, 0].mean(0)))
+        self.assertLess(abs(sideways), 4)
+        before = msgspec.structs.replace(hill, held=False)
+        self.assertLess(self.off(before, normal), 2, "a shot from before keeps its ground, and its titles their places")
+
+    def test_a_floor_that_nearly_all_points_lie_on_is_the_ground_however_the_camera_was_held(self):
+        for lean in (0, 8, 15):
+            floor, normal = self.over(lean, 0.8)
+            self.assertLess(self.off(floor, normal), 0.5, lean)
+
+    def test_where_no_plane_stands_out_up_is_as_the_camera_was_held(self):
+        scattered, _ = self.over(0, 0.0)
+        self.assertEqual(self.off(scattered, np.array([0.0, 0.0, 1.0])), 0)
+        with self.assertRaisesRegex(UserError, "No level ground was found"):
+            proposal(scattered)
 
 
 class LinesTest(unittest.TestCase):
@@ -161,12 +205,30 @@ class LinesTest(unittest.TestCase):
             middle = (ends[:, :2] + ends[:, 2:]) / 2
             half = (ends[:, 2:] - ends[:, :2]) / 2 * size
             found[frame] = np.concatenate([found[frame], np.concatenate([middle - half, middle + half], 1)])
-        self.assertEqual(len(find_uprights(self.solve, found)), 0, "nobody knows which are upright")
+        for hint in (None, self.up):
+            told = msgspec.structs.replace(self.solve, uprights=find_uprights(self.solve, found, hint))
+            up = reference(told, Ground(uprights=found_uprights(told))).R[2]
+            self.assertLess(np.rad2deg(np.arccos(np.clip(up @ self.up, -1, 1))), 1.0, "nobody holds a camera so far off level")
         leaning = self.up + np.sin(np.deg2rad(2.0)) * np.cross(self.up, self.solve.R[:, 2].mean(0))  # ground is not level to a degree
         told = msgspec.structs.replace(self.solve, uprights=find_uprights(self.solve, found, leaning / np.linalg.norm(leaning)))
         self.assertGreater(len(told.uprights), 20)
         up = reference(told, Ground(uprights=found_uprights(told))).R[2]
         self.assertLess(np.rad2deg(np.arccos(np.clip(up @ self.up, -1, 1))), 1.0, "half of what the ground is off")
+
+    def test_where_two_directions_are_as_likely_nobody_knows(self):
+        """Lines that run together 15 degrees before up, and as many 15 degrees behind it."""
+        rng, found = np.random.default_rng(1), {}
+        ahead = np.cross(self.solve.R[:, 0].mean(0), [0.0, 0.0, -1.0])
+        for frame in self.solve.frames[::6]:
+            camera, both = self.solve.camera(int(frame)), []
+            for lean in (15, -15):
+                up = np.cos(np.deg2rad(lean)) * np.array([0.0, 0.0, 1.0]) + np.sin(np.deg2rad(lean)) * ahead
+                low = camera.centre + 10 * camera.rays(rng.uniform([100, 200], [1180, 500], (30, 2)))
+                both.append(np.concatenate([camera.project(p)[0] for p in (low, low + 0.6 * up)], 1))
+            found[int(frame)] = np.concatenate(both)
+        self.assertEqual(len(find_uprights(self.solve, found)), 0)
+        one = {frame: ends[:30] for frame, ends in found.items()}
+        self.assertGreater(len(find_uprights(self.solve, one)), 20, "each of them alone is believed")
 
     def test_they_are_believed_where_the_camera_is_far_off_level(self):
         """Over ground that is level by them alone, and before walls with no ground in the picture."""

@@ -155,13 +155,23 @@ class LongWork(QObject):
         return Made(change, then)
 
     def _propose_level(self) -> None:
-        """After a solve: what was found of the ground, to be kept with one click; silent where the user said it already."""
+        """After a solve: what was found of the ground, to be kept with one click, or what to do where nothing was; silent where the user
+        said it already."""
         solve = self.session.shot.solve
         if says_level(self.session.shot.ground):
             return
         try:
             words = proposal(solve)[1]
         except UserError:
+            if solve.motion != "free":  # a turn shows how the camera was held
+                return
+            self.session.tell(
+                "Nothing in the clip tells which way is up; the scene is level as the camera was held.",
+                "Draw the horizon or what is upright, or choose points on the ground.",
+                "doubtful",
+                ("Show the ground", lambda: self.session.show_step("Ground")),
+                holds=lambda: self.session.shot.solve is solve and not says_level(self.session.shot.ground),
+            )
             return
         self.session.tell(
             f"The scene is {words}.",

@@ -150,9 +150,11 @@ def fit_plane(points: F64) -> tuple[F64, F64, float]:
 
 
 def plane_by_votes(
-    points: np.ndarray, tolerance: float, rng: np.random.Generator, allowed=lambda normals: True, tries: int = 400
+    points: np.ndarray, tolerance: float, rng: np.random.Generator, against=lambda normals: 0.0, tries: int = 400
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Point, normal and inliers (bool) of the plane that most points (n, 3) agree on, among those whose normals (t, 3) are allowed.
+    """Point, normal and inliers (bool) of the plane that most points (n, 3) agree on.
+
+    against: by how many points a plane is put back for its normal, of normals (t, 3); infinite where it is not allowed.
 
     Source: Fischler & Bolles, RANSAC, 1981.
     """
@@ -162,9 +164,9 @@ def plane_by_votes(
     sound = length > 1e-12
     normal = normal / np.where(sound, length, 1.0)[:, None]
     inside = np.abs(points @ normal.T - np.einsum("ti,ti->t", a, normal)) < tolerance
-    votes = np.where(sound & allowed(normal), inside.sum(0), -1)
+    votes = np.where(sound, inside.sum(0) - against(normal), -np.inf)
     best = int(votes.argmax())
-    if votes[best] < 0:
+    if not np.isfinite(votes[best]):
         return points.mean(0), np.array([0, 0, 1.0]), np.ones(len(points), bool)
     return a[best], normal[best], inside[:, best]
 

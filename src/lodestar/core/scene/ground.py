@@ -11,18 +11,21 @@ from ..basics.geometry import Similarity, fit_plane, identity, plane_by_votes, t
 from ..solve.constants import SOLVER
 from ..solve.known import Span, size_of
 from ..solve.result import Solve
-from ..solve.uprights import HELD_DEG
+from ..solve.uprights import HELD_DEG, unlikely
 
 EYE_HEIGHT = 1.6  # metres over the ground that are taken for a camera that only turns (common practice, no source)
 HELD_UP = np.array([0.0, 0.0, 1.0])  # by how the camera was held: the z axis of a solve's own frame of reference
 LINE_DEG, ROUNDS = 0.8, 8  # a line that leans so far against the others counts by half; rounds of weighting them
 LINE_PX = 1.5  # how far the ends of a line drawn by hand are off
-SLOPE_DEG = 1.0  # uprights that lean less against the ground's plane bear it out
+SLOPE_DEG, SURE = 1.0, 2.0  # uprights that lean less, or by no more than so many of their deviations, against the ground's plane bear it out
 FOUND_DEG = 2.0  # how far the level that was found by itself may be off (from the demo shots and other seeds: 1.6 at most)
 LEVEL_DEG = 35.0  # ground leans less than this against the camera, or against upright lines
 # where ground that suits the camera holds so many of the points below it, and ground that suits the lines a smaller part of as many, the lines are
 # rather edges of clouds, or seams that run together by chance
 GROUND_SHARE, BORNE_SHARE = 0.5, 0.5
+# a plane that a smaller part of them lies on may be a row of roofs as well as ground (in real clips of a drone: 0.04 wrong, 0.2 right)
+LEAST_SHARE = 0.08
+HELD_SHARE = 1 / 30  # of the points below the camera: so many more lie on ground by which the camera is held e times less likely
 
 
 class PictureLine(msgspec.Struct, frozen=True):
@@ -91,7 +94,7 @@ def reference(solve: Solve, said: Ground) -> Similarity:
     if told is None:
         centre, normal = found if found is not None else found_level(solve)
     else:
-        normal = told
+        normal = told[0]
         if not place:
             centre = solve.centres.mean(0) - said.eye_height * normal
         else:
@@ -121,8 +124,9 @@ def reference(solve: Solve, said: Ground) -> Similarity:
 
 def _up(
     solve: Solve, said: Ground, plane: tuple[np.ndarray, np.ndarray] | None, found: np.ndarray | None = None, posts: Sequence[np.ndarray] = ()
-) -> np.ndarray | None:
-    """Unit vector up in the solve's frame of reference; None where nothing is said of it and there are points to tell.
+) -> tuple[np.ndarray, float] | None:
+    """Unit vector up in the solve's frame of reference, and the deviation of how it leans the way that is told worst, in radians;
+    None where nothing is said of it and there are points to tell.
 
     found: what is taken for up where too little is said, instead of how the camera was held. posts: what runs upright.
     """
@@ -134,7 +138,7 @@ def _up(
             return None
         if len(solve.uprights):
             return _up(solve, msgspec.structs.replace(said, uprights=found_uprights(solve)), None)
-        return HELD_UP
+        return HELD_UP, float(np.deg2rad(HELD_DEG))
     hint, unsure = (HELD_UP, HELD_DEG) if found is None else (found, FOUND_DEG)
     sure = [e / np.deg2rad(unsure) for e in _across(hint)]
     if plane is not None:
@@ -147,11 +151,12 @@ def _up(
         for (line, normal, is_horizon), share in zip(lines, trust, strict=True):
             weight = share * float(np.hypot(line.b[0] - line.a[0], line.b[1] - line.a[1])) / LINE_PX
             rows += [e * weight for e in _across(normal)] if is_horizon else [normal * weight]
-        up = np.linalg.svd(np.array(rows))[2][2]
+        told, axes = np.linalg.svd(np.array(rows))[1:]
+        up = axes[2]
         # a line that does not agree with the others, as one along a shadow, counts for nothing
         off = np.array([0.0 if is_horizon else np.arcsin(np.clip(normal @ up, -1, 1)) for _, normal, is_horizon in lines])
         trust = 1 / (1 + (off / np.deg2rad(LINE_DEG)) ** 2)
-    return up if up @ HELD_UP > 0 else -up
+    return up if up @ HELD_UP > 0 else -up, float(1 / told[1])
 
 
 def _across(d: np.ndarray) -> np.ndarray:
@@ -203,7 +208,7 @@ def believed_uprights(solve: Solve) -> tuple[PictureLine, ...]:
     lines, ground = found_uprights(solve), level_points(solve)
     if lines and solve.motion == "free" and len(ground) > GROUND_SHARE * len(_near_below(solve, HELD_UP)):
         up = _up(solve, Ground(uprights=lines), None)
-        if up is not None and len(_on_plane(solve, up, LEVEL_DEG)) < BORNE_SHARE * len(ground):
+        if up is not None and len(_on_plane(solve, up[0], LEVEL_DEG)) < BORNE_SHARE * len(ground):
             return ()
     return lines
 
@@ -218,11 +223,18 @@ def found_level(solve: Solve) -> tuple[np.ndarray, np.ndarray]:
     lines = believed_uprights(solve)
     if not lines:
         return centre, normal
-    up = _up(solve, Ground(uprights=lines), None)
-    assert up is not None
-    if len(level_points(solve)) >= 3 and up @ normal > np.cos(np.deg2rad(SLOPE_DEG)):
+    told = _up(solve, Ground(uprights=lines), None)
+    assert told is not None
+    up, off = told
+    slope = max(np.deg2rad(SLOPE_DEG), SURE * off if solve.held else 0.0)
+    if len(level_points(solve)) >= 3 and up @ normal > np.cos(slope):
         return centre, normal
     return _ground_under(solve, up), up
+
+
+def level_is_told(solve: Solve) -> bool:
+    """Whether points or upright lines tell which way is up; else it is taken as the camera was held."""
+    return bool(len(level_points(solve)) or believed_uprights(solve))
 
 
 def says_level(said: Ground) -> bool:
@@ -241,7 +253,8 @@ def proposal(solve: Solve) -> tuple[Ground, str]:
             borne = f", and {len(lines)} upright lines agree" if lines else ""
             return Ground(on_ground=tuple(int(i) for i in solve.point_ids[rows])), f"level by the largest plane below the camera{borne}"
         if lines:
-            return Ground(uprights=lines), f"level by {len(lines)} upright lines; the ground slopes by {slope:.1f}°"
+            slopes = f"; the ground slopes by {slope:.1f}°" if len(rows) >= 3 else ""
+            return Ground(uprights=lines), f"level by {len(lines)} upright lines{slopes}"
     elif lines:
         return Ground(uprights=lines), f"level by {len(lines)} upright lines"
     raise UserError("No level ground was found below the camera.", "Choose points on it, or draw what is upright.")
@@ -270,8 +283,11 @@ def _on_plane(solve: Solve, up: np.ndarray, lean_deg: float) -> np.ndarray:
     if len(near) < 8:
         return near[:0]
     points, level = solve.xyz[near], lambda normals: abs(normals @ up) > np.cos(np.deg2rad(lean_deg))
-    _, normal, inside = plane_by_votes(points, 0.006 * _spread(points) + 1e-9, np.random.default_rng(0), level)
-    return near[inside] if level(normal) else near[:0]
+    held = lambda normals: unlikely(solve, normals) * (HELD_SHARE * len(near)) if solve.held else 0.0
+    against = lambda normals: np.where(level(normals), held(normals), np.inf)
+    _, normal, inside = plane_by_votes(points, 0.006 * _spread(points) + 1e-9, np.random.default_rng(0), against)
+    least = LEAST_SHARE * len(near) if solve.held else 3
+    return near[inside] if level(normal) and inside.sum() >= least else near[:0]
 
 
 def _near_below(solve: Solve, up: np.ndarray) -> np.ndarray:

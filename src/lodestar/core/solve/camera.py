@@ -488,6 +488,7 @@ def _result(
         why,
         warning,
         zoom=frozen(scene.zoom),
+        held=True,
         noise_px=table.noise_px,
         covariance_sample=sample,
         readout=readout,

@@ -40,6 +40,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     colours (m, 3) uint8: of the plate at each point, to draw it by; empty when they were not read.
     uprights (n, 5): frame, ax, ay, bx, by of lines in the plate, px as filmed, that agree on where up is; empty where none do.
     zoom (k,): by how many times the lens's focal length each frame's is; empty where the lens does not zoom.
+    held: whether its level heeds how cameras are held; solves of shots from before keep the level that they had.
     slips: middle and 95 % over the solved points of what a title there would slide, px; 0 when unknown.
     """
 
@@ -74,6 +75,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     colours: np.ndarray = msgspec.field(default_factory=lambda: np.zeros((0, 3), np.uint8))
     uprights: np.ndarray = msgspec.field(default_factory=lambda: np.zeros((0, 5)))
     zoom: np.ndarray = msgspec.field(default_factory=lambda: np.zeros(0))
+    held: bool = False
 
     @property
     def zooms(self) -> np.ndarray:

@@ -8,8 +8,11 @@ from .result import Solve
 
 # a camera is held level sideways better than fore and aft; over a shot the rolls are few that do not hang together (common practice, no source)
 HELD_ROLL_DEG, HELD_DEG, ROLLS = 1.0, 10.0, 4
+# how far a camera is held off level over a whole shot, sideways and fore and aft; with long tails, as now and then it is aslant on purpose or
+# looks down from a drone (common practice, no source)
+SIDEWAYS_DEG, FORE_AND_AFT_DEG = 2.0, 15.0
 LOOKS_DOWN = 0.1  # within so much (radians) of straight up or down it looks down, as from a drone
-WIDTH_PX = 960  # pictures are looked at no larger than this
+WIDTH_PX = 1280  # pictures are looked at no larger than this
 SHORTEST = 0.02  # of the picture's width
 LEAN_DEG = 40.0  # of a line in the picture off its upright: a camera that looks down sees them meet far below
 ROLL_DEG, PITCH_DEG = 12.0, 65.0  # how far cameras are held off level
@@ -17,8 +20,10 @@ FIT_DEG, LOOSE_DEG = 0.6, 0.8  # within which a line agrees; at which its weight
 TRIALS, LEAST_LINES, LEAST_SHARE, LEAST_SPREAD = 1500, 10, 0.15, 0.12
 # what so large a part of the best agreement is reached by, so near to the normal of the ground, is up: lines run together far away by chance
 NEAR_LEVEL_DEG, LEVEL_SHARE = 3.0, 0.7
-# where lines agree so well on another direction, this far off, they do not tell which is up
-APART_DEG, RIVAL_SHARE = 10.0, 0.8
+# where lines agree so well on another direction, this far off, by which the camera is held nearly as well, they do not tell which is up
+APART_DEG, RIVAL_SHARE, AS_WELL = 10.0, 0.8, 0.5
+# what a line of one frame that agrees adds to the logarithm of how likely a direction is: such lines are 30 times denser there than lines of any lean
+AGREES = float(np.log(30.0))
 KEPT, COLUMNS = 60, 6
 
 
@@ -34,6 +39,13 @@ def held_up(R: np.ndarray) -> np.ndarray:
     across = R[:, 0].T @ R[:, 0] / len(R) * (ROLLS / np.deg2rad(HELD_ROLL_DEG) ** 2)
     up = np.linalg.eigh(across + (np.eye(3) - np.outer(mean, mean)) / np.deg2rad(HELD_DEG) ** 2)[1][:, 0]
     return up if up @ (mean - LOOKS_DOWN * R[:, 2].mean(0)) > 0 else -up
+
+
+def unlikely(solve: Solve, ups: np.ndarray) -> np.ndarray:
+    """(n,) natural logarithm of how much less likely than level a camera is held so, were each of the directions (n, 3) up, or down."""
+    over_shot = lambda axes: np.arcsin(np.minimum(np.sqrt(np.mean((axes @ ups.T) ** 2, 0)), 1.0))
+    sideways, fore_and_aft = over_shot(solve.R[:, 0]), over_shot(solve.R[:, 2])
+    return np.log1p((sideways / np.deg2rad(SIDEWAYS_DEG)) ** 2) + np.log1p((fore_and_aft / np.deg2rad(FORE_AND_AFT_DEG)) ** 2)
 
 
 def lines_in(picture: np.ndarray) -> np.ndarray:
@@ -79,7 +91,7 @@ def find_uprights(solve: Solve, lines: dict[int, np.ndarray], level: np.ndarray 
         return none
     N, line = np.concatenate(normals), np.concatenate(rows)
     length = np.linalg.norm(line[:, 3:] - line[:, 1:3], axis=1)
-    up = _vote(N, length, solve, level)
+    up = _vote(N, length, len(rows), solve, level)
     if up is None:
         return none
     for _ in range(10):
@@ -93,7 +105,7 @@ def find_uprights(solve: Solve, lines: dict[int, np.ndarray], level: np.ndarray 
     return _spread_out(line[agree], length[agree] / (1 + off**2) ** 2, solve.width)
 
 
-def _vote(N: F64, length: F64, solve: Solve, level: np.ndarray | None) -> np.ndarray | None:
+def _vote(N: F64, length: F64, frames: int, solve: Solve, level: np.ndarray | None) -> np.ndarray | None:
     """The direction that pairs of lines propose and on which most length of them agrees; None where there is none, or a rival."""
     if len(N) < 2:
         return None
@@ -112,13 +124,17 @@ def _vote(N: F64, length: F64, solve: Solve, level: np.ndarray | None) -> np.nda
     if len(v) == 0:
         return None
     agreed = length @ (np.abs(N @ v.T) < np.sin(np.deg2rad(FIT_DEG)))
-    best = int(agreed.argmax())
+    against = unlikely(solve, v)
+    # the same line is seen in each of the frames, so it counts once
+    likely = agreed / length.sum() * len(N) / frames * AGREES - against
+    best = int(likely.argmax())
     if level is not None:
         on_level = np.where(np.abs(v @ level) > np.cos(np.deg2rad(NEAR_LEVEL_DEG)), agreed, 0)
         if on_level.max() > LEVEL_SHARE * agreed[best]:
             return v[int(on_level.argmax())]
     apart = np.abs(v @ v[best]) < np.cos(np.deg2rad(APART_DEG))
-    return None if (agreed[apart] > RIVAL_SHARE * agreed[best]).any() else v[best]
+    rival = apart & (agreed > RIVAL_SHARE * agreed[best]) & (against < against[best] + AS_WELL)
+    return None if rival.any() else v[best]
 
 
 def _spread_out(line: np.ndarray, worth: np.ndarray, width: int) -> np.ndarray:

@@ -10,7 +10,7 @@ from ..basics.errors import SolveError
 from ..basics.job import Job
 from ..edits.settle import with_solve
 from ..media.plates import PlateInfo, open_plate
-from ..scene.ground import level_plane
+from ..scene.ground import level_plane, level_points
 from ..shot.document import Shot, solving_inputs
 from ..solve.camera import solve
 from ..solve.result import Solve
@@ -46,7 +46,8 @@ def _looked_over(shot: Shot, solve: Solve, job: Job) -> Solve:
         fresh = (point >= 0) & ~known[np.maximum(point, 0)]
         x, y = np.clip(np.round(tracks.xy[rows[fresh]]).astype(int), 0, [plate.width - 1, plate.height - 1]).T
         colours[point[fresh]], known[point[fresh]] = picture[y, x], True
-    level = level_plane(solve)[1] if solve.motion == "free" else held_up(solve.R)
+    ground = level_plane(solve)[1] if len(level_points(solve)) else None
+    level = ground if solve.motion == "free" else held_up(solve.R)
     return msgspec.structs.replace(solve, colours=frozen(colours), uprights=frozen(find_uprights(solve, lines, level)))
 
 
