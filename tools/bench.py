@@ -30,15 +30,15 @@ import bench_letters
 import bench_render
 import bench_window
 from lodestar.core.basics.job import Job
-from lodestar.core.edits.sky import sky_key, with_new_sky
+from lodestar.core.edits.sky import with_new_sky
 from lodestar.core.media.decoding import planes_in
 from lodestar.core.media.deliveries import MovieDelivery
 from lodestar.core.media.plates import open_plate
 from lodestar.core.media.yuv import rgb_of
-from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.frame import frame, plate_frame
 from lodestar.core.shot import files
 from lodestar.core.work.delivery import deliver
+from lodestar.core.work.new_sky import find_sky
 from lodestar.core.work.solving import solve_shot
 from lodestar.core.work.tracking import track_shot
 
@@ -115,7 +115,7 @@ def main() -> None:
         seconds, _ = timed(lambda q=quality, s=scale: [frame(shot, i, q, scale=s) for i in some])
         row(f"{quality} {scale:.0%}", seconds, len(some), copy_s, "a copy of the plate")
         print(f"{'':14}{seconds / len(some):8.3f} s a frame")
-    skied = with_new_sky(shot, sky_key(shot, light_of(plate_frame(shot.plate, some[0]), shot.plate.transfer), some[0]))
+    skied = with_new_sky(shot, find_sky(shot, some[0], Job()))
     for quality, scale in (("draft", 0.625), ("final", 1.0)):
         frame(skied, some[0], quality, scale=scale)
         plain_s, _ = timed(lambda q=quality, s=scale: [frame(shot, i, q, scale=s) for i in some])

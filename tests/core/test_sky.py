@@ -15,11 +15,12 @@ from lodestar.core.basics.errors import PlateError, UserError
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
-from lodestar.core.edits.sky import far_colour, lowest_sky, sky_key, turned_sky, with_new_sky, with_sun_in_place
+from lodestar.core.edits.sky import turned_sky, with_kind_of_sky, with_new_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.far import around_at, carried_to, turned_to
+from lodestar.core.evaluate.old_sky import OldSky, far_ground, lowest_sky, sky_key, sky_luminance
 from lodestar.core.finish.backdrop import Backdrop, turn_of
-from lodestar.core.light.skies import KINDS, LOWEST_DEG, made
+from lodestar.core.light.skies import KINDS, LOWEST_DEG, LUMINANCE, made
 from lodestar.core.matte.far import Around, far_away, unsteady
 from lodestar.core.matte.key import keyed_cover
 from lodestar.core.picture.behind import _edge, _mixed, sky_of
@@ -92,6 +93,29 @@ class FarTest(unittest.TestCase):
             found = self.far(np.concatenate([points, self.points]), np.concatenate([np.full(len(points), 9.0), np.full(len(self.points), 20.0)]))
             share = float(np.mean([found[y + 1 : y + 3, x + 1 : x + 3].mean() for y, x in gaps]))
             self.assertTrue(share > 0.6 if sky else share < 0.1, (every, share))
+
+    def test_points_beside_a_ridge_take_no_band_of_the_sky_away(self):
+        """Marks lie beside the edge that they follow. In a clip of a real drone a band of the old sky stayed over the hills."""
+        y, x = np.mgrid[:360, :1280].astype(np.float32)
+        ridge = 200 + 30 * np.sin(x[0] / 90)
+        light = np.repeat((0.3 + 0.4 * y / 360)[..., None], 3, 2).astype(np.float32)
+        hill = y > ridge
+        light[hill] = (0.05, 0.06, 0.03)
+        columns = np.arange(20, 1270, 25)
+        points = np.stack([columns, ridge[columns] - 5], 1)
+        found = far_away(light, (~hill).astype(np.float32), Around(points, np.full(len(points), 80.0), y > 300))
+        self.assertGreater(float(found[y < ridge - 2].min()), 0.95)
+
+    def test_sky_is_seen_through_one_wide_gap_in_what_is_near(self):
+        """As through the gate of a tower, whose walls are far larger than the gap."""
+        self.light[40:170, 10:150], self.cover[40:170, 10:150] = (0.05, 0.1, 0.03), 0.0
+        gap = np.s_[90:105, 70:85]
+        self.light[gap], self.cover[gap] = (0.6, 0.7, 0.9), 1.0
+        edge = np.linspace(12, 148, 12)
+        points = np.concatenate([np.stack([edge, np.full(12, y)], 1) for y in (42.0, 65.0, 87.0, 110.0, 130.0, 150.0, 168.0)])
+        found = self.far(np.concatenate([points, self.points]), np.concatenate([np.full(len(points), 9.0), np.full(len(self.points), 20.0)]))
+        self.assertGreater(float(found[92:103, 72:83].min()), 0.9)
+        self.assertLess(float(found[60:80, 20:140].max()), 0.1, "and not through its walls")
 
 
 class TurnTest(unittest.TestCase):
@@ -291,7 +315,8 @@ class InShotTest(unittest.TestCase):
         demo = msgspec.structs.replace(files.read(DEMO), objects=())
         cls.light = light_of(frame(demo, 46, layer="plate").pixels, demo.plate.transfer)
         cls.key = sky_key(demo, cls.light, 46)
-        cls.demo, cls.shot = demo, with_new_sky(demo, cls.key)
+        cls.demo, cls.shot = demo, with_new_sky(demo, OldSky(cls.key))
+        cls.key = cls.shot.mattes[-1]
         cls.shot = msgspec.structs.replace(cls.shot, backdrop=msgspec.structs.replace(cls.shot.backdrop, kind="dusk"))
 
     def picture_of_a_sky(self, ground: float, water: float | None = None) -> np.ndarray:
@@ -320,7 +345,7 @@ class InShotTest(unittest.TestCase):
             lowest[name] = lowest_sky(self.demo, light, 46, sky_key(self.demo, light, 46))
         self.assertEqual((lowest["rises"], lowest["sea to the shore"], lowest["water without an end"]), (0, 0, 0))
         self.assertAlmostEqual(lowest["falls away"], -3.7, delta=0.25)
-        shot = with_new_sky(self.demo, self.key, -3.7)
+        shot = with_new_sky(self.demo, OldSky(self.key, -3.7))
         below = lambda shot: float(around_at(shot, 46, 1280, 720, 1.0).below.mean())
         self.assertLess(below(shot), below(self.shot) - 0.02)
 
@@ -329,11 +354,47 @@ class InShotTest(unittest.TestCase):
         y = np.mgrid[0:720, 0:1280][0]
         light[y > 500] = (0.5, 0.1, 0.1)  # nearer, and of another colour
         key = sky_key(self.demo, light, 46)
-        np.testing.assert_allclose(far_colour(self.demo, light, 46, key, 0.0), (0.12, 0.14, 0.06), atol=0.02)
-        self.assertEqual(with_new_sky(self.demo, key, 0.0, (0.1, 0.2, 0.3)).backdrop.haze_colour, (0.1, 0.2, 0.3))
+        np.testing.assert_allclose(far_ground(self.demo, light, 46, key, 0.0)[0], (0.12, 0.14, 0.06), atol=0.02)
+        shot = with_new_sky(self.demo, OldSky(key, far=((0.1, 0.2, 0.3), 0.4)))
+        self.assertEqual((shot.backdrop.haze_colour, shot.backdrop.haze), ((0.1, 0.2, 0.3), constant(0.4)))
         light[y > 560] = key.samples[0]  # water
-        np.testing.assert_allclose(far_colour(self.demo, light, 46, key, 0.0), (0.12, 0.14, 0.06), atol=0.02)
-        self.assertIsNone(far_colour(self.demo, np.zeros_like(light), 46, key, 0.0), "nothing of it is sky")
+        np.testing.assert_allclose(far_ground(self.demo, light, 46, key, 0.0)[0], (0.12, 0.14, 0.06), atol=0.02)
+        self.assertIsNone(far_ground(self.demo, np.zeros_like(light), 46, key, 0.0), "nothing of it is sky")
+
+    def test_so_much_haze_as_the_farthest_ground_has(self):
+        """Of what is far, a share of its own light is seen, and the rest is the sky's (Koschmieder); what is near shows its own. Hills that stand
+        high over the horizon are nearer, and do not count."""
+        y, x = np.mgrid[0:720, 0:1280]
+        up = np.rad2deg(np.arcsin(camera_at(self.demo, 46).rays(np.stack([x, y], -1).astype(float))[..., 2]))
+        own, sky = np.array([0.10, 0.12, 0.05]), np.array([0.55, 0.65, 0.8])
+        for share in (0.0, 0.3, 0.7):
+            light = np.where((up < 1.0)[..., None], (1 - share) * own + share * sky, sky)
+            light[up < -1.0] = own
+            light[(up < 6.0) & (x < 400)] = own
+            light = cv2.GaussianBlur(light, (0, 0), 0.7).astype(np.float32)
+            key = sky_key(self.demo, light, 46)
+            self.assertAlmostEqual(far_ground(self.demo, light, 46, key, 0.0)[1], share, delta=0.03)
+
+    def test_a_new_sky_is_as_bright_as_the_old_one(self):
+        brightness = np.array([0.2126, 0.7152, 0.0722])
+        heights = 90 - (90 - LOWEST_DEG) * (np.arange(made("clear").shape[0]) + 0.5) / made("clear").shape[0]
+        for kind in LUMINANCE:
+            self.assertAlmostEqual(LUMINANCE[kind] / float(np.median(made(kind)[(heights > 0) & (heights < 30)] @ brightness)), 1, delta=0.03)
+        light = self.picture_of_a_sky(2.0)
+        for stops, kinds in ((0.0, ("clear", "overcast")), (-3.0, KINDS)):
+            dark = (light * np.float32(2**stops)).astype(np.float32)
+            key = sky_key(self.demo, dark, 46)
+            shot = with_new_sky(self.demo, OldSky(key, luminance=sky_luminance(dark, 46, key)))
+            for kind in kinds:
+                shot = with_kind_of_sky(shot, kind)
+                seen = sky_of(shot, 46, WHOLE, QUALITIES["draft"], (0, 0, 1280, 720), ALL)[:120, 200:400, :3]
+                off = np.log2(np.median(seen @ brightness) / np.median(dark[:120, 200:400] @ brightness))
+                self.assertAlmostEqual(float(off), 0, delta=0.8, msg=kind)
+        white = with_kind_of_sky(with_new_sky(self.demo, OldSky(self.key, luminance=1.0)), "dusk")
+        self.assertEqual(white.backdrop.exposure.at(0), (0.5,), "an old sky that is cut at white does not wash out the new one")
+        mine = msgspec.structs.replace(shot.backdrop, exposure=shot.backdrop.exposure.with_key(0, (1.0,)).with_key(9, (2.0,)))
+        keyed = with_kind_of_sky(msgspec.structs.replace(shot, backdrop=mine), "clear")
+        self.assertEqual(keyed.backdrop.exposure, mine.exposure, "what is keyed stays")
 
     def test_a_wall_in_the_sky_that_looks_like_the_ground_is_no_colour_of_it(self):
         light = self.picture_of_a_sky(2.0)
@@ -425,7 +486,7 @@ class InShotTest(unittest.TestCase):
             np.testing.assert_array_equal(frame(shot, 46).pixels, frame(self.demo, 46).pixels)
 
     def test_colours_are_found_anew_for_the_same_key(self):
-        again = with_new_sky(self.shot, sky_key(self.demo, self.light, 46))
+        again = with_new_sky(self.shot, OldSky(sky_key(self.demo, self.light, 46)))
         self.assertEqual([m.id for m in again.mattes], [m.id for m in self.shot.mattes])
 
     def test_a_camera_that_looks_down_has_no_sky(self):

@@ -6,10 +6,10 @@ import numpy as np
 
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.geometry import vector
-from lodestar.core.edits.sky import far_colour, lowest_sky, sky_key, with_new_sky, with_sun_in_place
-from lodestar.core.finish.backdrop import KINDS, Backdrop, Rgb
-from lodestar.core.matte.key import Keyer
-from lodestar.core.picture.frame import light_frame
+from lodestar.core.edits.sky import with_kind_of_sky, with_new_sky, with_sun_in_place
+from lodestar.core.evaluate.old_sky import OldSky
+from lodestar.core.finish.backdrop import KINDS, Backdrop
+from lodestar.core.work.new_sky import find_sky
 
 from ..fields import Choice, Swatch, button, tick
 from .mattes import MatteChoice
@@ -88,29 +88,18 @@ class NewSky:
 
     def _find(self) -> None:
         shot, frame = self.session.shot, self.session.frame
-        plate = shot.plate
-        if plate is None:
-            return
 
-        def find() -> tuple[Keyer, float, Rgb | None]:
-            light = light_frame(plate, frame)
-            key = sky_key(shot, light, frame)
-            others = {frame, shot.first, (shot.first + shot.last) // 2, shot.last}  # what is hidden in one may be seen in another
-            lowest = min(lowest_sky(shot, light_frame(plate, other), other, key) for other in others)
-            return key, lowest, far_colour(shot, light, frame, key, lowest)
-
-        def take(found: tuple[Keyer, float, Rgb | None]) -> None:
-            key, lowest, haze = found
-            self.session.edit("Replace the sky", lambda s: with_new_sky(s, key, lowest, haze))
-            how = "by its colours and by what is far away" if key.far else "by its colours"
-            down = f", down to {-lowest:.0f}° under the horizon, where the ground falls away" if lowest else ""
+        def take(old: OldSky) -> None:
+            self.session.edit("Replace the sky", lambda s: with_new_sky(s, old))
+            how = "by its colours and by what is far away" if old.key.far else "by its colours"
+            down = f", down to {-old.ends:.0f}° under the horizon, where the ground falls away" if old.ends else ""
             self.session.tell(
                 f"The sky was found {how}{down}.",
-                f"Where it takes more, draw an outline round that and name it at 'Not inside' of the matte '{key.name}'; or change its key.",
+                f"Where it takes more, draw an outline round that and name it at 'Not inside' of the matte '{old.key.name}'; or change its key.",
                 "note",
             )
 
-        self.session.work.run_job("Find the sky", "Foreground", lambda job: find(), take)
+        self.session.work.run_job("Find the sky", "Foreground", lambda job: find_sky(shot, frame, job), take)
 
     def _put_sun(self) -> None:
         frame, how = self.session.frame, self.session.how
@@ -120,7 +109,7 @@ class NewSky:
         if kind == "picture" and not self.session.shot.backdrop.picture:
             self._ask_picture()
         else:
-            self.session.edit_item("Choose a sky", "backdrop", kind=kind)
+            self.session.edit("Choose a sky", lambda s: with_kind_of_sky(s, kind))
         self.refresh()
 
     def _ask_picture(self) -> None:

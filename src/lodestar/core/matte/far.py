@@ -11,8 +11,12 @@ from scipy.spatial import cKDTree
 LINKED = 0.1  # of the picture's width: points of one thing lie no farther from each other,
 AS_DEEP = 0.12  # and their depths differ by no more than this share
 CLEAR_OF = 0.02  # of the width: so far from all that is not sky a px must lie to be taken for it at once
+RIM = 0.006  # of the width: half of what a tracker looks at round a point
 SURE, UNLIKE = 0.9, 0.05  # cover of the key: from which a px may be sky, and up to which it is not
-GAPS = 0.05  # of a near thing, from which patches like sky are gaps in it
+GAPS, WIDE = (
+    0.05,
+    0.012,
+)  # of a near thing, from which patches like sky are gaps in it; of the picture's width, from the middle of a wide one to its edge
 MOSTLY = 0.6  # of a patch
 MOST_POINTS = 3000  # that are looked at
 NEAR, FAR = 1, 2
@@ -54,7 +58,8 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
         cv2.fillConvexPoly(hulls, hull, 1)
     near[points[:, 1], points[:, 0]] = 1
     # a point at the rim of the sky does not tell on which side of it the sky is
-    near[cv2.erode(held.astype(np.uint8), np.ones((5, 5), np.uint8)) == 0] = 0
+    clear = cv2.distanceTransform(held.astype(np.uint8), cv2.DIST_L2, 5)
+    near[clear <= RIM * w] = 0
     dark = cover < UNLIKE
     far = _flooded(light, cover, (near, hulls, around.below))
     # beside what the key leaves out its own edge is the better one
@@ -75,8 +80,9 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
         names_here = names[part]
         own = np.zeros(names_here.shape, np.uint8)
         cv2.fillConvexPoly(own, hull - [part[1].start, part[0].start], 1)
-        gaps = int((free[part] & (own > 0)).sum())
-        if 0 < gaps < GAPS * own.sum():
+        gaps = free[part] & (own > 0)
+        # through what has one wide gap more may be seen
+        if 0 < gaps.sum() < GAPS * own.sum() and clear[part][gaps].max() < WIDE * w:
             wide = cv2.dilate(own, np.ones((5, 5), np.uint8), iterations=max(reach // 4, 1)) > 0
             within = np.bincount(names_here[wide], minlength=count) > MOSTLY * area
             within[0] = False
