@@ -197,6 +197,15 @@ class MovieTest(FolderCase):
             self.assertEqual([number(index) for index in range(3, 60)], list(range(3, 60)))
             self.assertLessEqual(len(movie._kept), decoding.KEPT_FRAMES, "forward again little is kept")
 
+    def test_a_jump_ahead_decodes_on_where_no_key_frame_lies_between(self):
+        for gop, jumps in ((90, [33]), (15, [33, 60])):  # where all changes between two pictures a key frame is put in, too
+            clip = write_clip(self.folder / f"ahead{gop}.mp4", numbered(90), gop=gop)
+            movie, starts = decoding.Movie(bytes(clip)), []
+            start = movie._start
+            movie._start = lambda index=0, start=start, starts=starts: (starts.append(index), start(index))
+            self.assertEqual([number_of(rgb_of(Planes(**movie.picture(i, False)), Colour())) for i in (33, 60)], [33, 60])
+            self.assertEqual(starts, jumps, "each begins at a key frame, from which all that lies between is decoded")
+
     def test_frames_are_exact_in_a_long_gop(self):
         clip = write_clip(self.folder / "long.mp4", numbered(60), gop=60)
         info = probe(clip)

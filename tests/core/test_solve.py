@@ -14,7 +14,7 @@ from lodestar.core.basics.geometry import fit_similarity, rotation_from_vector
 from lodestar.core.basics.job import Job
 from lodestar.core.solve import adjust as adjust_module
 from lodestar.core.solve import normal
-from lodestar.core.solve.adjust import Scene, System, adjust, pieces, project, seen
+from lodestar.core.solve.adjust import Scene, System, adjust, held_by, pieces, project, seen, smoothness_prior
 from lodestar.core.solve.camera import solve
 from lodestar.core.solve.constants import SOLVER
 from lodestar.core.solve.free import FreeSolver, Part
@@ -51,6 +51,26 @@ def position_ratio(t: Seeded, s) -> float:
 
 
 class AdjustTest(unittest.TestCase):
+    def test_what_is_held_of_a_camera_is_left_out_and_the_step_of_the_rest_is_the_same(self):
+        t = Seeded(seed=3, frames=8, tracks=60, sigma=0.3, moving=0, turning=True)
+        s, middle = seen(t.frame, t.track, t.xy, len(t.points)), (t.lens.cx, t.lens.cy)
+        R, C = np.array([c.R for c in t.cameras]), np.zeros((8, 3))
+        scene = Scene(R, C, t.points - t.cameras[0].centre, np.array([t.lens.fx, t.lens.k1, t.lens.k2]), zoom=np.ones(8))
+        for smoothness in (None, smoothness_prior(np.arange(8.0), 1.0)):
+            steps = []
+            for held in (None, held_by(False, (True, True, True))):
+                system = System(s, 8, held, smoothness=smoothness)
+                system.derive(scene, middle, 0.0)
+                if held is None:  # a column of zeros holds it, too
+                    system.A[:, :, 3:6] = 0
+                    system.A[:, :, system.per + 3 :] = 0
+                system.reduce(1e-6, np.zeros(6))
+                steps.append(system.whole(system.step(*system.right_side(system.E))[0]))
+            self.assertEqual(system.per, 3 if smoothness is None else 4)
+            self.assertEqual(steps[0].shape, steps[1].shape)
+            np.testing.assert_allclose(steps[1], steps[0], rtol=1e-6, atol=1e-9)
+            self.assertEqual(float(np.abs(steps[1][:-6].reshape(8, -1)[:, 3:6]).max()), 0.0)
+
     def setUp(self):
         self.true = Seeded(seed=3, frames=8, tracks=40, sigma=0.3, moving=0)
         t = self.true

@@ -2,6 +2,7 @@
 large program in C that reads what anybody made. It needs little else, so that the process has begun soon.
 """
 
+from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Iterator
 from fractions import Fraction
@@ -82,10 +83,11 @@ class Movie:
             if self._stream.codec_context is None:
                 raise PlateError(f"{self.path.name} is of a kind that cannot be decoded.", "Convert it to a usual movie, such as H.264 in MP4.")
             self._stream.thread_type = "AUTO"
-            self._times = self._frame_times()
+            self._times, starts = self._frame_times()
             if not self._times or not self._stream.codec_context.width:
                 raise PlateError(f"{self.path.name} holds no frame that can be read.", "Copy it again; it may have been cut short.")
             self._number = {time: number for number, time in enumerate(self._times)}
+            self._starts = sorted({0, *(self._number[time] for time in starts)})
             self._start()
         except (av.FFmpegError, OSError, IndexError, ValueError) as error:
             raise self._unreadable() from error
@@ -93,18 +95,21 @@ class Movie:
     def _unreadable(self) -> PlateError:
         return PlateError(f"{self.path.name} cannot be read as a movie.", "It may be cut short, damaged, or of another kind; copy it again.")
 
-    def _frame_times(self) -> list[int]:
-        """Presentation times of all frames, in the stream's time base, without decoding."""
+    def _frame_times(self) -> tuple[list[int], list[int]]:
+        """Presentation times of all frames, in the stream's time base, and those of key frames, without decoding."""
         times: list[int] = []
+        starts: list[int] = []
         try:
             for packet in self._container.demux(self._stream):
                 alive()
                 if packet.pts is not None and packet.size and not packet.is_discard:
                     times.append(packet.pts)
+                    if packet.is_keyframe:
+                        starts.append(packet.pts)
         except av.FFmpegError:
             if not times:  # a cut end leaves what came before usable
                 raise
-        return sorted(set(times))
+        return sorted(set(times)), starts
 
     # what is asked ------------------------------------------------------------------------------------------------------------
 
@@ -165,7 +170,9 @@ class Movie:
         if not 0 <= index < len(self._times):
             raise PlateError(f"Frame {index} is not in {self.path.name}, which has {len(self._times)} frames.", "Shorten the range.")
         try:
-            near = self._at < index <= self._at + AHEAD
+            # who goes on decodes what lies between; a jump decodes from a key frame, which may lie before all that
+            start = self._starts[bisect_right(self._starts, index) - 1]
+            near = self._at < index and (index <= self._at + AHEAD or start <= self._at)
             # who goes back will go on back: each time is to decode from a key frame, so more of what is passed on the way is kept
             self._back = not near and index < self._at
             if not near:

@@ -4,7 +4,7 @@ Frame of reference: x_cam = R (X - C) with C the camera's centre; one lens f, k1
 zooms has f times a factor of each frame's own, and bends by the same k1, k2 at the same angles.
 Sources: B. Triggs et al., Bundle Adjustment - A Modern Synthesis, 1999; damping after K. Madsen et al., Methods for
 Non-Linear Least Squares Problems, 2004, 3.2. Layout of a step: six numbers a frame (turn, shift; a seventh for the zoom where that
-varies), then the lens as the last six. The reduced system is kept as a chain of blocks of frames, so that time and memory grow with the length of the clip.
+varies), then the lens as the last six; `System` leaves out those of a frame that are held. The reduced system is kept as a chain of blocks of frames, so that time and memory grow with the length of the clip.
 """
 
 from typing import NamedTuple
@@ -95,13 +95,16 @@ class System:
     def __init__(
         self, s: Seen, frames: int, held: np.ndarray | None = None, fixed: np.ndarray | None = None, smoothness: np.ndarray | None = None
     ) -> None:
-        """held (12,) bool: which of turn (3), shift (3) and lens (6) do not vary; fixed (frames,) bool: frames that do not.
+        """held (12,) bool: which of turn (3), shift (3) and lens (6) do not vary; per: how many numbers are left of a frame; fixed (frames,) bool: frames that do not.
         smoothness (r, frames): what the logarithms of the zoom are held by, where it varies: see `smoothness_prior`."""
         k, m = len(s.frame), len(s.first) - 1
-        self.per, self.smoothness = 6 if smoothness is None else 7, smoothness
+        all_of_frame, self.smoothness = 6 if smoothness is None else 7, smoothness
         held = np.zeros(6 + normal.LENS, bool) if held is None else held
-        self.s, self.frames, self.held = s, frames, np.insert(held, 6, [False] * (self.per - 6))
-        self.A, self.B, self.E = np.zeros((k, 2, self.per + normal.LENS)), np.zeros((k, 2, 3)), np.zeros((k, 2))
+        # what is held of each frame is left out: a camera that only turns has blocks of half the width, which take an eighth of the time
+        self.of_frame = np.concatenate([np.flatnonzero(~held[:6]), np.arange(6, all_of_frame)])
+        self.s, self.frames, self.per, self.held_lens = s, frames, len(self.of_frame), held[6:]
+        self.derived, self.B, self.E = np.zeros((k, 2, all_of_frame + normal.LENS)), np.zeros((k, 2, 3)), np.zeros((k, 2))
+        self.A = self.derived
         self.late = np.zeros((k, 2))
         self.fixed = None if fixed is None else np.flatnonzero(fixed[s.frame])
         self.half, self.inverse = np.zeros((m, 3, 3)), np.zeros((m, 3, 3))
@@ -139,12 +142,15 @@ class System:
             s.xy,
             *centre,
             scale2,
-            self.A,
+            self.derived,
             self.B,
             self.E,
         )
-        if self.held.any():
-            self.A[:, :, self.held] = 0
+        wide = self.derived.shape[2] - normal.LENS
+        if self.held_lens.any():
+            self.derived[:, :, wide:][:, :, self.held_lens] = 0
+        if self.per < wide:
+            self.A = np.ascontiguousarray(self.derived[:, :, np.append(self.of_frame, np.arange(wide, wide + normal.LENS))])
         if self.fixed is not None:
             self.A[self.fixed, :, : self.per] = 0
 
@@ -180,11 +186,11 @@ class System:
 
     def _add_smoothness(self, information: np.ndarray, D: list, below: list) -> None:
         """Add what holds each frame's zoom to those near it."""
-        per, edges = self.per, self.edges
+        zooms, edges = slice(self.per - 1, None, self.per), self.edges
         for k, (a, b) in enumerate(zip(edges, edges[1:])):
-            D[k][6::per, 6::per] += information[a:b, a:b]
+            D[k][zooms, zooms] += information[a:b, a:b]
             if k < len(below):
-                below[k][6::per, 6::per] += information[b : edges[k + 2], a:b]
+                below[k][zooms, zooms] += information[b : edges[k + 2], a:b]
 
     def _subtract(self, Q: np.ndarray, f0: int, f1: int, D: list, below: list) -> None:
         k = int(np.searchsorted(self.edges, f0, side="right")) - 1
@@ -217,19 +223,19 @@ class System:
         self.corner = np.linalg.cholesky(corner)
 
     def right_side(self, E: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (6 or 7 frames + 6,), points (m, 3)."""
+        """What residuals E (k, 2), weighted as `derive` weights them, pull at: cameras and lens (per frames + 6,), points (m, 3)."""
         pull = np.zeros((len(self.s.first) - 1, 3))
         normal.pulls(len(self.s.frame), self.B, E, self.s.first, pull)
         return self.taken_up(E, pull), pull
 
     def taken_up(self, E: np.ndarray, pull: np.ndarray) -> np.ndarray:
-        """(6 or 7 frames + 6,) the right side of cameras and lens, less what points (m, 3) that are pulled at so take up."""
+        """(per frames + 6,) the right side of cameras and lens, less what points (m, 3) that are pulled at so take up."""
         g = np.zeros((self.frames, self.per + normal.LENS))
         normal.rights(self.A, self.B, E, self.s.frame, self.s.first, self.inverse, pull, g)
         return np.concatenate([g[:, : self.per].ravel(), g[:, self.per :].sum(0)])
 
     def solve(self, right: np.ndarray) -> np.ndarray:
-        """(6 or 7 frames + 6, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
+        """(per frames + 6, q) steps of cameras and lens for right sides of that shape, by the factors of `reduce`."""
         e = self.edges
         forward: list[np.ndarray] = []
         low = right[-normal.LENS :]
@@ -255,9 +261,16 @@ class System:
         return shift
 
     def step(self, right: np.ndarray, pull: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Of cameras and lens (6 or 7 frames + 6,), and of the points (m, 3)."""
+        """Of cameras and lens (per frames + 6,), and of the points (m, 3)."""
         step = self.solve(right[:, None])[:, 0]
         return step, self.points_back(step, pull)
+
+    def whole(self, steps: np.ndarray) -> np.ndarray:
+        """(..., 6 or 7 frames + 6) steps of cameras and lens (..., per frames + 6), with zeros for what is held."""
+        frames = steps[..., : -normal.LENS].reshape(*steps.shape[:-1], self.frames, self.per)
+        out = np.zeros((*frames.shape[:-1], self.derived.shape[2] - normal.LENS))
+        out[..., self.of_frame] = frames
+        return np.concatenate([out.reshape(*steps.shape[:-1], -1), steps[..., -normal.LENS :]], -1)
 
 
 class Constrained:
@@ -326,7 +339,7 @@ class _Beside(NamedTuple):
         right, pull = system.right_side(system.E)
         right[-normal.LENS :] -= self.weight * self._off(x)
         if self.smoothness is not None:
-            right[6 : -normal.LENS : system.per] -= self.smoothness.T @ (self.smoothness @ np.log(x.zoom))
+            right[system.per - 1 : -normal.LENS : system.per] -= self.smoothness.T @ (self.smoothness @ np.log(x.zoom))
         step, shift = system.step(right, pull)
         if self.constraints is None:
             return step, shift
@@ -377,9 +390,7 @@ def adjust(
         mean[:3], weight[:3] = prior[0], 1 / np.asarray(prior[1], float) ** 2
     if centre_px > 0:
         weight[3:5] = 1 / centre_px**2
-    beside = _Beside(
-        mean, weight * ~system.held[system.per :], smoothness, None if constraints is None else in_pieces(constraints, owner), constraint_px
-    )
+    beside = _Beside(mean, weight * ~system.held_lens, smoothness, None if constraints is None else in_pieces(constraints, owner), constraint_px)
     inner = np.full(len(scene.X), SOLVER.inner_rounds)
     if beside.constraints is not None:
         inner[beside.constraints.points] = 0  # they are not free to go where the pictures alone would have them
@@ -399,7 +410,8 @@ def adjust(
         except np.linalg.LinAlgError:
             damping, growth, moved = damping * growth, growth * 2, False
             continue
-        trial = scene.moved(*beside.step(system, scene))
+        step, shift = beside.step(system, scene)
+        trial = scene.moved(system.whole(step), shift)
         now = refine_points(trial) if trial.K[0] > 0 else np.inf
         if now < cost:
             done = cost - now < tolerance * cost

@@ -145,7 +145,7 @@ def _account(
             fitted = moving
         else:
             # to a camera that turns past water, the water is a place that it moves along
-            other = Fitted(*finish_turning(table, turned, lens, job))
+            other = Fitted(*finish_turning(table, turned, lens, job, 0.0 if moving is None else SOLVER.far_worse * moving.good.mean()))
             turning = moving is None or not solver.explains_more(moving.scene, other.scene)
             beside = "no camera that moves was found" if moving is None else f"a camera that moves {moving.good.mean():.0%}"
             why = f"turning alone explains {other.good.mean():.0%} of what was followed, {beside}"

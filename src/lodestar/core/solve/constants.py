@@ -16,6 +16,7 @@ class Constants(NamedTuple):
     still_px: float = 1.0  # px, median way of a track under which the camera stands still; by trial
     may_turn_px: float = 4.0  # px, what turning may leave for it to be finished too where a moving camera does not explain the tracks; by trial
     nearly_turning_noises: float = 4.0  # noises of the tracks, what turning may leave before the shot is called nearly turning; by trial
+    far_worse: float = 0.4  # of what a moving camera explains; a turning one that explains less is not finished beside it; by trial
     rolling_rounds: int = 4  # rounds in which a readout is adjusted; by trial
     rolling_limits: float = 3.0  # times, by how much more an observation may be off while no readout is known; by trial
     rival_focal: float = 0.03  # share of the focal length by which it differs to be another one; by trial

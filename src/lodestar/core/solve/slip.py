@@ -144,7 +144,8 @@ def covariance_sample(
         constrained = Constrained(system, pieced.points, constraint_px * J)
         off = constraint_px * rng.standard_normal((SOLVER.samples, len(J)))
         steps = np.stack([constrained.correct(step, system.points_back(step, pull), c)[0] for step, pull, c in zip(steps, pulls, off, strict=True)])
-    return CovarianceSample(steps[:, : -normal.LENS].reshape(SOLVER.samples, frames, system.per), steps[:, -normal.LENS : -1]), noise
+    steps = system.whole(steps)
+    return CovarianceSample(steps[:, : -normal.LENS].reshape(SOLVER.samples, frames, -1), steps[:, -normal.LENS : -1]), noise
 
 
 def _sample(

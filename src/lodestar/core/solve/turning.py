@@ -166,9 +166,9 @@ def fitting_turning(table: Table, scene: Scene, limit_px: float, spread: float) 
     return good & (square <= count * (limit_px / spread) ** 2)[table.track]
 
 
-def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple[Scene, list[int], np.ndarray, float]:
+def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job, least: float = 0.0) -> tuple[Scene, list[int], np.ndarray, float]:
     """All frames of a turning shot: prune ever closer and adjust. Returns the scene, its frames, which observations fit, and
-    the limit in px that said so."""
+    the limit in px that said so. least: share of the observations; where fewer fit even at a wide limit, it is left as it is then."""
     K, limit, zooms = scene.K, 6.0, len(scene.zoom) > 0
     R, zoom = _chain(table, np.arange(table.frames), K, zooms)
     R, zoom = R @ (R[0].T @ scene.R[0]), zoom * scene.zooms[0]
@@ -194,6 +194,8 @@ def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job) -> tuple
         )
         limit = float(np.clip(6 * np.percentile(_errors(table, scene), 25) / 0.759, floor, 6.0))
         good = fitting_turning(table, scene, limit, SOLVER.spread)
+        if k and good.mean() < least:
+            break
     X = scene.X / np.maximum(np.linalg.norm(scene.X, axis=1, keepdims=True), 1e-12)
     X[np.bincount(table.track, minlength=table.tracks) == 0] = np.nan
     return scene._replace(X=X), list(range(table.frames)), good, limit
