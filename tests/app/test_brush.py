@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QPushButton
 
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.matte.follow import Follower
-from lodestar.core.matte.strokes import UNSURE, Brushed, Stroke, laid_out, stored
+from lodestar.core.matte.strokes import HAIR, INSIDE, UNSURE, Brushed, Stroke, laid_out, stored
 from lodestar.core.shot import files
 from lodestar.core.work import matting
 from tests.app.window_case import SHIFT, WindowCase
@@ -47,6 +47,20 @@ class BrushTest(WindowCase):
 
     def fit(self, frame: int) -> float:
         return overlap(laid_out(self.matte().at(frame), 320, 180), self.truth[frame])
+
+    def test_hair_is_painted_with_ctrl_round_a_subject_that_is_there(self):
+        ctrl = Qt.KeyboardModifier.ControlModifier
+        self.stroke([(80, 93), (96, 93)], ctrl)  # of nothing yet: the first stroke says of what
+        self.assertEqual([s.means for s in self.matte().strokes], [INSIDE])
+        self.key(Qt.Key.Key_Z, ctrl)
+        self.paint()
+        soft = lambda: int(((self.matte().at(self.session.frame).alpha > 20) & (self.matte().at(self.session.frame).alpha < 235)).sum())
+        before, strokes = soft(), len(self.matte().strokes)
+        self.stroke([(88, 66), (100, 72)], ctrl)
+        self.assertEqual(self.matte().strokes[-1].means, HAIR)
+        self.assertNotEqual(soft(), before)
+        self.key(Qt.Key.Key_Z, ctrl)
+        self.assertEqual((soft(), len(self.matte().strokes)), (before, strokes), "one step back")
 
     def test_a_first_guess_is_seen_while_the_subject_is_still_found(self):
         go, whole = threading.Event(), Follower.select

@@ -25,6 +25,7 @@ from lodestar.core.matte.background import APART, NODE_PX, Background, Predicted
 from lodestar.core.matte.closed_form import matted
 from lodestar.core.matte.edge import soft_edge
 from lodestar.core.matte.follow import Follower
+from lodestar.core.matte.hair import hair_band, hair_widths
 from lodestar.core.matte.shadow import light_by_shadow
 from lodestar.core.matte.sources import View, coverage_of
 from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, drawn, laid_out, stored, with_found
@@ -72,6 +73,75 @@ def disc_before_a_wall():
         back[xy[:, 1].astype(int), xy[:, 0].astype(int)].astype(np.float32), np.zeros(len(xy), np.float32), np.full(len(xy), 5.0, np.float32)
     )
     return np.round(mixed ** (1 / 2.2) * 255).astype(np.uint8), true, places
+
+
+@functools.cache
+def hairy_ball(x: float, y: float) -> np.ndarray:
+    """(180, 320) float32 alpha of a ball with strands of hair round it, 6 to 22 px long."""
+    rng, s = np.random.default_rng(7), 4
+    big = np.zeros((180 * s, 320 * s), np.uint8)
+    cv2.circle(big, (int((x + 0.5) * s), int((y + 0.5) * s)), 34 * s, 255, -1)
+    for _ in range(260):
+        around, long, bend = rng.uniform(0, 2 * np.pi), rng.uniform(6, 22), rng.uniform(-0.3, 0.3)
+        t = np.linspace(0, 1, 8)
+        r, a = 32 + long * t, around + bend * t
+        line = np.round(np.stack([x + 0.5 + r * np.cos(a), y + 0.5 + r * np.sin(a)], 1) * s).astype(np.int32)
+        cv2.polylines(big, [line], False, 255, int(rng.integers(2, 6)), cv2.LINE_AA)
+    return cv2.GaussianBlur(cv2.resize(big, (320, 180), interpolation=cv2.INTER_AREA).astype(np.float32) / 255, (0, 0), 0.5)
+
+
+def before_wall(true: np.ndarray, colour: tuple[float, float, float]) -> tuple[np.ndarray, np.ndarray]:
+    """A picture of something of this alpha and colour before a textured wall, and the wall."""
+    wall = np.repeat((40 + 150 * texture(180, 320))[..., None], 3, -1).astype(np.float32)
+    rng, light = np.random.default_rng(2), lambda codes: (codes / 255) ** 2.2
+    mixed = light(wall) * (1 - true[..., None]) + light(np.array(colour)) * true[..., None]
+    return np.round(np.clip(mixed ** (1 / 2.2) * 255 + rng.normal(0, 2, mixed.shape), 0, 255)).astype(np.uint8), wall
+
+
+class HairTest(unittest.TestCase):
+    """What is painted as hair is solved in a band as wide as that, and the band goes along with the subject."""
+
+    def test_strands_are_as_good_as_by_closed_form_matting(self):
+        """The same band for both, before a wall that other frames show. Reference: pymatting's closed form."""
+        true, away = hairy_ball(160, 90), np.hypot(*(np.mgrid[:180, :320] - np.array([90, 160])[:, None, None]))
+        mask, hair = away < 38, np.abs(away - 44) < 15
+        soft, off = cv2.GaussianBlur(mask.astype(np.float32), (0, 0), 1.2), lambda alpha: float(np.abs(alpha - true)[hair].mean())
+        for colour in ((150, 90, 60), (60, 40, 28)):
+            rgb, wall = before_wall(true, colour)
+            places = lambda xy, wall=wall: Predicted(
+                wall[xy[:, 1].astype(int), xy[:, 0].astype(int)], np.zeros(len(xy), np.float32), np.full(len(xy), 5.0, np.float32)
+            )
+            ours, narrow = off(soft_edge(rgb, soft, 3, places, hair)), off(soft_edge(rgb, soft, 3, places))
+            theirs = off(pymatting().estimate_alpha_cf(rgb / 255.0, np.where(hair, 0.5, mask.astype(float))))
+            self.assertLess(ours, theirs)
+            self.assertLess(ours, 0.5 * narrow)
+
+    def test_a_band_is_kept_by_the_border_and_goes_along_with_it(self):
+        y, x = np.mgrid[:120, :200]
+        mask = np.hypot(x - 70, y - 60) < 30
+        painted = (np.abs(np.hypot(x - 70, y - 60) - 34) < 8) & (x > 70)
+        widths = hair_widths(mask, painted)
+        band = hair_band(mask, widths)
+        self.assertGreater(float(band[painted].mean()), 0.97)
+        self.assertLess(float(band[(x < 60)].mean()), 0.01, "where none was painted")
+        moved, carried = (np.roll(a, (7, 40), (0, 1)) for a in (mask, widths))
+        np.testing.assert_array_equal(hair_band(moved, carried)[7:, 40:], band[:-7, :-40])
+        for nothing in (hair_band(mask, np.zeros_like(widths)), hair_widths(mask, painted & False) > 0, hair_widths(mask & False, painted) > 0):
+            self.assertFalse(nothing.any())
+
+    def test_hair_that_was_painted_on_one_frame_is_found_on_those_that_follow(self):
+        truth = [hairy_ball(120 + 6 * i, 90) for i in range(5)]
+        shown = [before_wall(true, (150, 60, 40))[0] for true in truth]
+        follower = lambda: Follower(lambda frame: shown[frame], lambda frame, source: None, range(5), 320, 180)
+        line = lambda r: tuple(float(v) for a in np.linspace(0, 2 * np.pi, 40) for v in (120 + r * np.cos(a), 90 + r * np.sin(a)))
+        own = (Stroke(0, line(15), 8.0), Stroke(0, line(68), 5.0, False))
+        off = {}
+        for name, strokes in (("bare", own), ("hair", (*own, Stroke(0, line(46), 11.0, hair=True)))):
+            source, one = Brushed(id="b", name="Ball", strokes=strokes), follower()
+            found = [one.select(source, 0), *(one.step(source, frame, frame - 1) for frame in range(1, 5))]
+            off[name] = [float(np.abs(laid_out(f, 320, 180) - true).sum() / true.sum()) for f, true in zip(found, truth)]
+        for frame in (0, 2, 4):
+            self.assertLess(off["hair"][frame], 0.75 * off["bare"][frame], (frame, off))
 
 
 class PartsTest(unittest.TestCase):

@@ -16,7 +16,7 @@ from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import text_of
 from lodestar.core.edits.lights import with_shadow_lines
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
-from lodestar.core.matte.strokes import UNSURE, Brushed, Found, Stroke, painted, with_found
+from lodestar.core.matte.strokes import INSIDE, UNSURE, Brushed, Found, Stroke, painted, with_found
 from lodestar.core.media.pictures import picture_frame
 from lodestar.core.scene.ground import proposal, says_level
 from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
@@ -261,7 +261,7 @@ class LongWork(QObject):
                 QTimer.singleShot(GLIMPSE_MS, look)
 
         def find(job: Job) -> Found | None:
-            if source.at(frame) is None and not any(s.inside for s in source.strokes if s.frame == frame):
+            if source.at(frame) is None and not any(s.means == INSIDE for s in source.strokes if s.frame == frame):
                 return None  # what is not of it alone finds nothing yet
             return self.selector.select(shot, source, frame, job, seen.append)
 

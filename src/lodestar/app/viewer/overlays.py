@@ -14,7 +14,7 @@ from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
 from lodestar.core.matte.outline import STEPS, parts_of, shares_at
 from lodestar.core.matte.sources import Outline, line_of
-from lodestar.core.matte.strokes import Brushed, Stroke
+from lodestar.core.matte.strokes import HAIR, INSIDE, OUTSIDE, Brushed, Stroke
 from lodestar.core.projection.camera import Camera
 from lodestar.core.scene.poses import moved
 from lodestar.core.shape.extrude import Mesh
@@ -295,9 +295,10 @@ def _tinted(found: Same, tint: str) -> QImage:
 
 
 def paint_stroke(p: QPainter, canvas, stroke: Stroke) -> None:
-    """A stroke of the brush: a solid line for inside, a broken one for outside."""
+    """A stroke of the brush: a solid line for inside, a broken one for outside, a dotted one for hair."""
     line = canvas.to_widget(np.array(stroke.line).reshape(-1, 2))
-    tint, style = (theme.ACCENT, Qt.PenStyle.SolidLine) if stroke.inside else (theme.TEXT, Qt.PenStyle.DashLine)
+    lines = {INSIDE: (theme.ACCENT, Qt.PenStyle.SolidLine), OUTSIDE: (theme.TEXT, Qt.PenStyle.DashLine), HAIR: (theme.ACCENT, Qt.PenStyle.DotLine)}
+    tint, style = lines[stroke.means]
     p.setPen(
         QPen(theme.colour(tint, 0.28), 2 * stroke.radius * canvas.scale, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin)
     )

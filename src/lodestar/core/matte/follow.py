@@ -18,8 +18,9 @@ from .background import NODE_PX, Background, Like, Reader, Warp, differs, differ
 from .cut import SMOOTH, left_behind, own_pieces, painted_out, parted, pieces, signed_distance
 from .edge import soft_edge
 from .flicker import Beside, calmed
+from .hair import hair_band, hair_widths
 from .shadow import Stands, Upright, light_by_shadow
-from .strokes import INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
+from .strokes import HAIR, INSIDE, OUTSIDE, Brushed, Found, drawn, laid_out, stored
 
 # frame -> (3,) towards the sun; None where nobody said
 Light = Callable[[int], np.ndarray | None]
@@ -48,6 +49,7 @@ DOUBTED_PX, OFF_BY = 12, 0.104  # from the border, of the small picture; of an o
 GLIMPSED_PX = 40  # from the strokes, of the small picture: at first what lies farther is taken for what is round the subject
 # half of the band of a soft edge, px of the small picture: as far as its mask may be off, and of a px of speed a frame what the shutter blurs; at most
 EDGE_PX, BLURRED, MOST_EDGE_PX = 1.5, 0.1, 5.0
+SOME = 0.05  # of alpha: from here on, on both sides, it is soft
 MOVED_ON = 0.8  # of what was painted of a subject, that other frames show to be something else
 DARKER = 0.95  # of what was there, up to which the ground is in shade
 LIT = 0.12  # of a colour's value, by which it lies above the background where it surely is no shadow on it
@@ -55,11 +57,12 @@ LIT = 0.12  # of a colour's value, by which it lies above the background where i
 
 class Known(NamedTuple):
     """What was found of a frame, each (h, w) of the small picture. mask: bool; odds: log-odds of not being the background; other: 0..1, how
-    surely something else than the subject moved here."""
+    surely something else than the subject moved here; hair: px from the nearest place of the border up to which there may be hair."""
 
     mask: np.ndarray
     odds: np.ndarray
     other: np.ndarray
+    hair: np.ndarray
 
 
 class Follower:
@@ -134,6 +137,11 @@ class Follower:
             out[share > 60] = value
         return out
 
+    def _hair_on(self, source: Brushed, frame: int, mask: np.ndarray) -> np.ndarray:
+        """`hair_widths` of a mask (h, w) bool by the strokes on a frame."""
+        full = drawn(source.strokes, frame, self.width, self.height, (HAIR,))
+        return hair_widths(mask, cv2.resize(full, self.size, interpolation=cv2.INTER_AREA) > 0)
+
     def _sides(self, source: Brushed, frame: int) -> tuple[np.ndarray, ...]:
         """Of the strokes on a frame, each (h, w): what is painted inside and outside, bool; what is surely not of the subject, bool: the latter, or what lies far
         from all strokes where nothing is painted out; and by how much nearer an inside stroke is than an outside one, -1.5 to 1.5."""
@@ -202,7 +210,7 @@ class Follower:
             if self.leave_out(frame, found & (told > LIKE)):
                 self._plain = {}
                 self.background.forget_maps()
-        self.known[frame] = Known(found, odds, np.clip(odds, 0, 1))
+        self.known[frame] = Known(found, odds, np.clip(odds, 0, 1), np.zeros(found.shape, np.float32))
         # once more from what was found, whose colours are known place by place now
         return self.step(source, frame, frame)
 
@@ -327,6 +335,8 @@ class Follower:
         lost = np.clip((signed_distance(new) + NEAR_PX + PAST_NEAR_PX) / PAST_NEAR_PX, 0, 1) * _no_shadow(picture, back, support)
         found = self._nothing()
         found.mask[part], found.odds[part], found.other[part] = new, odds, np.clip(odds, 0, 1) * (1 - lost)
+        found.hair[part] = carried(last.hair)
+        found = found._replace(hair=np.maximum(found.hair, self._hair_on(source, frame, found.mask)))
         surely = self._nothing().mask
         surely[part] = new & (told > LIKE)
         self.leave_out(frame, surely)
@@ -337,7 +347,7 @@ class Follower:
 
     def _nothing(self) -> Known:
         shape = self.size[::-1]
-        return Known(np.zeros(shape, bool), np.zeros(shape, np.float32), np.zeros(shape, np.float32))
+        return Known(np.zeros(shape, bool), *(np.zeros(shape, np.float32) for _ in range(3)))
 
     def _keep(self, frame: int, before: int, found: Known) -> None:
         """Of the others only the frame that was painted is needed again: the other direction begins there."""
@@ -428,14 +438,16 @@ class Follower:
         alpha, mask = np.zeros((self.height, self.width), np.float32), self.known[frame].mask
         if mask.any():
             pad = -(-(2 * radius + 40) // self.shrink)
-            ys, xs = np.nonzero(mask)
+            hair = hair_band(mask, self.known[frame].hair)
+            ys, xs = np.nonzero(mask | hair)
             y0, y1 = max(0, int(ys.min()) - pad), min(self.size[1], int(ys.max()) + pad + 1)
             x0, x1 = max(0, int(xs.min()) - pad), min(self.size[0], int(xs.max()) + pad + 1)
             soft = cv2.GaussianBlur(mask[y0:y1, x0:x1].astype(np.float32), (0, 0), 1.2)
             part = np.s_[y0 * self.shrink : y1 * self.shrink, x0 * self.shrink : x1 * self.shrink]
             corner = np.array([x0, y0], np.float32) * self.shrink
-            soft = cv2.resize(soft, ((x1 - x0) * self.shrink, (y1 - y0) * self.shrink))
-            alpha[part] = soft_edge(self.reader(frame)[part], soft, radius, lambda xy: self.background.at(frame, xy + corner))
+            size = (x1 - x0) * self.shrink, (y1 - y0) * self.shrink
+            soft, some = (cv2.resize(of.astype(np.float32), size) for of in (soft, hair[y0:y1, x0:x1]))
+            alpha[part] = soft_edge(self.reader(frame)[part], soft, radius, lambda xy: self.background.at(frame, xy + corner), some > 0.5)
         self.background.hide(frame, alpha)
         self.background.forget_far(frame, next(iter(self.known)))
         return stored(frame, alpha, sure, selected)
@@ -465,7 +477,10 @@ class Follower:
         frame, alpha = found.frame, laid_out(found, self.width, self.height)
         mask = cv2.resize(alpha, self.size, interpolation=cv2.INTER_AREA) > 0.5
         _, _, plain, _, bins, *_ = self._looked_at(frame)
-        self.known[frame] = Known(mask, plain, np.clip(plain, 0, 1))
+        # hair that was carried here is where the matte is soft
+        some = (alpha > SOME) & (alpha < 1 - SOME)
+        hair = hair_widths(mask, cv2.resize(some.astype(np.float32), self.size, interpolation=cv2.INTER_AREA) > SOME)
+        self.known[frame] = Known(mask, plain, np.clip(plain, 0, 1), np.where(hair > 2 * EDGE_PX, hair, 0))
         self._learn(bins, mask, _round(mask))
         return self.step(source, frame, frame)
 

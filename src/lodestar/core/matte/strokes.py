@@ -6,18 +6,25 @@ import numpy as np
 
 from .matte import Matte
 
-INSIDE, OUTSIDE = 1, 2
+INSIDE, OUTSIDE, HAIR = 1, 2, 3
 PAST_PX = 4  # that a stored part reaches past what is above 0
 DIGITS = 255  # steps of a stored alpha
 
 
 class Stroke(msgspec.Struct, frozen=True):
-    """A stroke of the brush on one frame: line of x, y pairs in plate px, radius in px; what it covers is of the subject, or is not."""
+    """A stroke of the brush on one frame: line of x, y pairs in plate px, radius in px; what it covers is of the subject, or is not. hair: it
+    covers some of both, as hair or leaves, and says nothing else."""
 
     frame: int
     line: tuple[float, ...]
     radius: float = 8.0
     inside: bool = True
+    hair: bool = False
+
+    @property
+    def means(self) -> int:
+        """INSIDE, OUTSIDE or HAIR."""
+        return HAIR if self.hair else INSIDE if self.inside else OUTSIDE
 
 
 class Found(msgspec.Struct, frozen=True, eq=False):
@@ -64,13 +71,13 @@ def painted(source: Brushed | None, id_: str, number: int, strokes: tuple[Stroke
     return msgspec.structs.replace(source, strokes=(*source.strokes, *strokes))
 
 
-def drawn(strokes: tuple[Stroke, ...], frame: int, width: int, height: int) -> np.ndarray:
-    """(height, width) uint8 of 0, INSIDE and OUTSIDE: the strokes on a frame, later ones over earlier ones."""
+def drawn(strokes: tuple[Stroke, ...], frame: int, width: int, height: int, meaning: tuple[int, ...] = (INSIDE, OUTSIDE)) -> np.ndarray:
+    """(height, width) uint8 of 0 and what they mean: the strokes on a frame that mean one of these, later ones over earlier ones."""
     picture = np.zeros((height, width), np.uint8)
     for stroke in strokes:
-        if stroke.frame == frame:
+        if stroke.frame == frame and stroke.means in meaning:
             line = np.round(np.array(stroke.line).reshape(-1, 1, 2)).astype(np.int32)
-            thick, value = max(int(round(2 * stroke.radius)), 1), INSIDE if stroke.inside else OUTSIDE
+            thick, value = max(int(round(2 * stroke.radius)), 1), stroke.means
             cv2.polylines(picture, [line], False, value, thick)
             for x, y in (line[0, 0], line[-1, 0]):  # round ends, and a single dab
                 cv2.circle(picture, (int(x), int(y)), max(int(round(stroke.radius)), 1), value, -1)

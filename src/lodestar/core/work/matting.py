@@ -18,7 +18,7 @@ from ..light.sun import direction
 from ..matte.background import Reader
 from ..matte.follow import Follower, Light
 from ..matte.shadow import Stands, Upright
-from ..matte.strokes import Brushed, Found, with_found
+from ..matte.strokes import INSIDE, OUTSIDE, Brushed, Found, with_found
 from ..media.plates import open_plate
 from ..shot.document import ShadowLine, Shot
 from ..shot.motion import with_things
@@ -76,7 +76,7 @@ class Selector:
         follower = self._follower_of(shot)
         glimpsed(follower.glimpse(source, frame))
         job.step(0.1)
-        found, first = source.at(frame), next((s.frame for s in source.strokes if s.inside), frame)
+        found, first = source.at(frame), next((s.frame for s in source.strokes if s.means == INSIDE), frame)
         return follower.correct(source, found) if found is not None and frame != first else follower.select(source, frame)
 
     def look_ahead(self, shot: Shot, frame: int, job: Job) -> None:
@@ -98,7 +98,7 @@ class Selector:
 
 def select_here(shot: Shot, source: Brushed, frame: int) -> Found:
     """The subject on one painted frame. Raises UserError where nothing is painted there."""
-    if not any(s.frame == frame and s.inside for s in source.strokes):
+    if not any(s.frame == frame and s.means == INSIDE for s in source.strokes):
         raise UserError("Nothing on this frame is painted as inside.", "Paint over the subject first.")
     with _follower(shot) as follower:
         return follower.select(source, frame)
@@ -108,7 +108,7 @@ def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
     """The matte of each frame of the range, in the order in which they are found: first the frame that was painted first, then outwards
     from it, forward and backward; strokes on other frames are corrections, which hold there. Raises UserError where nothing is painted in
     the range."""
-    first = next((s.frame for s in source.strokes if s.inside and s.frame in shot.frames), None)
+    first = next((s.frame for s in source.strokes if s.means == INSIDE and s.frame in shot.frames), None)
     if first is None:
         raise UserError(f"{source.name} is painted on no frame between in and out.", "Paint over the subject on one frame.")
     count = len(shot.frames)
@@ -137,8 +137,8 @@ def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
 def shadow_of_subject(shot: Shot, source: Brushed, job: Job) -> ShadowLine:
     """The shadow of a painted subject on the level ground, as if it had been drawn: from where the subject stands to the tip, by what became darker there.
     Raises UserError where none is found."""
-    painted = next((s.frame for s in source.strokes if s.inside), None)
-    if painted is None or all(s.inside for s in source.strokes if s.frame == painted):
+    painted = next((s.frame for s in source.strokes if s.means == INSIDE), None)
+    if painted is None or not any(s.means == OUTSIDE for s in source.strokes if s.frame == painted):
         raise UserError(
             f"{source.name} is not told from its shadow yet.", "Paint some of the ground beside it as outside, on the frame of the first stroke."
         )

@@ -33,7 +33,7 @@ class Brush(Tool):
     def __init__(self, canvas) -> None:
         super().__init__(canvas)
         self.line: list[np.ndarray] = []
-        self.inside = True
+        self.inside, self.hair = True, False
         self.radius = 8.0
         self.waiting: list[Waiting] = []
         self.session.jobs.changed.connect(self._find)
@@ -41,7 +41,7 @@ class Brush(Tool):
     def hint(self) -> str:
         if self.current() is None:
             return "Paint along the middle of what passes in front · Shift paints what is not of it · [ and ] change the brush"
-        return "Paint to add · Shift takes away · [ and ] change the brush · Follow, at the right, finds it in all frames"
+        return "Paint to add · Shift takes away · Ctrl marks hair and leaves · [ and ] change the brush · Follow finds it in all frames"
 
     def current(self) -> Brushed | None:
         found = next((m for m in self.session.shot.mattes if m.id == self.session.selected), None)
@@ -49,7 +49,9 @@ class Brush(Tool):
 
     def press(self, event) -> None:
         if event.button() == Qt.MouseButton.LeftButton:  # the right one opens the menu, here as everywhere
-            self.inside = not event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            # hair is of something: the first stroke says of what
+            self.hair = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier) and self.current() is not None
+            self.inside = not (self.hair or event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             self.line = [self.canvas.to_plate(event.position())]
             self.session.work.look_ahead(self.session.frame)
             self.canvas.update()
@@ -66,7 +68,7 @@ class Brush(Tool):
         line = tuple(round(float(v), 2) for p in self.line for v in p)
         self.line = []
         current = self.current()
-        stroke = Stroke(self.session.frame, line, round(self.radius, 2), self.inside)
+        stroke = Stroke(self.session.frame, line, round(self.radius, 2), self.inside, self.hair)
         self.waiting.append(Waiting(stroke, current.id if current is not None else "", self.session.history))
         self.session.work.stop_looking()
         self._find()
@@ -104,7 +106,7 @@ class Brush(Tool):
             if waiting.stroke.frame == self.session.frame:
                 overlays.paint_stroke(p, self.canvas, waiting.stroke)
         if self.line:
-            now = Stroke(self.session.frame, tuple(float(v) for q in self.line for v in q), self.radius, self.inside)
+            now = Stroke(self.session.frame, tuple(float(v) for q in self.line for v in q), self.radius, self.inside, self.hair)
             overlays.paint_stroke(p, self.canvas, now)
         if self.pointer is not None:
             radius = self.radius * self.canvas.scale
