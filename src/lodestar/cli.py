@@ -266,6 +266,18 @@ def _shot_file(name: str) -> Path:
     return Path(name)
 
 
+def _camera_file(name: str) -> Path:
+    """Raises UserError for the name of a shot, which a camera file would take."""
+    from lodestar.core.basics.errors import UserError
+
+    if Path(name).suffix.lower() == ".lode":
+        raise UserError(
+            f"{Path(name).name} is the name of a shot, and this writes a camera file.",
+            "Give it the ending .json; 'new' and 'update' make a shot and solve it.",
+        )
+    return Path(name)
+
+
 def _solve(args: argparse.Namespace) -> None:
     from lodestar.core.basics.paths import check_writable, refuse_sources
     from lodestar.core.exchange.camera_file import write_camera
@@ -276,7 +288,8 @@ def _solve(args: argparse.Namespace) -> None:
 
     _use_threads(args.threads)
     refuse_sources([Path(args.output)], [Path(args.clip)])  # before minutes of work
-    check_writable(Path(args.output))
+    output = _camera_file(args.output)
+    check_writable(output)
     info = probe(args.clip)
     shot = with_plate(Shot(), info)
     frames = _range(args.range, 0, info.count - 1)
@@ -288,7 +301,7 @@ def _solve(args: argparse.Namespace) -> None:
     shot = solve_shot(shot, job)
     solve = shot.solve
     assert solve is not None
-    write_camera(msgspec.structs.replace(solve, seconds={"track": round(tracked, 3), **solve.seconds}), info.fps, args.output, [args.clip])
+    write_camera(msgspec.structs.replace(solve, seconds={"track": round(tracked, 3), **solve.seconds}), info.fps, output, [args.clip])
     if solve.warning:
         _say(solve.warning)
 
@@ -339,13 +352,15 @@ def _render(args: argparse.Namespace) -> None:
 
 def _export(args: argparse.Namespace) -> None:
     from lodestar.core.basics.errors import UserError
+    from lodestar.core.basics.paths import refuse_sources
     from lodestar.core.exchange.camera_file import write_camera
     from lodestar.core.shot import files
 
     shot = files.read(args.shot)
     if shot.solve is None or shot.plate is None:
         raise UserError(f"{args.shot} has no solved camera.", "Track and solve it first.")
-    write_camera(shot.solve, shot.plate.fps, args.output, [args.shot, shot.plate.path])
+    refuse_sources([Path(args.output)], [Path(args.shot)])
+    write_camera(shot.solve, shot.plate.fps, _camera_file(args.output), [shot.plate.path])
 
 
 def _info(args: argparse.Namespace) -> None:

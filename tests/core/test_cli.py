@@ -206,6 +206,13 @@ class OwnSourceTest(FolderCase):
             self.assertIn("would be lost", done.stderr)
         self.assertEqual((shot.read_bytes(), clip.read_bytes()), before)
 
+    def test_a_camera_file_does_not_take_the_name_of_a_shot(self):
+        for args in (("export", DEMO, "-o", self.folder / "camera.lode"), ("solve", SHOTS / "ridge.mp4", "-o", self.folder / "ridge.lode")):
+            done = ask(*args)
+            self.assertEqual(done.returncode, 2, done.stderr)
+            self.assertIn("this writes a camera file", done.stderr)
+        self.assertEqual(list(self.folder.iterdir()), [])
+
 
 class NewAndUpdateTest(FolderCase):
     def test_a_shot_is_made_and_brought_up_to_date_and_rendered_by_commands(self):
