@@ -26,6 +26,7 @@ from lodestar.app import theme
 from lodestar.app.session import STEPS, Session
 from lodestar.app.window import Window
 from lodestar.core.basics.keyed import Key, Keyed
+from lodestar.core.edits.sky import with_kind_of_sky
 from lodestar.core.picture.frame import frame
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Marker, with_marker
@@ -169,7 +170,7 @@ class Shots:
         self.window.panel("Foreground").findChild(QCheckBox, "sky-on").click()
         while self.session.jobs.busy:
             rest(self.app, 0.05)
-        self.session.edit_item("Choose a sky", "backdrop", kind="overcast")
+        self.session.edit("Choose a sky", lambda shot: with_kind_of_sky(shot, "overcast"))
         self.made("sky")
 
     def finished(self) -> None:

@@ -118,6 +118,19 @@ class FarTest(unittest.TestCase):
         self.assertLess(float(found[60:80, 20:140].max()), 0.1, "and not through its walls")
 
 
+class SmallPictureTest(unittest.TestCase):
+    def test_a_point_on_the_rim_of_a_white_dome_takes_no_cloud_along_at_the_size_of_a_window(self):
+        """Seen in a window: a piece of the old sky stayed on top of the dome, where a mark lies on its rim."""
+        self.addCleanup(close_workshop)
+        demo = msgspec.structs.replace(files.read(DEMO), objects=())
+        light = light_of(frame(demo, 46, layer="plate").pixels, demo.plate.transfer)
+        shot = with_new_sky(demo, OldSky(sky_key(demo, light, 46)))
+        small, whole = (frame(shot, 46, layer="matte", mattes=(shot.mattes[-1].id,), scale=scale).pixels for scale in (790 / 1280, 1.0))
+        other = cv2.resize(whole, small.shape[::-1], interpolation=cv2.INTER_AREA)
+        top = np.s_[40:90, 110:230]
+        self.assertLess(float((np.abs(small - other)[top] > 0.5).mean()), 0.004)
+
+
 class TurnTest(unittest.TestCase):
     @classmethod
     def setUpClass(cls):

@@ -33,7 +33,10 @@ def around_at(shot: Shot, frame: float, width: int, height: int, scale: float) -
     up = camera.rays((np.stack([x, y], -1) + 0.5) / scale - 0.5)[..., 2]
     whole = cv2.resize(np.asarray(up, np.float32), (up.shape[1] * GRID_PX, up.shape[0] * GRID_PX), interpolation=cv2.INTER_LINEAR)
     return Around(
-        (pixels[before] + 0.5) * scale - 0.5, depths[before], whole[:height, :width] < np.sin(np.deg2rad(shot.backdrop.horizon.at(frame)[0]))
+        (pixels[before] + 0.5) * scale - 0.5,
+        depths[before],
+        whole[:height, :width] < np.sin(np.deg2rad(shot.backdrop.horizon.at(frame)[0])),
+        scale=scale,
     )
 
 

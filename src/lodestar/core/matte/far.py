@@ -11,6 +11,7 @@ from scipy.spatial import cKDTree
 LINKED = 0.1  # of the picture's width: points of one thing lie no farther from each other,
 AS_DEEP = 0.12  # and their depths differ by no more than this share
 CLEAR_OF = 0.02  # of the width: so far from all that is not sky a px must lie to be taken for it at once
+SEED_PX = 2.0  # of the plate: what is near round a near point. More of it would lie past the border of a thing whose mark is on its rim
 RIM = 0.006  # of the width: half of what a tracker looks at round a point
 SURE, UNLIKE = 0.9, 0.05  # cover of the key: from which a px may be sky, and up to which it is not
 GAPS, WIDE = (
@@ -28,12 +29,13 @@ EDGE_PX = 1.0  # over which the cut fades, so that a soft edge of the key is not
 
 class Around(NamedTuple):
     """What is known of a frame: pixels (n, 2) and depths (n,) of solved points that are near, px of the picture; below (h, w): what lies under the
-    horizon; moved (a, b) bool, of a smaller picture: what `unsteady` tells, None where nobody knows."""
+    horizon; moved (a, b) bool, of a smaller picture: what `unsteady` tells, None where nobody knows; scale: px of the picture for each of the plate's."""
 
     pixels: np.ndarray
     depths: np.ndarray
     below: np.ndarray
     moved: np.ndarray | None = None
+    scale: float = 1.0
 
 
 def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray:
@@ -61,7 +63,7 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     clear = cv2.distanceTransform(held.astype(np.uint8), cv2.DIST_L2, 5)
     near[clear <= RIM * w] = 0
     dark = cover < UNLIKE
-    far = _flooded(light, cover, (near, hulls, around.below))
+    far = _flooded(light, cover, (near, hulls, around.below), around.scale)
     # beside what the key leaves out its own edge is the better one
     wider = lambda mask: cv2.dilate(mask.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
     far = (far > 0) | (wider(dark) & wider(far))
@@ -128,13 +130,14 @@ def _without_moved(light: np.ndarray, cover: np.ndarray, far: np.ndarray, moved:
     return far & (_parted(light, seeds) > 0)
 
 
-def _flooded(light: np.ndarray, cover: np.ndarray, known: tuple[np.ndarray, np.ndarray, np.ndarray]) -> np.ndarray:
+def _flooded(light: np.ndarray, cover: np.ndarray, known: tuple[np.ndarray, np.ndarray, np.ndarray], scale: float) -> np.ndarray:
     """(h, w) uint8: what is nearer to sure sky than to what is near, over the edges of the picture between them. known: places of near points and the hulls of
-    their things, uint8, and what is below the horizon."""
+    their things, uint8, and what is below the horizon; scale: as of `Around`."""
     near, hulls, below = known
     away = cv2.distanceTransform(((cover > SURE) & (hulls == 0) & (near == 0) & ~below).astype(np.uint8), cv2.DIST_L2, 5)
     seeds = np.zeros(cover.shape, np.int32)
-    seeds[(cover < UNLIKE) | below | (cv2.dilate(near, np.ones((5, 5), np.uint8)) > 0)] = NEAR
+    side = 2 * max(round(SEED_PX * scale), 1) + 1
+    seeds[(cover < UNLIKE) | below | (cv2.dilate(near, np.ones((side, side), np.uint8)) > 0)] = NEAR
     seeds[away > CLEAR_OF * cover.shape[1]] = FAR
     if not (seeds == NEAR).any() or not (seeds == FAR).any():
         return np.ones(cover.shape, np.uint8)
