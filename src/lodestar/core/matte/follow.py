@@ -139,6 +139,8 @@ class Follower:
 
     def _hair_on(self, source: Brushed, frame: int, mask: np.ndarray) -> np.ndarray:
         """`hair_widths` of a mask (h, w) bool by the strokes on a frame."""
+        if not any(s.frame == frame and s.means == HAIR for s in source.strokes):
+            return np.zeros(mask.shape, np.float32)
         full = drawn(source.strokes, frame, self.width, self.height, (HAIR,))
         return hair_widths(mask, cv2.resize(full, self.size, interpolation=cv2.INTER_AREA) > 0)
 
