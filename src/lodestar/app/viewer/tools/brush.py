@@ -47,10 +47,15 @@ class Brush(Tool):
         found = next((m for m in self.session.shot.mattes if m.id == self.session.selected), None)
         return found if isinstance(found, Brushed) else None
 
+    def _hairy(self) -> Brushed | None:
+        """The subject whose hair a stroke marks: the one in hand, or the only one there is."""
+        painted = [m for m in self.session.shot.mattes if isinstance(m, Brushed)]
+        return self.current() or (painted[0] if len(painted) == 1 else None)
+
     def press(self, event) -> None:
         if event.button() == Qt.MouseButton.LeftButton:  # the right one opens the menu, here as everywhere
             # hair is of something: the first stroke says of what
-            self.hair = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier) and self.current() is not None
+            self.hair = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier) and self._hairy() is not None
             self.inside = not (self.hair or event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             self.line = [self.canvas.to_plate(event.position())]
             self.session.work.look_ahead(self.session.frame)
@@ -67,7 +72,7 @@ class Brush(Tool):
             return
         line = tuple(round(float(v), 2) for p in self.line for v in p)
         self.line = []
-        current = self.current()
+        current = self._hairy() if self.hair else self.current()
         stroke = Stroke(self.session.frame, line, round(self.radius, 2), self.inside, self.hair)
         self.waiting.append(Waiting(stroke, current.id if current is not None else "", self.session.history))
         self.session.work.stop_looking()
