@@ -116,6 +116,16 @@ class HairTest(unittest.TestCase):
             self.assertLess(ours, theirs)
             self.assertLess(ours, 0.5 * narrow)
 
+    def test_a_subject_that_is_all_hair_is_still_there(self):
+        true = hairy_ball(160, 90)
+        rgb, wall = before_wall(true, (150, 60, 40))
+        mask = np.hypot(*(np.mgrid[:180, :320] - np.array([90, 160])[:, None, None])) < 38
+        places = lambda xy: Predicted(
+            wall[xy[:, 1].astype(int), xy[:, 0].astype(int)], np.zeros(len(xy), np.float32), np.full(len(xy), 5.0, np.float32)
+        )
+        found = soft_edge(rgb, cv2.GaussianBlur(mask.astype(np.float32), (0, 0), 1.2), 3, places, true > 0.02)
+        self.assertGreater(float(found[mask].mean()), 0.5)
+
     def test_a_band_is_kept_by_the_border_and_goes_along_with_it(self):
         y, x = np.mgrid[:120, :200]
         mask = np.hypot(x - 70, y - 60) < 30

@@ -47,7 +47,8 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
     disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))
     around = np.ones((3, 3), np.uint8)
     inside, reach = cv2.erode(mask, disc, borderValue=1), cv2.dilate(mask, disc)
-    inside[hair] = 0
+    if (inside[~hair] > 0).any():  # where all of a subject was painted as hair, its middle is what tells its colours
+        inside[hair] = 0
     reach[hair] = 1
     band = (reach > 0) & (inside == 0)
     least = np.where(hair, np.float32(LEAST_OF_HAIR), np.float32(LEAST))
@@ -72,7 +73,7 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
     faint = np.clip(FAINT * noise / np.sqrt(square + 1), 1e-3, MOST_FAINT)
     found = found * _rising(found / faint)
     found = 1 - (1 - found) * _rising((1 - found) / faint)
-    return _in_one_piece(found, inside, hair) if hair.any() else found
+    return _in_one_piece(found, inside, hair) if hair.any() and inside.any() else found
 
 
 def _in_one_piece(alpha: np.ndarray, inside: np.ndarray, hair: np.ndarray) -> np.ndarray:

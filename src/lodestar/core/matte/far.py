@@ -14,10 +14,8 @@ CLEAR_OF = 0.02  # of the width: so far from all that is not sky a px must lie t
 SEED_PX = 2.0  # of the plate: what is near round a near point. More of it would lie past the border of a thing whose mark is on its rim
 RIM = 0.006  # of the width: half of what a tracker looks at round a point
 SURE, UNLIKE = 0.9, 0.05  # cover of the key: from which a px may be sky, and up to which it is not
-GAPS, WIDE = (
-    0.05,
-    0.012,
-)  # of a near thing, from which patches like sky are gaps in it; of the picture's width, from the middle of a wide one to its edge
+GAPS = 0.05  # of a near thing, from which patches like sky are gaps in it
+WIDE = 0.012  # of the picture's width, from the middle of a wide gap to its edge
 MOSTLY = 0.6  # of a patch
 MOST_POINTS = 3000  # that are looked at
 NEAR, FAR = 1, 2
