@@ -48,6 +48,15 @@ class BrushTest(WindowCase):
     def fit(self, frame: int) -> float:
         return overlap(laid_out(self.matte().at(frame), 320, 180), self.truth[frame])
 
+    def test_a_click_on_the_name_of_a_matte_takes_it_in_hand_and_does_not_switch_it_off(self):
+        self.paint()
+        self.session.select("")
+        self.settle()
+        self.click(f"outline-pick-{self.matte().id}")
+        self.assertEqual((self.session.selected, self.matte().on), (self.matte().id, True))
+        self.click(f"outline-on-{self.matte().id}")
+        self.assertFalse(self.matte().on)
+
     def test_hair_is_painted_with_ctrl_round_a_subject_that_is_there(self):
         ctrl = Qt.KeyboardModifier.ControlModifier
         self.stroke([(80, 93), (96, 93)], ctrl)  # of nothing yet: the first stroke says of what

@@ -130,6 +130,8 @@ QPushButton[role="field"] {{ background: {FIELD}; padding: 2px 7px; min-height: 
 QPushButton[role="field"]:disabled {{ border-color: transparent; }}
 QPushButton::menu-indicator {{ image: url({ROOT / "icons" / "chevron-field.svg"}); width: 14px; height: 14px; subcontrol-position: right center; right: 6px; }}
 QPushButton[role="link"] {{ background: transparent; color: {ACCENT}; padding: 0; text-align: left; border: none; }}
+QPushButton[role="name"] {{ background: transparent; padding: 0; text-align: left; border: none; }}
+QPushButton[role="name"]:hover, QPushButton[role="name"]:focus {{ color: {ACCENT}; }}
 QPushButton[role="link"]:hover, QPushButton[role="link"]:focus {{ text-decoration: underline; }}
 QToolButton {{ background: transparent; border: 1px solid transparent; border-radius: 4px; padding: 3px 8px; color: {READING}; }}
 QToolButton:hover {{ background: {CHOSEN_ROW}; }}
@@ -153,6 +155,7 @@ QCheckBox {{ spacing: 6px; background: transparent; }}
 QCheckBox::indicator {{ width: 9px; height: 9px; border: 1px solid {QUIET}; border-radius: 3px; background: transparent; }}
 QCheckBox::indicator:checked {{ background: {READING}; border-color: {READING}; }}
 QCheckBox:focus {{ color: {ACCENT}; }}
+QCheckBox::indicator:focus {{ border-color: {ACCENT}; }}
 QScrollArea, QScrollArea > QWidget > QWidget {{ background: {PANEL}; border: none; }}
 QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
 QScrollBar::handle:vertical {{ background: {LINE}; border-radius: 4px; min-height: 24px; }}

@@ -293,25 +293,28 @@ class TrackPanel(Panel):
 
 
 def outline_row(session, kind: str, outline) -> QWidget:
-    """Name, on, inverted and delete of one outline."""
+    """On, name, inverted and delete of one outline; its name takes it in hand."""
     row = QWidget()
     row.setObjectName("plain")
     box = QHBoxLayout(row)
     box.setContentsMargins(0, 0, 0, 0)
-    on = QCheckBox(outline.name)
+    on = QCheckBox()
     on.setChecked(outline.on)
     on.setObjectName(f"outline-on-{outline.id}")
-    on.setToolTip("Whether this outline counts")
+    on.setAccessibleName(f"{outline.name} counts")
+    on.setToolTip(f"Whether {outline.name} counts")
     on.toggled.connect(lambda value: session.edit_item("Switch outline", outline.id, on=value))
+    name = button(outline.name, f"outline-pick-{outline.id}", f"Take {outline.name} in hand", lambda: session.select(outline.id))
+    name.setProperty("role", "name")
     if outline.id == session.selected:
-        on.setStyleSheet(f"color: {theme.ACCENT};")
+        name.setStyleSheet(f"color: {theme.ACCENT};")
     turned = QCheckBox("inverted")
     turned.setChecked(outline.inverted)
     turned.setToolTip("Take what lies outside the outline instead")
     turned.toggled.connect(lambda value: session.edit_item("Invert outline", outline.id, inverted=value))
-    pick = icon_button("pencil", f"outline-pick-{outline.id}", "Take this outline in hand", lambda: session.select(outline.id))
     gone = icon_button("trash-2", f"outline-delete-{outline.id}", "Delete this outline", lambda: remove_outline(session, kind, outline.id))
-    box.addWidget(on, 1)
-    for w in (turned, pick, gone):
+    box.addWidget(on)
+    box.addWidget(name, 1)
+    for w in (turned, gone):
         box.addWidget(w)
     return row
