@@ -15,7 +15,7 @@ from lodestar.core.basics.errors import PlateError, UserError
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_ground
-from lodestar.core.edits.sky import turned_sky, with_kind_of_sky, with_new_sky, with_sun_in_place
+from lodestar.core.edits.sky import read_sky, turned_sky, with_kind_of_sky, with_new_sky, with_picture_of_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.far import around_at, carried_to, turned_to
 from lodestar.core.evaluate.old_sky import OldSky, far_ground, lowest_sky, sky_key, sky_luminance
@@ -408,6 +408,23 @@ class InShotTest(unittest.TestCase):
         mine = msgspec.structs.replace(shot.backdrop, exposure=shot.backdrop.exposure.with_key(0, (1.0,)).with_key(9, (2.0,)))
         keyed = with_kind_of_sky(msgspec.structs.replace(shot, backdrop=mine), "clear")
         self.assertEqual(keyed.backdrop.exposure, mine.exposure, "what is keyed stays")
+        mine = msgspec.structs.replace(shot.backdrop, exposure=constant(-2.5))
+        self.assertEqual(with_kind_of_sky(msgspec.structs.replace(shot, backdrop=mine), "clear").backdrop.exposure.at(0), (-2.5,), "and what was set")
+
+    def test_a_picture_as_a_new_sky_is_as_bright_as_the_old_one(self):
+        shot = with_new_sky(self.demo, OldSky(self.key, luminance=0.2))
+        with tempfile.TemporaryDirectory() as folder:
+            for high, wide, covers in ((90, 160, 70.0), (80, 160, 360.0)):
+                codes = np.full((high, wide, 3), 40, np.uint8)
+                codes[: high // 2] = 188  # half of white, sRGB (IEC 61966-2-1)
+                path = str(Path(folder) / f"{covers}.png")
+                cv2.imwrite(path, codes)
+                sky = read_sky(path)
+                self.assertEqual(sky.width, covers)
+                self.assertAlmostEqual(sky.luminance, 0.5, delta=0.005)
+                there = with_picture_of_sky(shot, sky, 46, "here").backdrop
+                self.assertEqual((there.kind, there.picture), ("picture", path))
+                self.assertAlmostEqual(there.exposure.at(0)[0], np.log2(0.2 / 0.5), delta=0.02)
 
     def test_a_wall_in_the_sky_that_looks_like_the_ground_is_no_colour_of_it(self):
         light = self.picture_of_a_sky(2.0)

@@ -6,12 +6,13 @@ import numpy as np
 
 from lodestar.core.basics.colour import decode, encode
 from lodestar.core.basics.geometry import vector
-from lodestar.core.edits.sky import with_kind_of_sky, with_new_sky, with_sun_in_place
+from lodestar.core.edits.sky import read_sky, with_kind_of_sky, with_new_sky, with_picture_of_sky, with_sun_in_place
 from lodestar.core.evaluate.old_sky import OldSky
 from lodestar.core.finish.backdrop import KINDS, Backdrop
 from lodestar.core.work.new_sky import find_sky
 
 from ..fields import Choice, Swatch, button, tick
+from ..session import PICTURES
 from .mattes import MatteChoice
 from .panel import Panel
 
@@ -106,18 +107,17 @@ class NewSky:
         self.session.edit("Put the sun of the sky in place", lambda s: with_sun_in_place(s, frame, how))
 
     def _choose(self, kind: str) -> None:
-        if kind == "picture" and not self.session.shot.backdrop.picture:
-            self._ask_picture()
+        if kind == "picture":
+            self._take_picture(self.session.shot.backdrop.picture or self.session.ask_file("Choose a sky", "sky", PICTURES))
         else:
             self.session.edit("Choose a sky", lambda s: with_kind_of_sky(s, kind))
         self.refresh()
 
     def _ask_picture(self) -> None:
+        self._take_picture(self.session.ask_file("Choose a sky", "sky", PICTURES))
+
+    def _take_picture(self, path: str) -> None:
         frame, how = self.session.frame, self.session.how
-
-        def take(path: str, wide: int, high: int) -> None:
-            # twice as wide as high is a panorama of the full sphere; another covers as much of the horizon as a usual lens shows
-            width = self.session.shot.backdrop.width.changed(frame, (360.0 if wide == 2 * high else 70.0,), how)
-            self.session.edit_item("Choose a sky", "backdrop", kind="picture", picture=path, width=width)
-
-        self.session.ask_picture("Choose a sky", "sky", take)
+        take = lambda sky: self.session.edit("Choose a sky", lambda s: with_picture_of_sky(s, sky, frame, how))
+        if path:
+            self.session.work.read_media(path, lambda: read_sky(path), take)

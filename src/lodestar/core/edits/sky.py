@@ -1,20 +1,26 @@
 """Another sky in place of the plate's, and the turn that brings a place of it under the pointer."""
 
+from typing import NamedTuple
+
 import msgspec
 import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..basics.keyed import How, constant
-from ..evaluate.old_sky import OldSky
-from ..light.skies import LUMINANCE, SUN_HEIGHTS
+from ..evaluate.lights import sky_picture
+from ..evaluate.old_sky import OldSky, median_luminance
+from ..finish.backdrop import Backdrop
+from ..light.skies import HIGH_DEG, LUMINANCE, SUN_HEIGHTS
 from ..matte.key import Keyer
+from ..media.pictures import picture_size
 from ..shot.document import Shot
 from .arrange import new_id
 from .lights import sun_of
 
 # by which a new sky is made as bright as the old one; that is often cut at white, as the new one shall not be
 LEAST_STOPS, MOST_STOPS = -6.0, 0.5
+USUAL_DEG = 70.0  # of the horizon that a picture covers at first
 
 
 def with_new_sky(shot: Shot, old: OldSky) -> Shot:
@@ -34,11 +40,39 @@ def with_new_sky(shot: Shot, old: OldSky) -> Shot:
 
 
 def with_kind_of_sky(shot: Shot, kind: str) -> Shot:
-    """The shot with another of the skies that are made here, as bright as the plate's own was, where that is known and the exposure is not keyed."""
-    backdrop = msgspec.structs.replace(shot.backdrop, kind=kind)
-    if kind in LUMINANCE and backdrop.own_light > 0 and not backdrop.exposure.keys[1:]:
-        stops = np.clip(np.log2(backdrop.own_light / LUMINANCE[kind]), LEAST_STOPS, MOST_STOPS)
-        backdrop = msgspec.structs.replace(backdrop, exposure=constant(round(float(stops), 2)))
+    """The shot with another of the skies that are made here, as bright as the plate's own was, where that is known."""
+    return _as_bright(shot, msgspec.structs.replace(shot.backdrop, kind=kind), LUMINANCE.get(kind, 0.0))
+
+
+class SkyPicture(NamedTuple):
+    """width: degrees of the horizon that it covers; luminance: the median of it up to 30 degrees over its horizon, white 1."""
+
+    path: str
+    width: float
+    luminance: float
+
+
+def read_sky(path: str) -> SkyPicture:
+    """A picture, movie or panorama as a sky, by its first frame. Twice as wide as high is a panorama of the full sphere; another covers as much of the
+    horizon as a usual lens shows. Raises PlateError where it cannot be read."""
+    wide, high = picture_size(path)
+    width = 360.0 if wide == 2 * high else USUAL_DEG
+    light, top, span = sky_picture(Backdrop(kind="picture", picture=path, width=constant(width)), 0)
+    heights = top - span * (np.arange(len(light)) + 0.5) / light.shape[1]
+    return SkyPicture(path, width, median_luminance(light[(heights > 0) & (heights < np.deg2rad(HIGH_DEG))]))
+
+
+def with_picture_of_sky(shot: Shot, sky: SkyPicture, frame: int, how: How) -> Shot:
+    """The shot with a picture as its sky, as bright as the plate's own was, where that is known."""
+    width = shot.backdrop.width.changed(frame, (sky.width,), how)
+    return _as_bright(shot, msgspec.structs.replace(shot.backdrop, kind="picture", picture=sky.path, width=width), sky.luminance)
+
+
+def _as_bright(shot: Shot, backdrop: Backdrop, luminance: float) -> Shot:
+    """The shot with a sky of this luminance made as bright as the plate's own; an exposure that was set by hand is left."""
+    if luminance > 0 and backdrop.own_light > 0 and backdrop.exposure == constant(backdrop.matched):
+        stops = round(float(np.clip(np.log2(backdrop.own_light / luminance), LEAST_STOPS, MOST_STOPS)), 2)
+        backdrop = msgspec.structs.replace(backdrop, exposure=constant(stops), matched=stops)
     return msgspec.structs.replace(shot, backdrop=backdrop)
 
 

@@ -198,7 +198,11 @@ def far_ground(shot: Shot, light: np.ndarray, frame: int, key: Keyer, lowest: fl
 
 
 def sky_luminance(light: np.ndarray, frame: int, key: Keyer) -> float:
-    """Middle luminance, white 1, of what a key of the sky is sure of; 0 where it is sure of nothing. light: as in `sky_key`."""
+    """Median luminance, white 1, of what a key of the sky is sure of; 0 where it is sure of nothing. light: as in `sky_key`."""
     part = np.ascontiguousarray(light[::EDGE_PX, ::EDGE_PX])
-    seen = part[keyed_cover(key, part, frame) > SURE]
-    return float(np.median(seen @ BRIGHTNESS)) if len(seen) else 0.0
+    return median_luminance(part[keyed_cover(key, part, frame) > SURE])
+
+
+def median_luminance(light: np.ndarray) -> float:
+    """Median luminance (ITU-R BT.709) of linear light (..., 3), white 1; 0 where there is none."""
+    return float(np.median(light @ BRIGHTNESS)) if len(light) else 0.0

@@ -17,7 +17,7 @@ class Backdrop(msgspec.Struct, frozen=True, kw_only=True):
     """mattes: ids of those inside which it is seen, on or off; it is seen nowhere without one. kind: one of KINDS; picture: path of a still, a
     sequence or a movie, for 'picture'. heading, tilt, roll: degrees by which it is turned to the right, up and about the view;
     width: how many degrees of the horizon a picture covers, 360 for a full sphere. drift: degrees a second to the right. exposure: stops.
-    own_light: luminance of the plate's own sky, white 1; 0 where it is not known.
+    own_light: luminance of the plate's own sky, white 1; 0 where it is not known. matched: the exposure by which it was made as bright as that.
     horizon: height in degrees under which it is not seen, and at which it ends: under 0 where the plate shows its sky over ground that falls away.
     haze: how much of it is lost in haze at the horizon, which halves with each `haze_height` degrees; haze_colour: linear light.
     grain: how much of the plate's own grain it has; soft: px of blur."""
@@ -33,6 +33,7 @@ class Backdrop(msgspec.Struct, frozen=True, kw_only=True):
     drift: Annotated[Keyed, Row("Drift", "°/s", 0.01, 2, -30, 30, tip="How fast it drifts to the right, as clouds do")] = constant(0.0)
     exposure: Annotated[Keyed, Row("Exposure", "stops", 0.02, 2, -10, 10, tip="A stop more is twice the light")] = constant(0.0)
     own_light: float = 0.0
+    matched: float = 0.0
     horizon: Annotated[
         Keyed, Row("Sky ends at", "°", 0.1, 1, -30, 30, tip="Height at which the plate's sky ends; under 0 where the ground falls away before it")
     ] = constant(0.0)

@@ -16,7 +16,8 @@ CLOUD_PX = 1024
 # practice, no source); its picture shows a disc that is much too dark for it
 SUN_LIGHT = {"clear": 6.0, "overcast": 0.0, "dusk": 0.8}
 SUN_COLOURS = {"clear": (1.0, 0.95, 0.86), "overcast": (1.0, 1.0, 1.0), "dusk": (1.0, 0.42, 0.14)}
-LUMINANCE = {"clear": 0.44, "overcast": 0.65, "dusk": 0.13}  # the middle of it up to 30 degrees over the horizon, white 1
+HIGH_DEG = 30.0  # up to here over the horizon it is told how bright a sky is: no usual lens shows more of it
+LUMINANCE = {"clear": 0.44, "overcast": 0.65, "dusk": 0.13}  # the median of it up to HIGH_DEG, white 1
 SUN_HEIGHTS = {"clear": 33.0, "overcast": 40.0, "dusk": 1.0}  # degrees; their sun stands at y
 
 
