@@ -163,6 +163,23 @@ class GivenTest(unittest.TestCase):
         self.assertAlmostEqual(softness_px(wide), float(np.hypot(1.1, 12**-0.5)), delta=0.2)
         self.assertAlmostEqual(float(cover[150, 200]), 1.0, places=5)
 
+    def test_its_shadow_is_as_soft_and_has_no_pale_rim_beside_what_casts_it(self):
+        shade = np.ones((300, 400, 3), np.float32)
+        shade[150:] = 0.5  # also under the disc, which hides most of it
+        shade[self.part.colour[..., 3] > 0] = 1.0
+        shot = msgspec.structs.replace(self.shot, exposure=Exposure(softness=constant(1.0)))
+        none = np.zeros_like(self.part.colour)
+        for part in (self.part._replace(shade=shade), self.part._replace(shade=shade, colour=none)):
+            soft = as_filmed(shot, 1, Size(1280, 720, 1.0), part, lambda: None)
+            across = soft.shade[130:170, 20, 0]
+            wide = (1 - across) @ np.ones(40) / 0.5
+            self.assertAlmostEqual(float(wide), 20, delta=0.1, msg="the edge stays where it is")
+            rise = np.diff(across)
+            self.assertAlmostEqual(float(np.sqrt((rise * (np.arange(39) - 19) ** 2).sum() / rise.sum())), 1.1, delta=0.25)
+        soft = as_filmed(shot, 1, Size(1280, 720, 1.0), self.part._replace(shade=shade), lambda: None)
+        beside = (self.part.colour[..., 3] == 0) & (np.arange(300) > 160)[:, None]
+        self.assertAlmostEqual(float(soft.shade[beside].max()), 0.5, places=5)
+
     def test_a_draft_is_clean_and_a_final_picture_changes_where_our_things_are(self):
         demo = files.read(DEMO)
         clean = msgspec.structs.replace(demo, exposure=msgspec.structs.replace(demo.exposure, softness=constant(0.0), grain=constant(0.0)))
@@ -170,7 +187,11 @@ class GivenTest(unittest.TestCase):
         np.testing.assert_array_equal(frame(shot, 20, "draft").pixels, frame(clean, 20, "draft").pixels)
         before, after = (frame(s, 20, samples=4).pixels for s in (clean, shot))
         layer = frame(clean, 20, layer="layers", samples=4).pixels[..., 3]
-        self.assertTrue((before == after).all(-1)[cv2.dilate(layer, np.ones((9, 9))) == 0].all())
+        shade = frame(clean, 20, layer="shadow", samples=4).pixels.max(-1)
+        uneven = cv2.dilate(shade, np.ones((9, 9))) - cv2.erode(shade, np.ones((9, 9))) > 1e-3
+        away = (cv2.dilate(layer, np.ones((9, 9))) == 0) & ~uneven
+        self.assertGreater(float(away.mean()), 0.5)
+        self.assertTrue((before == after).all(-1)[away].all())
         change = light_of(after, demo.plate.transfer) - light_of(before, demo.plate.transfer)
         self.assertGreater(float(change[layer > 0.99].std()), 0.002)
         self.assertLess(abs(float(change[layer > 0.99].mean())), 0.002)

@@ -22,25 +22,46 @@ LOOKED_AT, KEPT = 3, 4  # frames of a clip; clips of which it is known
 OWN_PX = 0.29  # sigma of a px, over which rays are taken evenly
 MOST_PX = 3.0  # of blur: what says more was no edge
 LEAST_PX = 0.1
+LEAST_SHADE, LEAST_SEEN = 1e-3, 1e-3  # of the plate's light, and of a px: what is less is nothing
 
 
 def as_filmed(shot: Shot, index: int, size: Size, part: Ours, check: Callable[[], None]) -> Ours:
     """Our things in the picture of a frame, as soft as the plate and with as much grain as the shot asks for. The same bytes for the same shot and frame.
     check: called meanwhile; may raise to stop. Raises PlateError."""
     share, grainy = shot.exposure.softness.at(index)[0], shot.exposure.grain.at(index)[0]
-    if shot.plate is None or (share <= 0 and grainy <= 0) or not part.colour[..., 3].any():
+    if shot.plate is None or (share <= 0 and grainy <= 0):
         return part
     soft, grain = _of_clip(shot.plate, check)
     sigma = share * float(np.sqrt(max(min(soft or 0.0, MOST_PX) ** 2 - OWN_PX**2, 0))) * size.scale
-    x0, y0, x1, y1 = box(part.colour[..., 3], int(np.ceil(4 * sigma)) + 1)
-    here = slice(y0, y1), slice(x0, x1)
-    colour, cover = part.colour.copy(), part.cover.copy()
     if sigma >= LEAST_PX:
+        part = _soft(part, sigma)
+    if grainy > 0 and grain is not None and part.colour[..., 3].any():
+        x0, y0, x1, y1 = box(part.colour[..., 3], 1)
+        colour = part.colour.copy()
+        there = colour[y0:y1, x0:x1]
+        colour[y0:y1, x0:x1] = _with_grain(there, grain, np.float32(grainy), (part.top + y0, part.left + x0), size.scale, index)
+        part = part._replace(colour=colour)
+    return part
+
+
+def _soft(part: Ours, sigma: float) -> Ours:
+    """Our things and their shadows, blurred by `sigma` px. Under our things no shadow is known, so that theirs is the mean of what is beside them."""
+    blur = lambda a: cv2.GaussianBlur(a, (0, 0), sigma, borderType=cv2.BORDER_REPLICATE)
+    margin = int(np.ceil(4 * sigma)) + 1
+    colour, cover, shade = part.colour.copy(), part.cover.copy(), part.shade.copy()
+    shaded = (np.abs(shade - 1) > LEAST_SHADE).any(-1)
+    if shaded.any():
+        x0, y0, x1, y1 = box(shaded, margin)
+        here = slice(y0, y1), slice(x0, x1)
+        seen = np.maximum(1 - colour[here][..., 3:], 0)
+        around = blur(seen)[..., None]
+        mean = blur(shade[here] * seen) / np.maximum(around, LEAST_SEEN)
+        shade[here] = np.where(around > LEAST_SEEN, mean, shade[here])
+    if colour[..., 3].any():
+        x0, y0, x1, y1 = box(colour[..., 3], margin)
         for layer in (colour, cover):
-            layer[here] = cv2.GaussianBlur(layer[here], (0, 0), sigma, borderType=cv2.BORDER_REPLICATE)
-    if grainy > 0 and grain is not None:
-        colour[here] = _with_grain(colour[here], grain, np.float32(grainy), (part.top + y0, part.left + x0), size.scale, index)
-    return part._replace(colour=colour, cover=cover)
+            layer[y0:y1, x0:x1] = blur(layer[y0:y1, x0:x1])
+    return part._replace(colour=colour, cover=cover, shade=shade)
 
 
 def _with_grain(colour: np.ndarray, grain: Grain, share: np.float32, corner: tuple[int, int], scale: float, index: int) -> np.ndarray:

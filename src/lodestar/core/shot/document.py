@@ -59,14 +59,24 @@ class Shadow(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Exposure(msgspec.Struct, frozen=True, kw_only=True):
-    """How our things are filmed. shutter: share of a frame's time in which the shutter is open, for motion blur. softness, grain: share of what the clip's
-    edges and its flat places have of them, as measured (`picture.filmed`)."""
+    """How our things and their shadows are filmed. shutter: share of a frame's time in which the shutter is open, for motion blur. softness, grain: share
+    of what the clip's edges and its flat places have of them, as measured (`picture.filmed`)."""
 
     shutter: Annotated[
         Keyed, Row("Shutter", "°", 1, 0, 0, 360, 360, tip="Shutter of the camera: 180° is open for half of each frame; 0 is no blur")
     ] = constant(0.5)
     softness: Annotated[
-        Keyed, Row("Softness", "%", 1, 0, 0, 300, 100, tip="100 is as soft as the clip's own edges, as its lens, sensor and coding left them")
+        Keyed,
+        Row(
+            "Softness",
+            "%",
+            1,
+            0,
+            0,
+            300,
+            100,
+            tip="Of letters and shadows; 100 is as soft as the clip's own edges, as its lens, sensor and coding left them",
+        ),
     ] = constant(0.0)
     grain: Annotated[Keyed, Row("Grain", "%", 1, 0, 0, 300, 100, tip="100 is as grainy as flat places of the clip, by their brightness")] = constant(
         0.0
