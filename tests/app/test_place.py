@@ -115,7 +115,15 @@ class PointingTest(PlaceCase):
         # its back lies on the wall: flat against it, upright
         back = moved(pose_of(self.session.shot, title, FRAME), np.array([0.0, box_of(title, FRAME)[1][1], 0.0]))
         self.assertEqual(title.turn.value[1:], (0, 0))
-        away = np.linalg.norm(back - camera_at(self.session.shot, FRAME).centre)
+        own = camera_at(self.session.shot, FRAME)
+        low, high = box_of(title, FRAME)
+        sides = own.project(moved(pose_of(self.session.shot, title, FRAME), np.array([low, high])))[0][:, 0]
+        self.assertTrue(0 <= sides.min() and sides.max() < self.session.shot.plate.width, "all of it is seen")
+        # it was moved along the wall for that, by the place that it now hangs on
+        ray = camera.rays(own.project(back)[0])
+        on_wall = camera.centre + float(meet_plane(camera.centre, ray, on_wall, np.array([0, 1.0, 0]))) * ray
+        self.assertLess(abs(on_wall[0] + 5.0), high[0] - low[0])
+        away = np.linalg.norm(back - own.centre)
         self.assertAlmostEqual(away, np.linalg.norm(on_wall - camera.centre), delta=0.03 * away)
         ahead = camera_at(self.session.shot, FRAME).R @ pose_of(self.session.shot, title, FRAME)[:3, 1]
         true = camera.R @ np.array([0, 1.0, 0])

@@ -41,6 +41,7 @@ from lodestar.core.edits.sides import side_moved, to_the_ground
 from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.evaluate.kinds import kind_of
 from lodestar.core.evaluate.objects import pose_of, problem_of
+from lodestar.core.media.plates import PlateInfo
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.scene.surfaces import Patch
@@ -271,16 +272,22 @@ class StandInTest(unittest.TestCase):
 class PlacingTest(unittest.TestCase):
     """New objects on a patch 10 from the camera."""
 
-    def spot(self, normal, centre=(0.0, 10.0, 0.0), hangs=True):
-        camera = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.zeros(3), Lens(900.0, 900.0, 639.5, 359.5))
+    def spot(self, normal, centre=(0.0, 10.0, 0.0), hangs=True, wide=1280, high=720, f=900.0):
+        camera = Camera(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.zeros(3), Lens(f, f, (wide - 1) / 2, (high - 1) / 2))
         patch = Patch(np.array(centre), np.array(normal, float), np.zeros(0, int), 0.0, 0.0)
-        return placing.Spot(Shot(), camera, patch, 0, hangs)
+        shot = Shot(plate=PlateInfo("none.mp4", wide, high, 60, (25, 1)))
+        return placing.Spot(shot, camera, patch, 0, hangs)
 
     def test_a_title_stands_upright_on_the_ground_and_faces_the_camera(self):
         title = placing.title_at(self.spot((0, 0, 1), (0.0, 10.0, 0.05)))
-        self.assertEqual(title.height.value, (1.2,))
+        self.assertEqual(title.height.value, (1.3,))  # 720 px at 900 px of focal length are 8 at a distance of 10, and a sixth of that
         self.assertEqual(title.position.value, (0.0, 10.0, 0.0))
         self.assertEqual(title.turn.value[1:], (0, 0))
+
+    def test_a_title_is_as_high_in_the_picture_whatever_the_lens_and_fits_an_upright_one(self):
+        for wide, high, f in ((1280, 720, 400.0), (1280, 720, 4000.0), (720, 1280, 900.0)):
+            title = placing.title_at(self.spot((0, 0, 1), (0.0, 10.0, 0.0), wide=wide, high=high, f=f))
+            self.assertAlmostEqual(title.height.value[0] / 10 * f / 720, 1 / 6, delta=0.01)
 
     def test_the_back_of_what_hangs_lies_on_the_wall(self):
         title = placing.title_at(self.spot((0, -1, 0), (0.0, 10.0, 2.0)))

@@ -10,16 +10,17 @@ from scipy.spatial import Delaunay
 from lodestar.core.basics.job import Job
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import added, dropped
+from lodestar.core.edits.placing import Spot, title_at
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.evaluate.ground import borne_ground, covered, hidden_share, trusted_points
-from lodestar.core.evaluate.objects import model_of
+from lodestar.core.evaluate.objects import mesh_of, model_of
 from lodestar.core.evaluate.pointing import HIDDEN, Points, ground_under, placed_whole, surface_under
 from lodestar.core.media.plates import PlateInfo, probe
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.scene.ground import Ground, found_level, proposal
-from lodestar.core.scene.surfaces import heading_towards
+from lodestar.core.scene.poses import moved
 from lodestar.core.shape.extrude import Mesh
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, rebased, with_plate
@@ -47,21 +48,14 @@ def clicked(shot: Shot, index: int, pixel) -> tuple[Shot, Title] | None:
     if patch is None:
         return None
 
-    def make(patch):
-        away = float(np.linalg.norm(patch.centre - camera.centre))
-        turn = heading_towards(patch.centre - camera.centre)
-        return Title(
-            id="t",
-            text="TITLE",
-            height=constant(0.12 * away),
-            depth=constant(0.03 * away),
-            position=constant(*patch.centre),
-            turn=constant(turn, 0, 0),
-        )
-
+    make = lambda patch: title_at(Spot(shot, camera, patch, index))
     ground = ground_under(shot, camera, pixel, points.places)
-    item, _ = placed_whole(shot, make, patch, ground, lambda made: hidden_share(added(shot, made), made, index))
+    item, _ = placed_whole(shot, make, patch, ground, lambda made: hidden_share(added(shot, made), made, index), index)
     return added(shot, item), item
+
+
+def corners(shot: Shot, item: Title, index: int) -> np.ndarray:
+    return moved(model_of(shot, item, index), mesh_of(item, index).vertices.astype(float))
 
 
 class ClickCase(unittest.TestCase):
@@ -70,11 +64,13 @@ class ClickCase(unittest.TestCase):
         width, height = shot.plate.width, shot.plate.height
         for _ in range(60):
             index = int(rng.choice(shot.solve.frames))
-            placed = clicked(shot, index, (rng.uniform(0.1, 0.9) * width, rng.uniform(0.5, 0.95) * height))
+            placed = clicked(shot, index, (rng.uniform(0.02, 0.98) * width, rng.uniform(0.5, 0.95) * height))
             if placed is None:
                 continue
             done += 1
             self.assertLessEqual(hidden_share(*placed, index), 0.03, f"click {done} in frame {index}")
+            x = camera_at(shot, index).project(corners(*placed, index))[0][:, 0]
+            self.assertTrue(x.min() >= 0 and x.max() < width, f"click {done} in frame {index}: {x.min():.0f} to {x.max():.0f} px")
             if done == 10:
                 return
         self.fail(f"only {done} clicks of 60 met a surface")

@@ -1,7 +1,6 @@
 """New objects where they are placed: how they stand on a surface or hang on a wall, and a size that suits the picture.
 
-Heights and depths of what is new are common practice, no source: a title as high as an eighth of its distance fills a fair part of
-the picture, and can be read.
+Heights and depths of what is new are common practice, no source: a title that is a sixth of the picture high fills a fair part of it, and can be read.
 """
 
 from pathlib import Path
@@ -20,7 +19,7 @@ from ..shot.objects import Anchor, Card, Logo, Title
 from .arrange import new_id
 
 ANCHORED = 40  # tracks that an object remembers
-OF_DISTANCE = 0.12  # a new title's height
+OF_PICTURE = 1 / 6  # a new title's height, of what is seen at its distance across the shorter side of the picture
 UPRIGHT = 0.5  # a normal that looks up less than this is a wall's
 LEVEL, ON_GROUND = 0.99, 0.03  # a normal that looks up more, so near to the ground for its distance: it stands on the ground
 
@@ -45,8 +44,13 @@ class Spot(NamedTuple):
 
     @property
     def height(self) -> float:
-        """A height that suits the picture."""
-        return float(f"{self.distance * OF_DISTANCE:.2g}")
+        """A height that suits the picture, whatever the lens."""
+        plate = self.shot.plate
+        assert plate is not None
+        middle, half = np.array([plate.width, plate.height]) / 2, min(plate.width, plate.height) / 2
+        across = np.array([0.0, half] if plate.height <= plate.width else [half, 0.0])
+        a, b = self.camera.rays(np.array([middle - across, middle + across]))
+        return float(f"{2 * np.tan(np.arccos(np.clip(a @ b, -1, 1)) / 2) * self.distance * OF_PICTURE:.2g}")
 
 
 def _fields(spot: Spot, depth: float = 0.0) -> dict[str, Any]:

@@ -13,7 +13,7 @@ from ..scene.poses import moved
 from ..scene.surfaces import UP, Patch, on_ground, patch_under, rows_under
 from ..shot.document import Shot
 from ..shot.objects import Object
-from .cameras import slip_at
+from .cameras import camera_at, slip_at
 from .ground import TOLD_SHARE, borne_ground, covered, trusted_points, uneven_of
 from .objects import box_of, mesh_of, model_of, pose_of
 
@@ -21,7 +21,9 @@ FARTHEST = 200.0  # metres; ground beyond is too far to stand something on by a 
 SUNK_SHARE = 0.01  # of its distance: a surface so far under the ground is hidden by it
 LEAST_UP = 0.8  # a normal that looks up more may be the ground's
 SAME_SHARE = 0.06  # of its distance: so far from uneven ground, along the view, a surface is a part of it
-LIFT_STEPS = 7  # halvings of its height: to 1 %
+STEPS = 7  # halvings of how far something new is moved: to 1 %
+MOST_ALONG = 0.6  # of its width, by which it is moved at most
+EDGE_SHARE = 0.02  # of the width of a picture, that is left beside what is placed near its side
 HIDDEN = "the surface under it lies below the ground, which hides it"
 
 
@@ -118,30 +120,67 @@ def hit(shot: Shot, item: Object, frame: float, camera: Camera, pixel: F64) -> t
 
 
 def placed_whole(
-    shot: Shot, make: Callable[[Patch], Object], patch: Patch, ground: Patch | None, share: Callable[[Object], float]
+    shot: Shot, make: Callable[[Patch], Object], patch: Patch, ground: Patch | None, share: Callable[[Object], float], frame: float
 ) -> tuple[Object, Patch]:
-    """What is made on a patch, or on the ground where that would hide part of it, up to where it is seen; with the patch that was taken.
+    """What is made on a patch that is seen in a frame, so that all of it is seen: along the patch as far as it would lie beside the picture, and on the
+    ground, where that would hide part of it, up to where it is seen. With the patch that was taken.
 
     share: how much of an object the ground hides.
     """
-    item = make(patch)
+    # what is put on a point stays on it
+    slid = lambda made, on: made if len(on.rows) == 1 else _beside(shot, made, on.normal, frame)
+    item = slid(make(patch), patch)
     if share(item) <= TOLD_SHARE:
         return item, patch
     if ground is not None:
-        higher = make(ground)
+        higher = slid(make(ground), ground)
         if share(higher) < share(item):
             item, patch = higher, ground._replace(note=HIDDEN)
     return _lifted(item, share), patch
+
+
+def _beside(shot: Shot, item: Object, normal: F64, frame: float) -> Object:
+    """Moved along the surface with this normal (3,), to its own right or left, so far that no side of it lies beyond the picture; at most so far
+    that it still stands next to where it was put."""
+    if shot.plate is None or not item.drawn:
+        return item
+    camera, pose, width = camera_at(shot, frame), pose_of(shot, item, frame), shot.plate.width
+    low, high = box_of(item, frame)
+    along = pose[:3, 0] - pose[:3, 0] @ normal * normal
+    if np.linalg.norm(along) < 0.5:  # it stands across the surface
+        return item
+    along = along / np.linalg.norm(along) * MOST_ALONG * (high[0] - low[0])
+    corners = moved(pose, np.stack(np.meshgrid(*np.stack([low, high], -1)), -1).reshape(-1, 3))
+    if camera.project(corners)[1].min() <= 0:
+        return item
+
+    def beyond(way: float) -> F64:
+        """(2,) px of it beyond the left and the right side of the picture, or next to them."""
+        x = camera.project(corners + way * along)[0][:, 0]
+        return EDGE_SHARE * width + np.array([-x.min(), x.max() - width])
+
+    now, after = beyond(0.0), beyond(1.0)
+    if (now <= 0).all() or (now > 0).all():  # all of it is seen, or it is wider than the picture
+        return item
+    side = int(now.argmax())
+    way = 1.0 if after[side] < now[side] else -1.0
+    shift = way * _least(lambda share: bool(beyond(way * share)[side] <= 0), 1.0) * along
+    return msgspec.structs.replace(item, position=constant(*np.round(np.add(item.position.value, shift), 4)))
 
 
 def _lifted(item: Object, share: Callable[[Object], float]) -> Object:
     """As far up as the ground, where it slopes, would hide more of it than the little that is not seen."""
     x, y, z = item.position.value
     at = lambda up: msgspec.structs.replace(item, position=constant(x, y, round(z + up, 4)))
-    low, high = 0.0, float(np.ptp(np.stack(box_of(item, 0))[:, 2]))
-    if share(at(high)) > TOLD_SHARE:
-        return item
-    for _ in range(LIFT_STEPS):
+    high = float(np.ptp(np.stack(box_of(item, 0))[:, 2]))
+    enough = lambda up: share(at(up)) <= TOLD_SHARE
+    return at(_least(enough, high)) if enough(high) else item
+
+
+def _least(enough: Callable[[float], bool], most: float) -> float:
+    """The least from 0 to `most` that is enough; `most` where even that is not."""
+    low, high = 0.0, most
+    for _ in range(STEPS):
         middle = (low + high) / 2
-        low, high = (middle, high) if share(at(middle)) > TOLD_SHARE else (low, middle)
-    return at(high)
+        low, high = (low, middle) if enough(middle) else (middle, high)
+    return high

@@ -142,7 +142,7 @@ class PlaceObject(Tool):
         on_surface = self.session.snap in ("surface", "wall")
         ground = ground_under(shot, camera, self.canvas.to_plate(self.pointer), points_of(shot)) if on_surface else None
         try:
-            item, patch = placed_whole(shot, self.make, patch, ground, lambda made: hidden_share(added(shot, made), made, frame))
+            item, patch = placed_whole(shot, self.make, patch, ground, lambda made: hidden_share(added(shot, made), made, frame), frame)
         except UserError as error:
             self.session.fail(error)
             return
