@@ -18,6 +18,7 @@ import msgspec
 
 ROOT = Path(__file__).resolve().parents[2]
 CANCELLED = 130
+MOST_SHOWN = 6  # numbers in a line that is read by a person
 COMMANDS = ("new", "update", "solve", "render", "info", "export", "demo", "install", "uninstall", "test")
 MOST_THREADS = 1024
 FAULT = 70  # EX_SOFTWARE of sysexits.h
@@ -370,8 +371,29 @@ def _info(args: argparse.Namespace) -> None:
     if args.json:
         _print(json.dumps(tree, indent=1) + "\n")
         return
+    _print(_in_lines(tree))
+
+
+def _in_lines(tree: dict[str, Any], before: str = "") -> str:
+    """Numbers and words of `describe` as a person reads them; --json has all of them in full."""
+    lines = []
     for name, value in tree.items():
-        _print(f"{name.replace('_', ' ')}: {value}\n")
+        title = f"{before}{name.replace('_', ' ')}:"
+        lines.append(f"{title}\n{_in_lines(value, before + '  ')}" if isinstance(value, dict) else f"{title} {_in_words(value)}\n")
+    return "".join(lines)
+
+
+def _in_words(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return f"{value:.4g}"
+    if not isinstance(value, (list, tuple)):
+        return "none" if value in (None, "") else str(value)
+    parts = [inner for part in value for inner in (part if isinstance(part, (list, tuple)) else [part])]
+    if len(parts) > MOST_SHOWN and all(isinstance(part, (int, float)) for part in parts):
+        return f"{len(parts)} from {_in_words(min(parts))} to {_in_words(max(parts))}"
+    return ", ".join(" ".join(map(_in_words, part)) if isinstance(part, (list, tuple)) else _in_words(part) for part in value) or "none"
 
 
 def describe(path: Path) -> dict[str, Any]:

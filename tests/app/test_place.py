@@ -118,7 +118,7 @@ class PointingTest(PlaceCase):
         own = camera_at(self.session.shot, FRAME)
         low, high = box_of(title, FRAME)
         sides = own.project(moved(pose_of(self.session.shot, title, FRAME), np.array([low, high])))[0][:, 0]
-        self.assertTrue(0 <= sides.min() and sides.max() < self.session.shot.plate.width, "all of it is seen")
+        self.assertTrue(sides.min() >= 0 and sides.max() < self.session.shot.plate.width, "all of it is seen")
         # it was moved along the wall for that, by the place that it now hangs on
         ray = camera.rays(own.project(back)[0])
         on_wall = camera.centre + float(meet_plane(camera.centre, ray, on_wall, np.array([0, 1.0, 0]))) * ray

@@ -390,6 +390,10 @@ class InfoTest(FolderCase):
         shown = ask("info", SHOTS / "ridge.mp4").stdout
         self.assertIn("count: 100", shown)
         self.assertIn("width: 1280", shown)
+        shown = ask("info", DEMO).stdout
+        self.assertIn("titles: OPEN SKY, GATE 3\n", shown)
+        self.assertRegex(shown, r"  frame error: 100 from 0\.\d+ to 0\.\d+\n")
+        self.assertLess(max(map(len, shown.splitlines())), 160, "a person reads it")
 
 
 if __name__ == "__main__":
