@@ -94,6 +94,25 @@ class FarTest(unittest.TestCase):
             share = float(np.mean([found[y + 1 : y + 3, x + 1 : x + 3].mean() for y, x in gaps]))
             self.assertTrue(share > 0.6 if sky else share < 0.1, (every, share))
 
+    def test_sky_is_seen_between_the_parts_of_what_does_not_look_like_it(self):
+        """As through the legs and cables of a bridge, which hide it in turn in other frames; a clip of a real one kept patches of its old sky there."""
+        y, x = np.mgrid[:360, :1280].astype(np.float32)
+        sky = np.repeat((0.3 + 0.4 * y / 360)[..., None], 3, 2).astype(np.float32)
+        bars = ((x % 160 < 24) & (x > 300) & (x < 900)) | ((np.abs(y - 90) < 12) & (x > 300) & (x < 830)) | (y > 280)
+        light, cover = np.where(bars[..., None], np.float32([0.3, 0.05, 0.03]), sky), (~bars).astype(np.float32)
+        rows = np.arange(20, 280, 20)
+        points = np.concatenate([[(c, r) for r in rows] for c in range(332, 830, 160)] + [[(500.0, 40.0), (710.0, 200.0)]]).astype(float)
+        moved = cv2.resize(((x > 300) & (x < 830) & (y > 60) & (y < 280)).astype(np.uint8), (640, 180), interpolation=cv2.INTER_NEAREST) > 0
+        found = far_away(light, cover, Around(points, np.full(len(points), 30.0), y > 300, moved))
+        self.assertGreater(float((found[(y < 270) & ~bars] > 0.9).mean()), 0.97)
+        # what ends in another colour is near, though none of its points tells so
+        block = (np.abs(x - 600) < 60) & (np.abs(y - 200) < 50)
+        bare = np.where(block[..., None], np.float32(0.95), sky)
+        seen = cv2.resize(cv2.erode(block.astype(np.uint8), np.ones((9, 9))), (640, 180), interpolation=cv2.INTER_NEAREST) > 0
+        found = far_away(bare, (y < 280).astype(np.float32), Around(np.zeros((0, 2)), np.zeros(0), y > 300, seen))
+        self.assertLess(float(found[block].mean()), 0.1)
+        self.assertGreater(float(found[(y < 270) & ~block].mean()), 0.97)
+
     def test_points_beside_a_ridge_take_no_band_of_the_sky_away(self):
         """Marks lie beside the edge that they follow. In a clip of a real drone a band of the old sky stayed over the hills."""
         y, x = np.mgrid[:360, :1280].astype(np.float32)

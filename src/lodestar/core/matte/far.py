@@ -17,6 +17,8 @@ SURE, UNLIKE = 0.9, 0.05  # cover of the key: from which a px may be sky, and up
 GAPS = 0.05  # of a near thing, from which patches like sky are gaps in it
 WIDE = 0.012  # of the picture's width, from the middle of a wide gap to its edge
 MOSTLY = 0.6  # of a patch
+BESIDE, DIFFERS = 0.004, 0.11  # of the width, from a border; of the root of light, white 1, by which a thing before the sky differs from it there
+FALSE = 2  # points of a thing that may lie in the sky by mistake
 MOST_POINTS = 3000  # that are looked at
 NEAR, FAR = 1, 2
 UNSTEADY = 8  # of 255: so much more than one px off a place differs that is not where a turn alone would have it
@@ -53,13 +55,15 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     kept = (size > 2) | ~held[points[:, 1], points[:, 0]]
     points, which = points[kept], which[kept]
     hulls, near = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
-    outlines = [cv2.convexHull(points[which == k].astype(np.int32)) for k in np.unique(which) if (which == k).sum() > 2]
-    for hull in outlines:
-        cv2.fillConvexPoly(hulls, hull, 1)
-    near[points[:, 1], points[:, 0]] = 1
     # a point at the rim of the sky does not tell on which side of it the sky is
     clear = cv2.distanceTransform(held.astype(np.uint8), cv2.DIST_L2, 5)
-    near[clear <= RIM * w] = 0
+    deep = clear[points[:, 1], points[:, 0]] > RIM * w
+    # a thing of other colours is told by these: between its parts the sky may be seen, and the few of its points that lie in that are false
+    alike = np.bincount(which, deep, minlength=1)[which] > FALSE if len(which) else deep
+    outlines = {int(k): cv2.convexHull(points[which == k].astype(np.int32)) for k in np.unique(which) if (which == k).sum() > 2}
+    for k in np.unique(which[alike]):
+        cv2.fillConvexPoly(hulls, outlines[int(k)], 1)
+    near[points[deep & alike, 1], points[deep & alike, 0]] = 1
     dark = cover < UNLIKE
     far = _flooded(light, cover, (near, hulls, around.below), around.scale)
     # beside what the key leaves out its own edge is the better one
@@ -74,7 +78,7 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     free = ~touched[names]
     area = np.bincount(names.ravel(), minlength=count)
     reach = max(round(CLEAR_OF * w), 2)
-    for hull in outlines:
+    for hull in outlines.values():
         x, y, across, high = cv2.boundingRect(hull)
         part = slice(max(y - reach, 0), y + high + reach), slice(max(x - reach, 0), x + across + reach)
         names_here = names[part]
@@ -89,7 +93,11 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
             if within.any():
                 free[part] &= ~within[names_here]
     far = (far & touched[names] | free) & ~around.below
-    return _soft(far if around.moved is None else _without_moved(light, cover, far, around.moved))
+    if around.moved is None:
+        return _soft(far)
+    left = _without_moved(light, cover, far, around.moved)
+    # where points tell of no thing that looks like sky, what seems to move may be the sky itself, hidden by one thing and another in other frames
+    return _soft(left if alike.any() else left | _as_beyond(light, far & ~left, left))
 
 
 def unsteady(now: np.ndarray, before: tuple[np.ndarray, np.ndarray], after: tuple[np.ndarray, np.ndarray]) -> np.ndarray:
@@ -126,6 +134,22 @@ def _without_moved(light: np.ndarray, cover: np.ndarray, far: np.ndarray, moved:
     seeds[~far | near] = NEAR
     seeds[far & ~wide] = FAR
     return far & (_parted(light, seeds) > 0)
+
+
+def _as_beyond(light: np.ndarray, taken: np.ndarray, far: np.ndarray) -> np.ndarray:
+    """(h, w) bool: patches of what was `taken` from what is far (h, w) that no more differ from it, next to their common border, than the sky does by itself;
+    and those that have none. A thing ends in another colour."""
+    root = np.sqrt(np.maximum(light, 0)).astype(np.float32)
+    count, names = cv2.connectedComponents(taken.astype(np.uint8), connectivity=8)
+    found = np.zeros(taken.shape, bool)
+    one, wide = np.ones((3, 3), np.uint8), np.ones((2 * max(round(BESIDE * taken.shape[1]), 2) + 1,) * 2, np.uint8)
+    for number in range(1, count):
+        patch = names == number
+        zone = cv2.dilate(((cv2.dilate(patch.astype(np.uint8), one) > 0) & far).astype(np.uint8), wide) > 0
+        own, beyond = root[zone & patch], root[zone & far]
+        if not len(own) or np.abs(np.median(own, 0) - np.median(beyond, 0)).max() < DIFFERS:
+            found |= patch
+    return found
 
 
 def _flooded(light: np.ndarray, cover: np.ndarray, known: tuple[np.ndarray, np.ndarray, np.ndarray], scale: float) -> np.ndarray:
