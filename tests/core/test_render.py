@@ -19,7 +19,7 @@ from lodestar.core.matte.sources import Outline
 from lodestar.core.media.plates import probe
 from lodestar.core.picture.composite import shade_of
 from lodestar.core.picture.edges import without_background
-from lodestar.core.picture.frame import frame
+from lodestar.core.picture.frame import QUALITIES, frame
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
@@ -91,6 +91,29 @@ class RendererTest(unittest.TestCase):
         both = wanted & ~solid
         overlap = (dark & ~solid & both).sum() / ((dark & ~solid) | both).sum()
         self.assertGreater(overlap, 0.985)
+
+    def test_the_edge_of_what_is_ours_covers_each_px_by_the_area_of_it(self):
+        turned = np.eye(4)
+        turned[:2, :2] = [[math.cos(0.1), -math.sin(0.1)], [math.sin(0.1), math.cos(0.1)]]
+        item = Item(box_mesh(2.0, 1.2, 0.01), lambda share: turned, (0.8, 0.8, 0.8), 0.5, 0.0)
+        camera = above()
+        layers = Engine().render([item], [SkyLight(np.ones(3))], lambda share: camera, (400, 400), QUALITIES["final"])
+        found = np.zeros((400, 400))
+        h, w = layers.colour.shape[:2]
+        found[layers.top : layers.top + h, layers.left : layers.left + w] = layers.colour[..., 3]
+        corners = np.array([(-1.0, -0.6, 0.01), (1.0, -0.6, 0.01), (1.0, 0.6, 0.01), (-1.0, 0.6, 0.01)]) @ turned[:3, :3].T
+        outline = (camera.project(corners)[0] + 0.5).astype(np.float32)
+        inside = (found > 0.5).astype(np.uint8)
+        ring = cv2.dilate(inside, np.ones((5, 5))) > cv2.erode(inside, np.ones((5, 5)))
+        area = np.where(ring, 0.0, found)
+        for y, x in np.argwhere(ring):
+            px = np.array([(x, y), (x + 1, y), (x + 1, y + 1), (x, y + 1)], np.float32)
+            area[y, x] = cv2.intersectConvexConvex(outline, px)[0]
+        edge = (area > 0.02) & (area < 0.98)
+        self.assertGreater(edge.sum(), 300)
+        off = (found - area)[edge]
+        self.assertLess(float(np.sqrt((off * off).mean())), 0.015)
+        self.assertLess(float(np.abs(found - area).max()), 0.06)
 
     def test_two_shadows_that_overlap_are_no_darker_than_one(self):
         def post(x: float) -> Item:

@@ -17,6 +17,7 @@ from . import denoise, incoming, pool, rays
 from .eye import Nets, eye_of
 from .geometry import Stage, check_solids, over_exposure, sent_light, stage
 from .items import Item
+from .meeting import THIN
 from .near import NearLamps, near_of
 from .region import footprint
 from .sampling import samples
@@ -27,6 +28,8 @@ from .vectors import bright
 
 GLASS_WIDE = 4096  # px of the plate at most that are kept for what is seen through glass
 MOST_ROOM = 24_000_000  # numbers: of a draft in a window of 1500 x 850 px
+EDGE = 0.1  # by which shares of px that lie side by side differ where something of ours ends
+FAINT = 0.05  # of a px: what shows less of ours tells no colour of it
 KEPT_STAGES = 2  # one for the picture, one for the scene beside it
 
 
@@ -133,13 +136,46 @@ class Engine:
         seen = seen_of(plate() if plate is not None and (glass or _mirrors(items)) else None, camera(0.0), size, here.origin, here.scale, wide)
         table, lit = samples(quality.most), _lights(lights, near, seen)
         seed = np.uint32(quality.seed * 0x9E3779B1 & 0xFFFFFFFF)
-        count = -(-(right - left) // rays.TILE) * -(-(bottom - top) // rays.TILE)
-        shoot = lambda next_: rays.tiles(here.things, eye, lit, table, quality.error, quality.most, left, top, next_, count, film, seed)
-        pool.spread(shoot, count, quality.spare, check)
+
+        def shoot(count: int, places: np.ndarray) -> np.ndarray:
+            cover = np.zeros(len(places), np.float32)
+            draw = lambda next_: rays.tiles(
+                here.things, eye, lit, table, quality.error, quality.most, left, top, next_, count, film, seed, places, cover
+            )
+            pool.spread(draw, count, quality.spare, check)
+            return cover
+
+        shoot(-(-(right - left) // rays.TILE) * -(-(bottom - top) // rays.TILE), np.zeros((0, 2), np.int32))
+        if quality.error > 0 and quality.most > 1 and len(edges := _edges(film.colour[..., 3], any(i.reflects > 0 for i in items))):
+            _cover(film, edges, shoot(len(edges), edges))
         shade, even = denoise.smoothed(film, quality.spare, check, room)
         rays.join(film, shade, even)
         depth = functools.partial(_depth, film.ours, camera(0.0), here.origin, here.scale)
         return Layers(film.colour, film.lit, film.bare, depth, left, top)
+
+
+def _edges(alpha: np.ndarray, mirrored: bool) -> np.ndarray:
+    """(n, 2) row and column of the px (h, w) next to which something of ours ends, and of those that are not all of ours or of others, as where it is
+    blurred by its motion; mirrored: but not what a wet or polished place shows of ours, which is so all over."""
+    around = np.ones((3, 3), np.uint8)
+    edges = cv2.dilate(alpha, around) - cv2.erode(alpha, around) > EDGE
+    return np.argwhere(edges if mirrored else edges | ((alpha > THIN) & (alpha < 1 - THIN))).astype(np.int32)
+
+
+def _cover(film: rays.Film, places: np.ndarray, cover: np.ndarray) -> None:
+    """Let px (n, 2) of a film show as much of ours as `cover` (n,) says, in the colour that they have; what showed next to none of it has that of
+    the px beside it that shows most."""
+    alpha = np.pad(film.colour[..., 3], 1)
+    y, x = places.T
+    ways = np.array([(0, 0), *((v, u) for v in (-1, 0, 1) for u in (-1, 0, 1) if v or u)])
+    around = np.stack([alpha[y + 1 + v, x + 1 + u] for v, u in ways])
+    best = np.where(around[0] >= FAINT, 0, around.argmax(0))
+    from_ = (y + ways[best, 0], x + ways[best, 1])
+    share = cover / np.maximum(np.take_along_axis(around, best[None], 0)[0], 1e-6)
+    for sheet in (film.colour, film.soft):
+        sheet[y, x] = sheet[from_] * share[:, None]
+    film.ours[y, x] = film.ours[from_]
+    film.colour[y, x, 3] = cover
 
 
 def _enlarged(layers: Layers, scale: float, size: tuple[int, int], spare: bool, check: Callable[[], None]) -> Layers | None:

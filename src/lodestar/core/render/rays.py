@@ -23,6 +23,8 @@ TILE = 4  # px; how many samples it takes is decided for a whole one
 # tiles that a thread takes at once: where two threads drew tiles side by side, they waited for each other's memory (measured: rays of a draft 38 ms for 28)
 RUN = 8
 PLAIN_SAMPLES = 2  # of a tile that none of ours is near and that nothing keeps light from; others take twice as many before their error is asked
+# of a px at an edge of ours, to tell how much of it that covers: steps of 1/16 can be seen along it, as dots where it is bright before dark
+EDGE_SAMPLES, FEW_SAMPLES = 64, 16
 FILTERED = 6.0  # by how much the filter lowers squared noise (measured: 4 to 12)
 SHADE = 2.0  # times the error of colour that shade may have: half as much of it is seen
 MOST_BOUNCES = 4  # between mirrors
@@ -69,8 +71,8 @@ def _unit(v):
 
 
 @inlined
-def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, colour, soft, sky, lit, bare, noise, ours, place, round_):
-    """Follow one ray from the eye and add what it finds: see Film."""
+def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, lighted, colour, soft, sky, lit, bare, noise, ours, place, round_):
+    """Follow one ray from the eye and add what it finds: see Film. Not `lighted`, it adds only how much of ours it sees."""
     left, travelled, mask, bounces = 1.0, 0.0, SEEN, 0
     receiving, first = True, True
     fades, mirror_at = 0.0, 0.0
@@ -92,7 +94,8 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
         if on_level or found and receiving and not number[DRAWN] and number[RECEIVES]:
             q, up = (along(o, d, level - travelled), (0.0, 0.0, 1.0)) if on_level else (p, n)
             receiving = not on_level
-            received(things, lights, ray, words, address, q, up, at, sample, left, lit, bare, noise, round_)
+            if lighted:
+                received(things, lights, ray, words, address, q, up, at, sample, left, lit, bare, noise, round_)
             _remember(place, up, q, left)
         if not found:
             return
@@ -114,27 +117,8 @@ def _look(things, lights, angle, ray, words, address, o, d, at, met, sample, col
                     n = normalised(along(n, d, -1.01 * turned))
                 share = left * alpha
                 v = (-d[0], -d[1], -d[2])
-                shaded(
-                    things,
-                    lights,
-                    ray,
-                    words,
-                    address,
-                    start,
-                    face,
-                    n,
-                    v,
-                    at,
-                    sample,
-                    look,
-                    rough,
-                    base,
-                    share,
-                    colour,
-                    soft,
-                    sky,
-                    noise,
-                )
+                if lighted:
+                    shaded(things, lights, ray, words, address, start, face, n, v, at, sample, look, rough, base, share, colour, soft, sky, noise)
                 colour[3] += share
                 _remember(ours, n, p, share)
             left *= 1.0 - alpha
@@ -174,9 +158,9 @@ def _remember(guide, n, p, share):
 
 
 @whole
-def tiles(things, eye, lights, table, target, most, left, top, next_, count, film, seed):
+def tiles(things, eye, lights, table, target, most, left, top, next_, count, film, seed, places, cover):
     """Fill tiles, RUN at once whose number is taken from next_ (1,), as long as there are any of `count`, by rows over the part of the picture that
-    begins at (left, top), px.
+    begins at (left, top), px. With places (count, 2), row and column of single px of it, fill cover (count,) with how much of ours these show.
 
     table: of `sampling.samples`. Each tile takes samples, twice as many from round to round, until the rms error of its colour
     and of its shade is under `target` or `most` are taken. seed: another one takes other places in the px and other moments.
@@ -194,6 +178,10 @@ def tiles(things, eye, lights, table, target, most, left, top, next_, count, fil
         for number in range(first, min(first + RUN, count)):
             if next_[0] >= STOPPED:
                 break
+            if len(places) > 0:
+                y, x = places[number, 0] + top, places[number, 1] + left
+                cover[number] = _covered(things, lights, eye, table, most, x, y, seed, ray, words, address, half)
+                continue
             y0, x0 = (number // across) * TILE, (number % across) * TILE
             y1, x1 = min(y0 + TILE, height), min(x0 + TILE, width)
             _fill(things, eye, lights, table, target, most, left, top, y0, x0, y1, x1, film, seed, ray, words, address, half)
@@ -209,8 +197,8 @@ def _fill(things, eye, lights, table, target, most, left, top, y0, x0, y1, x1, f
         middle = max(until // 2, 1) if done == 0 else done
         for y in range(y0, y1):
             for x in range(x0, x1):
-                lane, own = (y - y0) * TILE + x - x0, _mixed(x + left, y + top) ^ seed
-                among = (y + top + (seed >> 3)) % BLOCK * BLOCK + (x + left + seed) % BLOCK
+                lane = (y - y0) * TILE + x - x0
+                own, among = _own(x + left, y + top, seed)
                 colour, soft, sky, lit, bare = film.colour[y, x], film.soft[y, x], film.sky[y, x], film.lit[y, x], film.bare[y, x]
                 noise, ours, place, round_ = film.noise[y, x], film.ours[y, x], film.place[y, x], film.round[y, x]
                 for s in range(done, until):
@@ -220,9 +208,8 @@ def _fill(things, eye, lights, table, target, most, left, top, y0, x0, y1, x1, f
                     met = may_meet(things, o, d, SEEN)
                     plain = plain and not (met and may_meet(things, o, d, OURS))
                     turns = table.turns[s, among]
-                    _look(
-                        things, lights, eye.angle, ray, words, address, o, d, at, met, turns, colour, soft, sky, lit, bare, noise, ours, place, round_
-                    )
+                    of = (colour, soft, sky, lit, bare, noise, ours, place, round_)
+                    _look(things, lights, eye.angle, ray, words, address, o, d, at, met, turns, True, *of)
                 plain = plain and noise[1] == 0
         done = until
         if done >= most:
@@ -232,6 +219,28 @@ def _fill(things, eye, lights, table, target, most, left, top, y0, x0, y1, x1, f
             break
         until = min(2 * done, most)
     _mean(film, y0, x0, y1, x1, done)
+
+
+@inlined
+def _own(x, y, seed):
+    """The hash of px (x, y) of the picture, and its number among those that share the sky's directions out."""
+    return _mixed(x, y) ^ seed, (y + (seed >> 3)) % BLOCK * BLOCK + (x + seed) % BLOCK
+
+
+@inlined
+def _covered(things, lights, eye, table, most, x, y, seed, ray, words, address, room):
+    """How much of px (x, y) of the picture shows ours, by EDGE_SAMPLES; by a few, where these agree. room (2, 12) is written over."""
+    own, among = _own(x, y, seed)
+    seen, rest, total, count, least, highest = room[0], room[1], 0.0, min(most, EDGE_SAMPLES), 1.0, 0.0
+    for s in range(count):
+        if s == FEW_SAMPLES and highest - least < THIN:
+            return total / s
+        o, d, at = _ray_of(eye, table.places[s, among], own, most, x, y)
+        seen[3] = 0.0
+        of = (seen, rest, rest, rest, rest, rest, rest, rest, rest)
+        _look(things, lights, eye.angle, ray, words, address, o, d, at, may_meet(things, o, d, SEEN), table.turns[s, among], False, *of)
+        total, least, highest = total + seen[3], min(least, seen[3]), max(highest, seen[3])
+    return total / count
 
 
 @inlined
@@ -303,15 +312,18 @@ def _close_enough(half, film, y0, x0, y1, x1, middle, done, target, open_sky):
             sky, part, all_ = bright(film.sky[y, x]), film.sky[y, x, 3], film.sky[y, x, 4]
             of_one = h[5] * a * (h[6] / h[7] if h[7] > 0 else 1.0)
             of_other = (sky - h[5]) * b * ((part - h[6]) / (all_ - h[7]) if all_ - h[7] > 1e-12 else 1.0)
-            e = 0.5 * (h[0] * a + of_one - (crisp + soft - h[0]) * b - of_other)
-            f = 0.5 * (h[1] * a - (film.colour[y, x, 3] - h[1]) * b)
+            # by how much of ours each half saw: where that differs, it is told apart afterwards, by `_covered`
+            one, other = h[1] * a, (film.colour[y, x, 3] - h[1]) * b
+            k, l = (0.5 * (one + other) / one, 0.5 * (one + other) / other) if one > 0 and other > 0 else (1.0, 1.0)
+            e = 0.5 * ((h[0] * a + of_one) * k - ((crisp + soft - h[0]) * b + of_other) * l)
+            f = 0.5 * (one * k - other * l)
             of_colour += max(e * e, f * f)
             if film.colour[y, x, 3] > 0.999 * done:
                 # what is seen in mirrors and through glass is not filtered
                 first = h[0] - h[2]
                 e = 0.5 * (first * a - (crisp - first) * b)
                 of_colour += (FILTERED - 1.0) * e * e
-            e = 0.5 * (h[2] * a + of_one - (soft - h[2]) * b - of_other)
+            e = 0.5 * ((h[2] * a + of_one) * k - ((soft - h[2]) * b + of_other) * l)
             film.noise[y, x, 0] = e * e
             if part < 0.999 * all_:
                 # where all of few samples are hidden the halves agree, and say nothing
