@@ -18,7 +18,7 @@ GAPS = 0.05  # of a near thing, from which patches like sky are gaps in it
 WIDE = 0.012  # of the picture's width, from the middle of a wide gap to its edge
 MOSTLY = 0.6  # of a patch
 BESIDE, DIFFERS = 0.004, 0.11  # of the width, from a border; of the root of light, white 1, by which a thing before the sky differs from it there
-FALSE = 2  # points of a thing that may lie in the sky by mistake
+STRAY = 2  # points of a thing that may lie in the sky by mistake
 MOST_POINTS = 3000  # that are looked at
 NEAR, FAR = 1, 2
 UNSTEADY = 8  # of 255: so much more than one px off a place differs that is not where a turn alone would have it
@@ -59,7 +59,7 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     clear = cv2.distanceTransform(held.astype(np.uint8), cv2.DIST_L2, 5)
     deep = clear[points[:, 1], points[:, 0]] > RIM * w
     # a thing of other colours is told by these: between its parts the sky may be seen, and the few of its points that lie in that are false
-    alike = np.bincount(which, deep, minlength=1)[which] > FALSE if len(which) else deep
+    alike = np.bincount(which, deep, minlength=1)[which] > STRAY if len(which) else deep
     outlines = {int(k): cv2.convexHull(points[which == k].astype(np.int32)) for k in np.unique(which) if (which == k).sum() > 2}
     for k in np.unique(which[alike]):
         cv2.fillConvexPoly(hulls, outlines[int(k)], 1)
@@ -139,16 +139,17 @@ def _without_moved(light: np.ndarray, cover: np.ndarray, far: np.ndarray, moved:
 def _as_beyond(light: np.ndarray, taken: np.ndarray, far: np.ndarray) -> np.ndarray:
     """(h, w) bool: patches of what was `taken` from what is far (h, w) that no more differ from it, next to their common border, than the sky does by itself;
     and those that have none. A thing ends in another colour."""
-    root = np.sqrt(np.maximum(light, 0)).astype(np.float32)
-    count, names = cv2.connectedComponents(taken.astype(np.uint8), connectivity=8)
+    _, names, facts, _ = cv2.connectedComponentsWithStats(taken.astype(np.uint8), connectivity=8)
     found = np.zeros(taken.shape, bool)
-    one, wide = np.ones((3, 3), np.uint8), np.ones((2 * max(round(BESIDE * taken.shape[1]), 2) + 1,) * 2, np.uint8)
-    for number in range(1, count):
-        patch = names == number
-        zone = cv2.dilate(((cv2.dilate(patch.astype(np.uint8), one) > 0) & far).astype(np.uint8), wide) > 0
-        own, beyond = root[zone & patch], root[zone & far]
-        if not len(own) or np.abs(np.median(own, 0) - np.median(beyond, 0)).max() < DIFFERS:
-            found |= patch
+    reach = max(round(BESIDE * taken.shape[1]), 2)
+    one, wide = np.ones((3, 3), np.uint8), np.ones((2 * reach + 1,) * 2, np.uint8)
+    for number, (x, y, across, high, _) in list(enumerate(facts.tolist()))[1:]:
+        part = slice(max(y - reach - 1, 0), y + high + reach + 1), slice(max(x - reach - 1, 0), x + across + reach + 1)
+        patch, beyond = names[part] == number, far[part]
+        zone = cv2.dilate(((cv2.dilate(patch.astype(np.uint8), one) > 0) & beyond).astype(np.uint8), wide) > 0
+        root = lambda where, part=part: np.sqrt(np.maximum(np.median(light[part][where], 0), 0))
+        if not zone.any() or np.abs(root(zone & patch) - root(zone & beyond)).max() < DIFFERS:
+            found[part] |= patch
     return found
 
 
