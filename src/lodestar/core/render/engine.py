@@ -159,7 +159,8 @@ def _edges(alpha: np.ndarray, mirrored: bool) -> np.ndarray:
     blurred by its motion; mirrored: but not what a wet or polished place shows of ours, which is so all over."""
     around = np.ones((3, 3), np.uint8)
     edges = cv2.dilate(alpha, around) - cv2.erode(alpha, around) > EDGE
-    return np.argwhere(edges if mirrored else edges | ((alpha > THIN) & (alpha < 1 - THIN))).astype(np.int32)
+    # in rows, as the kernel was compiled for
+    return np.ascontiguousarray(np.argwhere(edges if mirrored else edges | ((alpha > THIN) & (alpha < 1 - THIN))), np.int32)
 
 
 def _cover(film: rays.Film, places: np.ndarray, cover: np.ndarray) -> None:
