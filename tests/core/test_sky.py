@@ -444,6 +444,9 @@ class InShotTest(unittest.TestCase):
                 there = with_picture_of_sky(shot, sky, 46, "here").backdrop
                 self.assertEqual((there.kind, there.picture), ("picture", path))
                 self.assertAlmostEqual(there.exposure.at(0)[0], np.log2(0.2 / 0.5), delta=0.02)
+                self.assertEqual(there.width.at(46), (covers,))
+                wider = msgspec.structs.replace(shot, backdrop=msgspec.structs.replace(there, width=constant(95.0), kind="dusk"))
+                self.assertEqual(with_picture_of_sky(wider, sky, 46, "here").backdrop.width.at(46), (95.0,), "as it was set by hand")
 
     def test_a_wall_in_the_sky_that_looks_like_the_ground_is_no_colour_of_it(self):
         light = self.picture_of_a_sky(2.0)

@@ -108,15 +108,17 @@ class NewSky:
 
     def _choose(self, kind: str) -> None:
         if kind == "picture":
-            self._take_picture(self.session.shot.backdrop.picture or self.session.ask_file("Choose a sky", "sky", PICTURES))
+            self._take_picture(self.session.shot.backdrop.picture)
         else:
             self.session.edit("Choose a sky", lambda s: with_kind_of_sky(s, kind))
         self.refresh()
 
     def _ask_picture(self) -> None:
-        self._take_picture(self.session.ask_file("Choose a sky", "sky", PICTURES))
+        self._take_picture("")
 
     def _take_picture(self, path: str) -> None:
+        """A picture that is given, or one of the user's choice."""
+        path = path or self.session.ask_file("Choose a sky", "sky", PICTURES)
         frame, how = self.session.frame, self.session.how
         take = lambda sky: self.session.edit("Choose a sky", lambda s: with_picture_of_sky(s, sky, frame, how))
         if path:

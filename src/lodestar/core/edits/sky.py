@@ -63,8 +63,10 @@ def read_sky(path: str) -> SkyPicture:
 
 
 def with_picture_of_sky(shot: Shot, sky: SkyPicture, frame: int, how: How) -> Shot:
-    """The shot with a picture as its sky, as bright as the plate's own was, where that is known."""
-    width = shot.backdrop.width.changed(frame, (sky.width,), how)
+    """The shot with a picture as its sky, as bright as the plate's own was, where that is known. One that was its sky before covers as much as it did."""
+    width = shot.backdrop.width
+    if sky.path != shot.backdrop.picture:
+        width = width.changed(frame, (sky.width,), how)
     return _as_bright(shot, msgspec.structs.replace(shot.backdrop, kind="picture", picture=sky.path, width=width), sky.luminance)
 
 
