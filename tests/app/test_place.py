@@ -182,6 +182,12 @@ class PointingTest(PlaceCase):
         self.click_at((640, 20))
         self.assertIn("no surface", self.told())
         self.assertEqual(self.session.shot.objects, ())
+        # what was told of a click that failed goes as soon as another one does something
+        strip = self.window.strip
+        self.assertTrue(strip.isVisible())
+        self.click_at((640, 560))
+        self.assertEqual(len(self.session.shot.objects), 1)
+        self.assertFalse(strip.isVisible())
 
     def test_snaps_to_ground_wall_point_and_far_away(self):
         self.session.show_step("Place")

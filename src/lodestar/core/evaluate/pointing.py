@@ -22,7 +22,8 @@ SUNK_SHARE = 0.01  # of its distance: a surface so far under the ground is hidde
 LEAST_UP = 0.8  # a normal that looks up more may be the ground's
 SAME_SHARE = 0.06  # of its distance: so far from uneven ground, along the view, a surface is a part of it
 STEPS = 7  # halvings of how far something new is moved: to 1 %
-MOST_ALONG = 0.6  # of its width, by which it is moved at most
+ROUNDS = 8  # in which what is placed near a side of the picture is moved, as perspective changes its size on the way
+MOST_ALONG = (0.7, 1.3)  # of its width and its height, px, by which it is moved at most
 EDGE_SHARE = 0.02  # of the width of a picture, that is left beside what is placed near its side
 HIDDEN = "the surface under it lies below the ground, which hides it"
 
@@ -122,50 +123,48 @@ def hit(shot: Shot, item: Object, frame: float, camera: Camera, pixel: F64) -> t
 def placed_whole(
     shot: Shot, make: Callable[[Patch], Object], patch: Patch, ground: Patch | None, share: Callable[[Object], float], frame: float
 ) -> tuple[Object, Patch]:
-    """What is made on a patch that is seen in a frame, so that all of it is seen: along the patch as far as it would lie beside the picture, and on the
+    """What is made on a patch that is seen in a frame, so that all of it is seen: along the patch as far as it would lie beyond the picture, and on the
     ground, where that would hide part of it, up to where it is seen. With the patch that was taken.
 
     share: how much of an object the ground hides.
     """
-    # what is put on a point stays on it
-    slid = lambda made, on: made if len(on.rows) == 1 else _beside(shot, made, on.normal, frame)
-    item = slid(make(patch), patch)
+    item, patch = _in_picture(shot, make, patch, frame)
     if share(item) <= TOLD_SHARE:
         return item, patch
     if ground is not None:
-        higher = slid(make(ground), ground)
+        higher, there = _in_picture(shot, make, ground, frame)
         if share(higher) < share(item):
-            item, patch = higher, ground._replace(note=HIDDEN)
+            item, patch = higher, there._replace(note=HIDDEN)
     return _lifted(item, share), patch
 
 
-def _beside(shot: Shot, item: Object, normal: F64, frame: float) -> Object:
-    """Moved along the surface with this normal (3,), to its own right or left, so far that no side of it lies beyond the picture; at most so far
-    that it still stands next to where it was put."""
-    if shot.plate is None or not item.drawn:
-        return item
-    camera, pose, width = camera_at(shot, frame), pose_of(shot, item, frame), shot.plate.width
-    low, high = box_of(item, frame)
-    along = pose[:3, 0] - pose[:3, 0] @ normal * normal
-    if np.linalg.norm(along) < 0.5:  # it stands across the surface
-        return item
-    along = along / np.linalg.norm(along) * MOST_ALONG * (high[0] - low[0])
-    corners = moved(pose, np.stack(np.meshgrid(*np.stack([low, high], -1)), -1).reshape(-1, 3))
-    if camera.project(corners)[1].min() <= 0:
-        return item
-
-    def beyond(way: float) -> F64:
-        """(2,) px of it beyond the left and the right side of the picture, or next to them."""
-        x = camera.project(corners + way * along)[0][:, 0]
-        return EDGE_SHARE * width + np.array([-x.min(), x.max() - width])
-
-    now, after = beyond(0.0), beyond(1.0)
-    if (now <= 0).all() or (now > 0).all():  # all of it is seen, or it is wider than the picture
-        return item
-    side = int(now.argmax())
-    way = 1.0 if after[side] < now[side] else -1.0
-    shift = way * _least(lambda share: bool(beyond(way * share)[side] <= 0), 1.0) * along
-    return msgspec.structs.replace(item, position=constant(*np.round(np.add(item.position.value, shift), 4)))
+def _in_picture(shot: Shot, make: Callable[[Patch], Object], patch: Patch, frame: float) -> tuple[Object, Patch]:
+    """What is made on a patch that is moved along itself so far that no side of it lies beyond the picture, and that patch. Only as far as it
+    still stands next to where it was put: else it is moved to the right or left alone, or not at all, as what was put on a point is."""
+    item = make(patch)
+    if shot.plate is None or not item.drawn or len(patch.rows) == 1:
+        return item, patch
+    camera, size, margin = camera_at(shot, frame), np.array([shot.plate.width, shot.plate.height]), EDGE_SHARE * shot.plate.width
+    foot, normal = camera.project(patch.centre)[0], patch.normal
+    if normal[2] < -LEAST_UP:  # under a ceiling, on which nothing stands, it is moved across the view
+        normal = camera.centre - patch.centre
+    for ways in ([1.0, 1.0], [1.0, 0.0]):
+        at, there, shift = item, patch, np.zeros(2)
+        for _ in range(ROUNDS):
+            box = np.stack(np.meshgrid(*np.stack(box_of(at, frame), -1)), -1).reshape(-1, 3)  # as large as the picture wants it there
+            xy, depth = camera.project(moved(pose_of(shot, at, frame), box))
+            low, high = margin - xy.min(0), xy.max(0) + margin - size
+            beyond = np.where((low > 0) & (high > 0), 0.0, np.maximum(low, 0) - np.maximum(high, 0))  # larger than the picture: left as it is
+            if depth.min() > 0 and (np.abs(ways * beyond) < 0.5).all():
+                return at, there
+            shift += ways * beyond
+            ray = camera.rays(foot + shift)
+            away = float(meet_plane(camera.centre, ray, patch.centre, normal))
+            if depth.min() <= 0 or (np.abs(shift) > MOST_ALONG * np.ptp(xy, axis=0)).any() or not 0 < away < np.inf:
+                break
+            there = patch._replace(centre=camera.centre + away * ray)
+            at = make(there)
+    return item, patch
 
 
 def _lifted(item: Object, share: Callable[[Object], float]) -> Object:

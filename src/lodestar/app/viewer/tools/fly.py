@@ -33,7 +33,7 @@ class FlyThrough(Tool):
             return
         found = hole_under(self.session.shot, camera, self.canvas.to_plate(event.position()), self.session.frame)
         if found is None:
-            self.session.tell("There is no hole of a letter under the pointer.", "Click inside an O, an A or an 8 of a title.", "doubtful")
+            self.refuse("There is no hole of a letter under the pointer.", "Click inside an O, an A or an 8 of a title.")
             return
         self.title, self.hole = found[0].id, found[1]
         self.session.select(self.title)

@@ -33,9 +33,9 @@ class DrawLine(Tool):
             return
         a, b = self.canvas.to_plate(start), self.canvas.to_plate(event.position())
         if self.canvas.camera() is None or self.session.shot.solve is None:
-            self.session.tell("This frame has no camera yet.", "Solve first, or go to a frame that is solved.", "doubtful")
+            self.refuse("This frame has no camera yet.", "Solve first, or go to a frame that is solved.")
         elif np.hypot(*(b - a)) < SHORTEST_PX:
-            self.session.tell("That line is too short to tell a direction.", "Drag along all of it, from end to end.", "doubtful")
+            self.refuse("That line is too short to tell a direction.", "Drag along all of it, from end to end.")
         else:
             line = PictureLine(self.session.frame, (round(float(a[0]), 2), round(float(a[1]), 2)), (round(float(b[0]), 2), round(float(b[1]), 2)))
             self.session.edit(self.label, lambda s: with_ground(s, self.said(s.ground, line)))

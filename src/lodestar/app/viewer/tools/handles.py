@@ -176,7 +176,7 @@ class MoveObject(Tool):
         """The point of the object under the pointer becomes its pivot, or a corner of it that is near."""
         found = self._hit(item, at)
         if found is None:
-            self.session.tell(f"The pointer is beside {item.name}.", "Alt and click a point of it: that becomes its pivot.", "doubtful")
+            self.refuse(f"The pointer is beside {item.name}.", "Alt and click a point of it: that becomes its pivot.")
             return
         low, high = box_of(item, self.session.frame)
         pivot = np.where(

@@ -59,7 +59,7 @@ class PickColour(Tool):
                 rest = tuple(s for k, s in enumerate(current.samples) if k != int(away.argmin()))
                 self.session.edit_item("Take a colour away", current.id, samples=rest)
         elif len(current.samples) >= MOST_SAMPLES:
-            self.session.tell(f"A key holds {MOST_SAMPLES} colours.", "Take some away, or raise its tolerance.", "doubtful")
+            self.refuse(f"A key holds {MOST_SAMPLES} colours.", "Take some away, or raise its tolerance.")
         else:
             self.session.edit_item("Add a colour to the key", current.id, samples=(*current.samples, sample))
 

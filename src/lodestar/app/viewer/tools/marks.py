@@ -143,7 +143,7 @@ class MoreHere(LassoTool):
             return
         shape = self.lasso.end()
         if shape is None:
-            self.session.tell("A click is no place.", "Drag a line round what should have more tracks.", "doubtful")
+            self.refuse("A click is no place.", "Drag a line round what should have more tracks.")
             return
         corners = np.array([self.canvas.to_plate(shape.at(k)) for k in range(shape.count())])
         self.session.work.more_tracks(corners)

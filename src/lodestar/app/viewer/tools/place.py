@@ -84,7 +84,7 @@ class PlaceObject(Tool):
     def _choose(self, event, add: bool) -> None:
         row, patch = self._nearest_row(event.position()), self.patch()
         if row is None:
-            self.session.tell("There is no point under the pointer.", "Point at one of the dots.", "doubtful")
+            self.refuse("There is no point under the pointer.", "Point at one of the dots.")
             return
         rows = self.chosen if self.chosen is not None else patch.rows if patch is not None else np.zeros(0, int)
         self.chosen = np.union1d(rows, [row]) if add else np.setdiff1d(rows, [row])
@@ -122,7 +122,7 @@ class PlaceObject(Tool):
         front = np.flatnonzero(depth > 0)
         rows = front[caught(shape, self.canvas.to_widget(xy[front]))]
         if len(rows) < 3:
-            self.session.tell(f"{len(rows)} points lie inside that line; a surface needs three.", "Draw it round more of the dots.", "doubtful")
+            self.refuse(f"{len(rows)} points lie inside that line; a surface needs three.", "Draw it round more of the dots.")
             return
         self.chosen = rows
         self.session.view_changed.emit()
@@ -136,7 +136,7 @@ class PlaceObject(Tool):
             if self.session.snap == "wall" and self.chosen is None:
                 hint = "No points stand up there. Choose points of the wall, or let it snap to the surface or the ground."
             what = "wall" if self.session.snap == "wall" else "surface"
-            self.session.tell(f"There is no {what} under the pointer, so nothing was placed.", hint, "doubtful")
+            self.refuse(f"There is no {what} under the pointer, so nothing was placed.", hint)
             return
         shot, frame, camera = self.session.shot, self.session.frame, self.canvas.camera()
         on_surface = self.session.snap in ("surface", "wall")
@@ -346,7 +346,7 @@ class DrawBox(HeightTool):
         self.start = self.end = self._ground(event.position())
         self.dragging = self.start is not None
         if self.start is None:
-            self.session.tell("The foot must stand on the ground, below the horizon.", "Begin at a corner of its foot.", "doubtful")
+            self.refuse("The foot must stand on the ground, below the horizon.", "Begin at a corner of its foot.")
 
     def move(self, event) -> None:
         if self.dragging:
@@ -384,7 +384,7 @@ class DrawBox(HeightTool):
         self.start = self.end = None
         self.typed = ""
         if height < 1e-3 or extent.min() < 1e-4:
-            self.session.tell("That box has no height or no foot.", "Drag its foot again, and click above it.", "doubtful")
+            self.refuse("That box has no height or no foot.", "Drag its foot again, and click above it.")
             self.session.view_changed.emit()
             return
         item = Box(

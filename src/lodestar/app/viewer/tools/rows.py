@@ -46,7 +46,7 @@ class AlongPath(Tool):
         places = [p for q in line if (p := on_ground(camera, self.canvas.to_plate(q), 1e4)) is not None]
         ids, frame, how = self.session.chosen_objects(), self.session.frame, self.session.how
         if len(places) < 2:
-            self.session.tell("That line does not lie on the ground.", "Draw it below the horizon.", "doubtful")
+            self.refuse("That line does not lie on the ground.", "Draw it below the horizon.")
             return
         self.session.edit("Arrange along a path", lambda s: along_line(s, ids, frame, how, np.array(places)))
         self.session.use_tool("move")

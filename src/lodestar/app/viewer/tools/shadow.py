@@ -56,7 +56,7 @@ class AlongShadow(HeightTool):
         self.foot = self.tip_at = self._ground(event.position())
         self.dragging = self.foot is not None
         if self.foot is None:
-            self.session.tell("The foot must stand on the ground, below the horizon.", "Begin at the foot of a post or a person.", "doubtful")
+            self.refuse("The foot must stand on the ground, below the horizon.", "Begin at the foot of a post or a person.")
 
     def move(self, event) -> None:
         if self.dragging:

@@ -36,14 +36,11 @@ class TakeStone(Tool):
         self.pointer = event.position()
         shot, frame, item, quad = self.session.shot, self.session.frame, self.session.object(), self.quad()
         if not isinstance(item, Solid):
-            self.session.tell(
-                "No title, logo or solid is chosen, so nothing was changed.", "Choose one in the picture or its lane first.", "doubtful"
-            )
+            self.refuse("No title, logo or solid is chosen, so nothing was changed.", "Choose one in the picture or its lane first.")
         elif quad is None or shot.plate is None:
-            self.session.tell(
+            self.refuse(
                 "There is no surface under the pointer whose square lies in the picture.",
                 "Point at the ground or a wall where tracks are.",
-                "doubtful",
             )
         else:
             plate, id_ = shot.plate, item.id

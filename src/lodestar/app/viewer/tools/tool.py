@@ -57,6 +57,11 @@ class Tool:
     def write(self, text: str) -> None:
         """Words come from an input method."""
 
+    def refuse(self, what: str, hint: str) -> None:
+        """Tell why a click or a drag did nothing; that goes as soon as the next one does something, or another tool is taken."""
+        shot = self.session.shot
+        self.session.tell(what, hint, "doubtful", holds=lambda: self.session.shot is shot and self.canvas.tool is self)
+
     def on_plane(self, at: QPointF, point: np.ndarray, normal: np.ndarray) -> np.ndarray | None:
         """(3,) where the ray of a place of the view meets a plane in the scene; None where it does not before the camera, or very far off."""
         camera = self.canvas.camera()

@@ -185,7 +185,7 @@ class TypeWords(Tool):
         a, b = self._range()
         words = title.text[:a] + text + title.text[b:]
         if len(words) > MOST_LETTERS:
-            self.session.tell(f"A title has at most {MOST_LETTERS:,} letters.", "What was typed was left out.", "doubtful")
+            self.refuse(f"A title has at most {MOST_LETTERS:,} letters.", "What was typed was left out.")
             return
         # each edit of a group begins from the words before it, and says them all
         self.session.edit("Type", lambda s: letters.retyped(s, title.id, words), (self.group, title.id))

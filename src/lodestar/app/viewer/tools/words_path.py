@@ -73,7 +73,7 @@ class DrawWordsPath(Tool):
         points = Points(points_of(shot), covariances_of(shot))
         patch = surface_under(shot, camera, self.canvas.to_plate(at), points, self.session.snap, self.session.far_distance)
         if patch is None:
-            self.session.tell("There is no surface under the pointer.", "Begin where the ground or a wall is seen.", "doubtful")
+            self.refuse("There is no surface under the pointer.", "Begin where the ground or a wall is seen.")
             return None
         self.normal = patch.normal / np.linalg.norm(patch.normal)
         return patch.centre
@@ -170,7 +170,7 @@ class DrawWordsPath(Tool):
             self.places = []
             return
         if len(self.places) < 2:
-            self.session.tell("A path needs two points.", "Click where it begins, and where it goes.", "doubtful")
+            self.refuse("A path needs two points.", "Click where it begins, and where it goes.")
             return
         places, self.places = np.array(self.places), []
         xy, depth = camera.project(places)
