@@ -1,6 +1,7 @@
 """The shot's file in the window: saving, what the autosave keeps and brings back, two windows, faults, missing clips."""
 
 import os
+import shutil
 import subprocess
 import sys
 import threading
@@ -344,6 +345,26 @@ raise SystemExit(main.run(None))
             self.window.shot.find_clip()
         self.wait_idle()
         self.assertIn("another size or length", self.told())
+
+    def test_a_shot_that_was_moved_alone_is_offered_its_clip_from_where_it_was(self):
+        for folder in ("one", "other"):
+            (self.folder / folder).mkdir()
+        clip = self.folder / "one" / "take.mp4"
+        shutil.copy(SHOTS / "terrace.mp4", clip)
+        shot = files.read(DEMO)
+        files.write(msgspec.structs.replace(shot, plate=probe(clip)), self.folder / "one" / "a.lode")
+        self.window.shot.open_path(self.folder / "one" / "a.lode")
+        self.wait_idle()
+        shutil.move(self.folder / "one" / "a.lode", self.folder / "other" / "a.lode")
+        self.window.shot.open_path(self.folder / "other" / "a.lode")
+        self.wait_idle()
+        self.assertIn(f"take.mp4 is not in {self.folder / 'other'}", self.told())
+        button = next(b for b in self.window.strip.findChildren(QPushButton) if b.text().startswith("Take it from"))
+        self.assertIn(str(clip.parent), button.text())
+        button.click()
+        self.wait_idle()
+        self.assertEqual((self.session.shot.plate.path, self.session.shot.objects), (str(clip), shot.objects))
+        self.assertFalse(self.window.strip.isVisible())
 
     def test_bad_files_are_told_and_nothing_is_lost(self):
         self.open_demo()

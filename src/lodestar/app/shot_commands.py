@@ -10,10 +10,10 @@ from PyQt6.QtWidgets import QFileDialog, QMainWindow, QMessageBox, QWidget
 from lodestar.core.basics.errors import UserError
 from lodestar.core.exchange.camera_file import write_camera
 from lodestar.core.media.deliveries import outputs_of
-from lodestar.core.media.plates import MOVIE_SUFFIXES, PlateInfo, probe
+from lodestar.core.media.plates import MOVIE_SUFFIXES
 from lodestar.core.media.stills import SEQUENCE_SUFFIXES
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, found_again, with_plate
+from lodestar.core.shot.document import Shot
 
 from .commands import Command
 from .needs import Needs, a_clip, a_solve, no_work
@@ -131,22 +131,9 @@ class ShotCommands:
 
     def find_clip(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self.window, "Where is the clip?", self._folder("clip"), f"{CLIPS};;All files (*)")
-        if not path:
-            return
-
-        def take(info: PlateInfo) -> None:
-            old = self.session.shot.plate
-            again = found_again(old, info) if old is not None else info
-            if again is None:
-                self.session.tell(
-                    f"{Path(path).name} has another size or length than the clip of this shot.",
-                    "It was not taken. Choose the right one, or open it as a new clip.",
-                    "bad",
-                )
-                return
-            self.session.edit("Say where the clip is", lambda s: with_plate(s, again))
-
-        self.session.work.read_media(path, lambda: probe(path), take)
+        if path:
+            self._remember_folder("clip", path)
+            self.session.files.find_clip(Path(path))
 
     def save(self) -> bool:
         kept = self.session.files

@@ -17,13 +17,14 @@ from lodestar.core.basics.job import Job
 from lodestar.core.basics.paths import clear_parts
 from lodestar.core.media.plates import PlateInfo, probe
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, with_plate
+from lodestar.core.shot.document import Shot, found_again, with_plate
 from lodestar.core.shot.swaps import Left, Swap, age_in_words, left_behind
 
 from . import readings
 from .derived import Worked, keep, work_out
 
 AUTOSAVE_MS = 4000
+MOST_CLIPS = 50  # whose places are remembered
 SMALL = (256, 144)  # px of the picture of a shot in lists
 DEMO = Path(__file__).resolve().parents[3] / "demo" / "open-night.lode"
 
@@ -114,6 +115,8 @@ class ShotFiles(QObject):
         self.swap.claim(path, shot.name)
         if path is not None:
             self.remember(path)
+        if shot.plate is not None and Path(shot.plate.path).exists():
+            self._remember_clip(Path(shot.plate.path))
         self.session.start_shot(shot)
 
     def open(self, path: str | Path, without: tuple[str, ...] = ()) -> None:
@@ -171,13 +174,43 @@ class ShotFiles(QObject):
                 f"{path.name} is open in another window.", "This is a copy of it without a file; save it under another name to keep it.", "doubtful"
             )
         if shot.plate and not Path(shot.plate.path).exists():
+            clip = Path(shot.plate.path)
+            # a shot that was moved alone looks beside itself: the clip may be where it was
+            again = next(
+                (Path(p) for p in self.session.settings.value("clips", [], list) or [] if Path(p).name == clip.name and Path(p).exists()), None
+            )
+            offer = ((f"Take it from {again.parent}", lambda: self.find_clip(again)),) if again is not None else ()
             self.session.tell(
-                f"The clip {Path(shot.plate.path).name} is not in {Path(shot.plate.path).parent} any more.",
+                f"The clip {clip.name} is not in {clip.parent} any more.",
                 "Say where it is now; the shot itself is whole.",
                 "bad",
+                *offer,
                 holds=lambda: self.session.shot.plate is not None and not Path(self.session.shot.plate.path).exists(),
             )
         self.session.show_step("Place" if shot.objects else "Plate")
+
+    def find_clip(self, path: Path) -> None:
+        """The clip of this shot, in another place; another one is not taken."""
+
+        def take(info: PlateInfo) -> None:
+            old = self.session.shot.plate
+            again = found_again(old, info) if old is not None else info
+            if again is None:
+                self.session.tell(
+                    f"{path.name} has another size or length than the clip of this shot.",
+                    "It was not taken. Choose the right one, or open it as a new clip.",
+                    "bad",
+                )
+                return
+            self.session.edit("Say where the clip is", lambda s: with_plate(s, again))
+            self._remember_clip(path)
+
+        self.session.work.read_media(path, lambda: probe(path), take)
+
+    def _remember_clip(self, path: Path) -> None:
+        """Where clips lie: a shot's file tells only where its clip lies from itself, so that both can go to another machine."""
+        clips = self.session.settings.value("clips", [], list) or []
+        self.session.settings.setValue("clips", [str(path), *[p for p in clips if p != str(path)]][:MOST_CLIPS])
 
     def _begin_with_clip(self, path: Path, info: PlateInfo) -> None:
         """A new shot of a clip."""
@@ -204,6 +237,7 @@ class ShotFiles(QObject):
 
     def _show_clip(self, path: Path, info: PlateInfo) -> None:
         session = self.session
+        self._remember_clip(path)
         for what, hint in notes_on(info):
             session.tell(f"{path.name} {what}", hint, "doubtful")
         session.show_step("Plate")

@@ -207,7 +207,8 @@ class PictureCanvas(QWidget):
         if request.layer == "scene" or wanted is None or request.shot.plate is not wanted.shot.plate:
             return
         known, self.error = self.error, error
-        if known is None or error.what != known.what:
+        told = any(m.what == error.what and m.holds() for m in self.session.messages[-1:])  # with what can be done about it
+        if (known is None or error.what != known.what) and not told:
             # it goes when a picture could be made again
             self.session.tell(error.what, error.hint, "bad", holds=lambda: self.error is not None and self.error.what == error.what)
         self.update()
