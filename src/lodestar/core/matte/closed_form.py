@@ -9,25 +9,23 @@ import numpy as np
 
 from ..basics.jit import kernel
 
-# added to the variance of a window's colours: how far a colour may stray from the line and still count. About the noise of a compressed clip (4 code
-# values): with less, alpha follows the noise, and its rim is ragged
-EVEN = 3e-4
-MOST_ROUNDS, CLOSE = 300, 1e-4  # of conjugate gradients; what is left of the first residual at the end
+MOST_ROUNDS, CLOSE = 120, 1e-4  # of conjugate gradients; what is left of the first residual at the end
 REACH, SIDE = 2, 5  # px from a pixel to the farthest that shares a window with it; side of the square of all those
 OWN = SIDE * REACH + REACH  # the pixel itself in that square
 
 
-def matted(light: np.ndarray, wanted: np.ndarray, trust: np.ndarray, band: np.ndarray) -> np.ndarray:
+def matted(light: np.ndarray, wanted: np.ndarray, trust: np.ndarray, band: np.ndarray, even: np.ndarray) -> np.ndarray:
     """(h, w) float32 alpha in 0..1: in the band (h, w) bool, the minimum of Levin's energy plus trust (alpha - wanted)^2; outside, `wanted`.
 
-    light: (h, w, 3) linear, 0..1; wanted, trust: (h, w).
+    light: (h, w, 3) linear, 0..1; wanted, trust: (h, w); even (h, w): added to the variance of the colours in the window round each pixel, that
+    is how far a colour may stray from the line and still count.
     """
     number = np.full(band.shape, -1, np.int32)
     inner = band.copy()
     inner[[0, -1]] = inner[:, [0, -1]] = False  # no window lies round these
     ys, xs = np.nonzero(inner)
     number[ys, xs] = np.arange(len(ys))
-    matrix, near = _laplacian(light.astype(np.float32), number, len(ys), EVEN)
+    matrix, near = _laplacian(light.astype(np.float32), number, len(ys), even.astype(np.float32))
     right = (trust[ys, xs] * wanted[ys, xs]).astype(float)
     high, wide = band.shape
     for at in range(SIDE * SIDE):  # what is known goes to the right
@@ -40,7 +38,7 @@ def matted(light: np.ndarray, wanted: np.ndarray, trust: np.ndarray, band: np.nd
 
 
 @kernel
-def _laplacian(light: np.ndarray, number: np.ndarray, count: int, even: float) -> tuple[np.ndarray, np.ndarray]:
+def _laplacian(light: np.ndarray, number: np.ndarray, count: int, evens: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """The rows of the `count` numbered pixels, (count, 25) over the square round each; and which numbered pixel each of these is, or -1."""
     high, wide = number.shape
     found, near = np.zeros((count, SIDE * SIDE)), np.full((count, SIDE * SIDE), -1, np.int32)
@@ -53,16 +51,19 @@ def _laplacian(light: np.ndarray, number: np.ndarray, count: int, even: float) -
                     touched |= number[p, q] >= 0
             if not touched:
                 continue
-            mean[:], spread[:] = 0, 0
+            mean[:], spread[:], even = 0, 0, evens[i, j]
             for p in range(i - 1, i + 2):
                 for q in range(j - 1, j + 2):
                     for c in range(3):
                         mean[c] += light[p, q, c] / 9
+            for p in range(i - 1, i + 2):
+                for q in range(j - 1, j + 2):
+                    for c in range(3):
                         for d in range(c, 3):
-                            spread[c, d] += light[p, q, c] * light[p, q, d] / 9
+                            spread[c, d] += (light[p, q, c] - mean[c]) * (light[p, q, d] - mean[d]) / 9
             # the inverse of the covariance, by its cofactors
-            rr, rg, rb = spread[0, 0] - mean[0] * mean[0] + even / 9, spread[0, 1] - mean[0] * mean[1], spread[0, 2] - mean[0] * mean[2]
-            gg, gb, bb = spread[1, 1] - mean[1] * mean[1] + even / 9, spread[1, 2] - mean[1] * mean[2], spread[2, 2] - mean[2] * mean[2] + even / 9
+            rr, rg, rb = spread[0, 0] + even / 9, spread[0, 1], spread[0, 2]
+            gg, gb, bb = spread[1, 1] + even / 9, spread[1, 2], spread[2, 2] + even / 9
             a, b, c0 = gg * bb - gb * gb, rb * gb - rg * bb, rg * gb - rb * gg
             d0, e, f = rr * bb - rb * rb, rg * rb - rr * gb, rr * gg - rg * rg
             whole = rr * a + rg * b + rb * c0

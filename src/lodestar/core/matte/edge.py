@@ -14,15 +14,21 @@ from .background import Predicted
 from .closed_form import matted
 
 LINEAR = (np.linspace(0, 1, 256) ** 2.2 * 255).astype(np.float32)  # near enough to any clip's transfer for a ratio of colours
-LEAST, LEAST_OF_HAIR = 0.05, 0.002  # trust in the border of the mask, against that of a colour that tells all (1); and where hair was painted
+LEAST, LEAST_OF_HAIR = 0.05, 0.0002  # trust in the border of the mask, against that of a colour that tells all (1); and where hair was painted
 TRUST = 0.3  # price of leaving what is wanted of a pixel whose colour tells all, against the energy of the matting
+STRAY, STRAY_OF_HAIR = 5400.0, 30.0  # squared distance of a colour from the line between the two, in LINEAR's units, at which it tells a third
 NEAR = 600.0  # squared distance of the two colours, in LINEAR's units, at which a colour tells half
 # noise of a colour is cut at 0 and at 1, and so leaves some alpha where there is none, and takes some where there is all: what is fainter than
 # so many times the noise between the two colours goes (measured against true mattes: overlap 0.938 with this, 0.936 without)
 FAINT, MOST_FAINT = 3.0, 0.3
-# of the trust in colours where hair was painted: the background is known there, or guessed from farther off (measured on made strands before real
-# pictures: mean error 0.087 and 0.112; with the full trust of a narrow band 0.087 and 0.126)
-HAIR_TOLD, HAIR_GUESSED = 1.0, 0.1
+# where hair was painted: of the trust in colours, where the background is guessed from farther off (with less, a fog of alpha comes to lie between strands
+# of a real clip); and trust in the border of the mask, where the two colours are the same
+HAIR_GUESSED, HAIR_ALIKE = 0.025, 0.001
+# how far a colour may stray from the line between the two, as a variance. In a narrow band about the noise of a compressed clip (4 code values): with
+# less, alpha follows the noise, and its rim is ragged. Strands are finer than what that lets pass; of them it is told in code values, as noise is the
+# same of dark and of bright ones there (measured on made strands before real pictures: mean error 0.060 and 0.070, the background known or not; 0.087
+# and 0.112 with that of a narrow band; with less before a white sky alpha shows the blocks of a clip's coding)
+EVEN, EVEN_OF_HAIR, LEAST_EVEN = 3e-4, 1e-6, 1e-8
 APART = 0.08  # alpha of hair from which on it must hang together with the subject
 AGAIN_PX, LEAST_RADIUS = 0.7, 2  # of the second look: softness of its mask; px of its band, at least
 
@@ -51,7 +57,6 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
         inside[hair] = 0
     reach[hair] = 1
     band = (reach > 0) & (inside == 0)
-    least = np.where(hair, np.float32(LEAST_OF_HAIR), np.float32(LEAST))
     front = _filled(light, cv2.erode(inside, around, borderValue=1).astype(np.float32))
     back = _filled(light, (reach == 0).astype(np.float32))
     ys, xs = np.nonzero(band)
@@ -64,16 +69,27 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
     square = summed(way * way)
     share = np.clip(summed((light - back) * way) / (square + 1), 0, 1)
     rest = summed((light - back - share[..., None] * way) ** 2)
-    sure = square / (square + NEAR) * np.exp(-rest / 5400)
+    sure = (
+        np.where(hair & ~told, np.float32(HAIR_GUESSED), np.float32(1))
+        * square
+        / (square + NEAR)
+        * np.exp(-rest / np.where(hair, np.float32(STRAY_OF_HAIR), np.float32(STRAY)))
+    )
+    least = np.where(hair, LEAST_OF_HAIR + HAIR_ALIKE * NEAR / (square + NEAR), LEAST).astype(np.float32)
     wanted = np.where(band, (sure * share + least * soft) / (sure + least), inside).astype(np.float32)
-    trust = np.where(hair, np.where(told, HAIR_TOLD, HAIR_GUESSED), 1.0).astype(np.float32) * np.float32(TRUST)
-    found = matted(light / 255, wanted, trust * (sure + least), band)
+    found = matted(light / 255, wanted, np.float32(TRUST) * (sure + least), band, _even(light, hair))
     rim = band & (cv2.dilate(mask, disc[1:-1, 1:-1]) == 0)
     noise = float(np.median(np.abs(light - back)[rim])) if rim.any() else 0.0
     faint = np.clip(FAINT * noise / np.sqrt(square + 1), 1e-3, MOST_FAINT)
     found = found * _rising(found / faint)
     found = 1 - (1 - found) * _rising((1 - found) / faint)
     return _in_one_piece(found, inside, hair) if hair.any() and inside.any() else found
+
+
+def _even(light: np.ndarray, hair: np.ndarray) -> np.ndarray:
+    """(h, w) float32: what is added to the variance of linear light in the window round each pixel. light: (h, w, 3) in LINEAR's units."""
+    steep = 2.2 * (cv2.blur(light.mean(-1), (3, 3)) / 255) ** (1.2 / 2.2)  # of light over codes
+    return np.where(hair, np.maximum(EVEN_OF_HAIR * steep * steep, LEAST_EVEN), EVEN).astype(np.float32)
 
 
 def _in_one_piece(alpha: np.ndarray, inside: np.ndarray, hair: np.ndarray) -> np.ndarray:
