@@ -369,9 +369,10 @@ class SolveTest(unittest.TestCase):
         self.assertLess(found.mean_px, s.mean_px)
         _, none = solved(Seeded(seed=13, frames=40, tracks=300, moving=0))
         self.assertEqual(none.looks_rolling, 0.0)
-        # no sensor is read for longer than its frame: what looks so is something else, as of a clip that was steadied
-        _, other = solved(Seeded(seed=13, frames=40, tracks=300, readout=1.1, moving=0))
-        self.assertEqual(other.looks_rolling, 0.0)
+        # no sensor is read for longer than its frame: what is found beyond that is the error of finding it
+        _, whole = solved(Seeded(seed=13, frames=40, tracks=300, readout=1.0, moving=0))
+        self.assertGreater(whole.looks_rolling, 0.85)
+        self.assertLessEqual(whole.looks_rolling, 1.0)
         # on this way f and the bend of the lens take up most of it: seen all the same, and without it f is 1.5 % off
         _, s = solved(Seeded(seed=2, tracks=250, readout=0.5))
         self.assertAlmostEqual(s.looks_rolling, 0.5, delta=0.1)

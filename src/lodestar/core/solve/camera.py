@@ -371,8 +371,8 @@ def _with_more(
     by_rolling, by_centre = (1 - x.cost / max(plain.cost, 1e-12) for x in (rolling, moved))
     readout = float(rolling.scene.extra[2])
     rolls = by_rolling > SOLVER.rolling_clear
-    # no sensor is read for longer than its frame
-    hint = readout if not asked and by_rolling > SOLVER.rolling_gain and 0.05 < readout < 1.0 else 0.0
+    # no sensor is read for longer than its frame, but what is found may be off by a fifth
+    hint = min(readout, 1.0) if not asked and by_rolling > SOLVER.rolling_gain and 0.05 < readout < 1.2 else 0.0
     if hint or asked:
         # without a readout it is the middle of the picture that fits: what lies at its top and bottom has to come in again
         fitted = readmit(fitted, SOLVER.rolling_limits)
