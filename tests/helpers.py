@@ -17,11 +17,13 @@ from scipy.ndimage import gaussian_filter1d
 from lodestar.core.evaluate.lettering import shifted
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
+from lodestar.core.scene.ground import Ground
 from lodestar.core.shape.extrude import Mesh, bevelled, solid
 from lodestar.core.shape.fonts import Face, face_of
 from lodestar.core.shape.setting import PLAIN, Setting, letters_of, pieces_of
 from lodestar.core.shape.solids import joined
 from lodestar.core.shot import files
+from lodestar.core.shot.document import Shot, rebased
 
 ROOT = Path(__file__).resolve().parents[1]
 SHOTS = ROOT / "demo" / "shots"
@@ -225,3 +227,18 @@ def by_hand(shot, tree):
             for name, data in (members | {"shot.json": text}).items():
                 file.writestr(name, data)
         return files.read(path)
+
+
+def looked_down_on(shot: Shot) -> Shot:
+    """The shot with a solve of another place: a camera that comes down on a street, as a solver sees it that takes it for one held level. The first 300
+    points lie on the street, 120 on roofs."""
+    assert shot.solve is not None
+    rng, count = np.random.default_rng(3), len(shot.solve.frames)
+    xyz = np.concatenate([rng.uniform([-4, 10, -3], [4, 10, 3], (300, 3)), rng.uniform([-4, 5, -3], [4, 9, 3], (120, 3))])
+    xyz[:300, 1] += rng.normal(0, 0.03, 300)
+    R = np.repeat(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]])[None], count, 0)
+    centres = np.linspace([0, 0, 0], [0.1, 1, 0.05], count)
+    t = -np.einsum("kij,kj->ki", R, centres)
+    told = {"point_ids": np.arange(420, dtype=np.int32), "point_error": np.full(420, 0.1), "uprights": np.zeros((0, 5)), "held": True}
+    solve = msgspec.structs.replace(shot.solve, R=R, t=t, xyz=xyz, colours=np.zeros((0, 3), np.uint8), **told)
+    return rebased(msgspec.structs.replace(shot, objects=(), mattes=()), solve=solve, ground=Ground())

@@ -30,7 +30,7 @@ from lodestar.core.shot.document import Shot, solve_is_stale
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from lodestar.core.track.edit import lengths
 from tests.app.window_case import LEFT, SHIFT, WindowCase
-from tests.helpers import DEMO, SHOTS
+from tests.helpers import DEMO, SHOTS, looked_down_on
 
 CTRL, ALT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier
 FRAME = 46
@@ -730,6 +730,21 @@ class GroundTest(PlaceCase):
         self.assertIn("which way is up", self.told())
         self.click("strip-show-the-ground")
         self.assertEqual(self.session.step, "Ground")
+
+    def test_ground_under_a_camera_that_looks_down_is_offered(self):
+        self.session.edit("Another place", looked_down_on)
+        self.session.show_step("Ground")
+        self.settle()
+        self.assertEqual(readings.ground(self.session.shot).state, readings.DOUBTFUL)
+        self.session.work._propose_level()
+        self.assertIn("across the view", self.told())
+        self.click("strip-it-looks-down")
+        self.assertGreater(len(self.session.shot.ground.on_ground), 190)
+        self.assertEqual(readings.ground(self.session.shot).state, readings.GOOD)
+        self.assertGreater(camera_at(self.session.shot, FRAME).centre[2], 5)
+        self.key(Qt.Key.Key_Z, CTRL)
+        self.click("looks-down")
+        self.assertGreater(len(self.session.shot.ground.on_ground), 190)
 
     def test_too_few_points_and_points_in_a_line_are_told(self):
         points = points_of(self.session.shot)

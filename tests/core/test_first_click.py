@@ -14,12 +14,12 @@ from lodestar.core.edits.placing import Spot, title_at
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.evaluate.cameras import camera_at, scene_frame
 from lodestar.core.evaluate.ground import borne_ground, covered, hidden_share, trusted_points
-from lodestar.core.evaluate.objects import mesh_of, model_of
+from lodestar.core.evaluate.objects import mesh_of, model_of, pose_of
 from lodestar.core.evaluate.pointing import HIDDEN, Points, ground_under, placed_whole, surface_under
 from lodestar.core.media.plates import PlateInfo, probe
 from lodestar.core.picture.frame import frame
 from lodestar.core.picture.workshop import close_workshop
-from lodestar.core.scene.ground import Ground, found_level, proposal
+from lodestar.core.scene.ground import Ground, found_level, points_across_view, proposal
 from lodestar.core.scene.poses import moved
 from lodestar.core.shape.extrude import Mesh
 from lodestar.core.shot import files
@@ -30,7 +30,7 @@ from lodestar.core.solve.result import SolveSettings
 from lodestar.core.track.tracks import make_tracks
 from lodestar.core.work.solving import solve_shot
 from lodestar.core.work.tracking import track_shot
-from tests.helpers import DEMO, ROOT, SHOTS, Seeded
+from tests.helpers import DEMO, ROOT, SHOTS, Seeded, looked_down_on
 
 
 def levelled(shot: Shot) -> Shot:
@@ -125,6 +125,44 @@ class FirstClickTest(ClickCase):
             shot = with_plate(Shot(), PlateInfo("none.mp4", 1280, 720, 60, (25, 1)))
             shot = rebased(shot, tracks=tracks, solve=solve(tracks, 1280, 720, SolveSettings(), Job()))
             self.ten_clicks(levelled(shot), seed)
+
+
+class LookingDownTest(unittest.TestCase):
+    """Ground that a camera looks straight down on is hardly told from a wall: it is offered, and things lie on it."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.demo = files.read(DEMO)
+        cls.shot = looked_down_on(cls.demo)
+        rows = points_across_view(cls.shot.solve)
+        cls.down = with_ground(cls.shot, Ground(on_ground=tuple(int(i) for i in cls.shot.solve.point_ids[rows])))
+
+    def test_the_plane_across_the_view_is_found_where_the_ground_holds_few_points(self):
+        rows = points_across_view(self.shot.solve)
+        self.assertGreater(len(rows), 190)
+        self.assertGreater(np.mean(rows < 300), 0.95)
+        for shot in (self.demo, files.read(ROOT / "tests" / "data" / "trials" / "drone.lode")):
+            self.assertEqual(len(points_across_view(shot.solve)), 0)
+
+    def test_up_is_where_the_camera_is(self):
+        points, camera = scene_frame(self.down).points(self.down.solve.xyz), camera_at(self.down, 10)
+        self.assertLess(np.abs(points[:300, 2]).max(), 0.2)
+        self.assertGreater(points[300:, 2].min(), 0.5)
+        self.assertGreater(camera.centre[2], points[300:, 2].max())
+        self.assertLess(camera.R[2, 2], -0.99)  # it looks down
+
+    def test_a_title_lies_flat_and_is_read_as_the_picture_stands(self):
+        for pixel in ((640, 380), (200, 500), (1000, 150)):
+            placed = clicked(self.down, 10, pixel)
+            pose, camera = pose_of(*placed, 10), camera_at(self.down, 10)
+            at = pose[:3, 3]
+            foot, right, above = (camera.project(at + 0.1 * way)[0] for way in (np.zeros(3), pose[:3, 0], pose[:3, 2]))
+            self.assertLess(abs(right[1] - foot[1]), 0.05 * (right[0] - foot[0]))
+            self.assertLess(abs(above[0] - foot[0]), 0.05 * (foot[1] - above[1]))
+            low = moved(model_of(*placed, 10), mesh_of(placed[1], 10).vertices.astype(float))[:, 2].min()
+            self.assertLess(abs(low - at[2] + placed[1].depth.value[0] / 2), 1e-3)  # its back lies on the street
+            xy = camera.project(corners(*placed, 10))[0]
+            self.assertTrue((xy >= 0).all() and (xy < [self.down.plate.width, self.down.plate.height]).all())
 
 
 class GroundTest(unittest.TestCase):

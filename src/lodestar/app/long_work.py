@@ -18,7 +18,7 @@ from lodestar.core.edits.lights import with_shadow_lines
 from lodestar.core.edits.settle import with_ground, with_solve, with_tracks
 from lodestar.core.matte.strokes import INSIDE, UNSURE, Brushed, Found, Stroke, painted, with_found
 from lodestar.core.media.pictures import picture_frame
-from lodestar.core.scene.ground import proposal, says_level
+from lodestar.core.scene.ground import points_across_view, proposal, says_level
 from lodestar.core.shape.drawings import MOST_BYTES, check_svg, is_quick
 from lodestar.core.shape.trace import traced
 from lodestar.core.shot.document import ShadowLine, Shot, solving_reads, tracking_reads
@@ -160,27 +160,19 @@ class LongWork(QObject):
         solve = self.session.shot.solve
         if says_level(self.session.shot.ground):
             return
+        across, show = len(points_across_view(solve)), lambda: self.session.show_step("Ground")
+        down = (("It looks down", self.look_down),) if across else ()
+        also = f" Few points lie on that ground, and {across} on a plane across the view." if across else ""
+        holds = lambda: self.session.shot.solve is solve and not says_level(self.session.shot.ground)
         try:
-            words = proposal(solve)[1]
+            what, actions = f"The scene is {proposal(solve)[1]}.", (("Level is right", self.keep_level), ("Look at it", show))
+            self.session.tell(what + also, "", "doubtful" if across else "note", *down, *actions, holds=holds)
         except UserError:
             if solve.motion != "free":  # a turn shows how the camera was held
                 return
-            self.session.tell(
-                "Nothing in the clip tells which way is up; the scene is level as the camera was held.",
-                "Draw the horizon or what is upright, or choose points on the ground.",
-                "doubtful",
-                ("Show the ground", lambda: self.session.show_step("Ground")),
-                holds=lambda: self.session.shot.solve is solve and not says_level(self.session.shot.ground),
-            )
-            return
-        self.session.tell(
-            f"The scene is {words}.",
-            "",
-            "note",
-            ("Level is right", self.keep_level),
-            ("Look at it", lambda: self.session.show_step("Ground")),
-            holds=lambda: self.session.shot.solve is solve and not says_level(self.session.shot.ground),
-        )
+            what = "Nothing in the clip tells which way is up; the scene is level as the camera was held."
+            hint = "Draw the horizon or what is upright, or choose points on the ground."
+            self.session.tell(what + also, hint, "doubtful", *down, ("Show the ground", show), holds=holds)
 
     def keep_level(self) -> None:
         """What was found of the ground becomes what was said of it."""
@@ -192,6 +184,17 @@ class LongWork(QObject):
             return with_ground(shot, msgspec.structs.replace(shot.ground, on_ground=found.on_ground, uprights=found.uprights))
 
         self.session.edit("Keep the level that was found", keep)
+
+    def look_down(self) -> None:
+        """The plane across the view becomes the ground."""
+
+        def look(shot: Shot) -> Shot:
+            if shot.solve is None:
+                return shot
+            below = tuple(int(i) for i in shot.solve.point_ids[points_across_view(shot.solve)])
+            return with_ground(shot, msgspec.structs.replace(shot.ground, on_ground=below, uprights=()))
+
+        self.session.edit("The camera looks down", look)
 
     # drawings ------------------------------------------------------------------------------------------------------------------
 

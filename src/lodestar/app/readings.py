@@ -9,7 +9,7 @@ from lodestar.core.evaluate.ground import TOLD_SHARE
 from lodestar.core.evaluate.objects import problem_of
 from lodestar.core.matte.sources import Outline
 from lodestar.core.matte.strokes import UNSURE, Brushed
-from lodestar.core.scene.ground import level_is_told, says_level
+from lodestar.core.scene.ground import level_is_told, points_across_view, says_level
 from lodestar.core.shot.document import Shot, solve_is_stale, tracks_are_stale
 from lodestar.core.shot.objects import Title
 from lodestar.core.solve.report import WORDS
@@ -102,6 +102,8 @@ def ground(shot: Shot) -> Reading:
     by_hand = g.turned != (0.0, 0.0, 0.0)
     if not says_level(g) and not level_is_told(s):
         return Reading(DOUBTFUL, f"level unsure · {unit}", "as the camera was held")
+    if not says_level(g) and len(points_across_view(s)):
+        return Reading(DOUBTFUL, f"level unsure · {unit}", "few points on it")
     return Reading(GOOD, f"level · {unit}", f"from {', '.join(ways)}" if ways else "turned by hand" if by_hand else "found by itself")
 
 

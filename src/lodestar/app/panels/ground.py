@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from lodestar.core.basics.errors import UserError
 from lodestar.core.edits.settle import with_ground
 from lodestar.core.evaluate.cameras import scene_frame
-from lodestar.core.scene.ground import Ground, proposal, reference, with_span
+from lodestar.core.scene.ground import Ground, points_across_view, proposal, reference, with_span
 from lodestar.core.shot.document import Shot
 from lodestar.core.solve.known import Span, says_of_itself
 
@@ -42,6 +42,12 @@ class GroundPanel(Panel):
             "Keep what was found by itself: it is written down as what was said, and can be taken back",
             self.session.work.keep_level,
             True,
+        )
+        self.down = button(
+            "The camera looks down",
+            "looks-down",
+            "Most points lie on a plane across the view: it becomes the ground",
+            self.session.work.look_down,
         )
         say = self.section("Chosen points")
         self.chosen = quiet()
@@ -95,6 +101,7 @@ class GroundPanel(Panel):
         self.found = quiet()
         said.add_wide(self.found)
         said.add_wide(self.level)
+        said.add_wide(self.down)
         holder = QWidget()
         holder.setObjectName("plain")
         self.lines = QVBoxLayout(holder)
@@ -264,8 +271,10 @@ class GroundPanel(Panel):
                 words = f"Found by itself: {proposal(shot.solve)[1]}."
             except UserError:
                 words = "Level as the camera was held."
-        self.found.setText(words)
+        across = len(points_across_view(shot.solve)) if words and shot.solve is not None else 0
+        self.found.setText(words + (f" Few points lie on it, and {across} on a plane across the view." if across else ""))
         self.level.setVisible(words.startswith("Found"))
+        self.down.setVisible(across > 0)
         self.found.setVisible(bool(self.found.text()))
         self.hides.setChecked(g.hides)
         self.uneven.setChecked(g.uneven)

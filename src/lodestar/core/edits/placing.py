@@ -13,7 +13,7 @@ from ..basics.keyed import constant
 from ..evaluate.ground import uneven_of
 from ..media.pictures import picture_size
 from ..projection.camera import Camera
-from ..scene.surfaces import Patch, heading_towards
+from ..scene.surfaces import UP, Patch, heading_towards
 from ..shot.document import Shot
 from ..shot.objects import Anchor, Card, Logo, Title
 from .arrange import new_id
@@ -22,6 +22,7 @@ ANCHORED = 40  # tracks that an object remembers
 OF_PICTURE = 1 / 6  # a new title's height, of what is seen at its distance across the shorter side of the picture
 UPRIGHT = 0.5  # a normal that looks up less than this is a wall's
 LEVEL, ON_GROUND = 0.99, 0.03  # a normal that looks up more, so near to the ground for its distance: it stands on the ground
+STEEP = 0.9  # cosine between the view and a surface's normal: on what is looked down on so steeply things lie
 
 
 class Spot(NamedTuple):
@@ -36,6 +37,12 @@ class Spot(NamedTuple):
     @property
     def on_wall(self) -> bool:
         return self.hangs and abs(float(self.patch.normal[2])) < UPRIGHT
+
+    @property
+    def lies(self) -> bool:
+        """Whether it is looked down on so steeply that of what stood there only the top would be seen."""
+        normal, towards = self.patch.normal, self.camera.centre - self.patch.centre
+        return self.hangs and not self.on_wall and float(normal @ towards) > STEEP * self.distance
 
     @property
     def distance(self) -> float:
@@ -54,21 +61,23 @@ class Spot(NamedTuple):
 
 
 def _fields(spot: Spot, depth: float = 0.0) -> dict[str, Any]:
-    """Id, place, turn and tracks of what stands upright on a patch, or hangs flat on a wall with its back, `depth` behind its front, on it."""
+    """Id, place, turn and tracks of what stands upright on a patch, or hangs flat on a wall with its back, `depth` behind its front, on it, or lies flat
+    on what is seen from above."""
     patch, shot = spot.patch, spot.shot
     at: F64 = patch.centre
     uneven = uneven_of(shot)
     if not spot.on_wall and uneven is None and abs(patch.normal[2]) > LEVEL and abs(at[2]) < ON_GROUND * spot.distance:
         at = np.array([at[0], at[1], 0.0])
     at = np.round(at, 4)
-    if spot.on_wall:
-        at = np.round(at + patch.normal * depth / 2, 4)
-    towards = -patch.normal if spot.on_wall else patch.centre - spot.camera.centre
+    if spot.on_wall or spot.lies:
+        at = np.round(at + (patch.normal if spot.on_wall else UP) * depth / 2, 4)
+    # what lies is read as the picture stands
+    towards = -patch.normal if spot.on_wall else -spot.camera.R[1] if spot.lies else patch.centre - spot.camera.centre
     ids = shot.solve.point_ids[patch.rows][:ANCHORED] if shot.solve is not None and len(patch.rows) else []
     return {
         "id": new_id(),
         "position": constant(*at),
-        "turn": constant(round(heading_towards(towards), 1), 0, 0),
+        "turn": constant(round(heading_towards(towards), 1), -90.0 if spot.lies else 0, 0),
         "tracks": tuple(int(i) for i in ids),
         "placed": spot.frame if shot.solve is None else None,
     }

@@ -25,6 +25,10 @@ LEVEL_DEG = 35.0  # ground leans less than this against the camera, or against u
 GROUND_SHARE, BORNE_SHARE = 0.5, 0.5
 # a plane that a smaller part of them lies on may be a row of roofs as well as ground (in real clips of a drone: 0.04 wrong, 0.2 right)
 LEAST_SHARE = 0.08
+# a plane across the view may be ground under a camera that looks straight down, as well as a wall: so many points in front lie on it (in real clips: 0.22
+# of a street from above, 0.15 at most of others), and this many times as many as on the ground that was found; both to this share of their spread, as
+# a camera that comes down on it hardly tells how far away each point is
+ACROSS_SHARE, ACROSS_MORE, ACROSS_EVEN = 0.18, 2.0, 0.03
 HELD_SHARE = 1 / 30  # of the points below the camera: so many more lie on ground by which the camera is held e times less likely
 
 
@@ -156,7 +160,9 @@ def _up(
         # a line that does not agree with the others, as one along a shadow, counts for nothing
         off = np.array([0.0 if is_horizon else np.arcsin(np.clip(normal @ up, -1, 1)) for _, normal, is_horizon in lines])
         trust = 1 / (1 + (off / np.deg2rad(LINE_DEG)) ** 2)
-    return up if up @ HELD_UP > 0 else -up, float(1 / told[1])
+    # ground under a camera that looks straight down is upright as the camera was held: then up is the side that the camera is on
+    towards = solve.centres.mean(0) - plane[0] if plane is not None and abs(up @ HELD_UP) < np.sin(np.deg2rad(LEVEL_DEG)) else HELD_UP
+    return up if up @ towards > 0 else -up, float(1 / told[1])
 
 
 def _across(d: np.ndarray) -> np.ndarray:
@@ -288,6 +294,27 @@ def _on_plane(solve: Solve, up: np.ndarray, lean_deg: float) -> np.ndarray:
     _, normal, inside = plane_by_votes(points, 0.006 * _spread(points) + 1e-9, np.random.default_rng(0), against)
     least = LEAST_SHARE * len(near) if solve.held else 3
     return near[inside] if level(normal) and inside.sum() >= least else near[:0]
+
+
+@functools.lru_cache(maxsize=4)
+def points_across_view(solve: Solve) -> np.ndarray:
+    """Rows of the points on the largest plane across the view, where it is rather the ground than what was found is; none else."""
+    ahead = solve.R[:, 2].mean(0)
+    up = -ahead / max(float(np.linalg.norm(ahead)), 1e-9)
+    near = _near_below(solve, up) if solve.motion == "free" else np.zeros(0, int)
+    if len(near) < 8:
+        return near[:0]
+    points, even = solve.xyz[near], ACROSS_EVEN * _spread(solve.xyz[near]) + 1e-9
+    against = lambda normals: np.where(abs(normals @ up) > np.cos(np.deg2rad(LEVEL_DEG)), 0.0, np.inf)
+    inside = plane_by_votes(points, even, np.random.default_rng(0), against)[2]
+    middle, normal, _ = fit_plane(points[inside])
+    inside = np.abs((points - middle) @ normal) < even
+    centre, level = found_level(solve)
+    on_ground = (np.abs((solve.xyz - centre) @ level) < even).sum()
+    across = abs(normal @ up) > np.cos(np.deg2rad(LEVEL_DEG)) and inside.sum() >= max(ACROSS_SHARE * len(near), ACROSS_MORE * on_ground)
+    rows = near[inside] if across else near[:0]
+    rows.flags.writeable = False
+    return rows
 
 
 def _near_below(solve: Solve, up: np.ndarray) -> np.ndarray:
