@@ -18,10 +18,10 @@ from lodestar.core.edits.settle import with_ground
 from lodestar.core.edits.sky import read_sky, turned_sky, with_kind_of_sky, with_new_sky, with_picture_of_sky, with_sun_in_place
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.far import around_at, carried_to, turned_to
-from lodestar.core.evaluate.old_sky import OldSky, far_ground, lowest_sky, sky_key, sky_luminance
+from lodestar.core.evaluate.old_sky import OldSky, far_ground, lowest_sky, sky_key, sky_luminance, with_sky_of
 from lodestar.core.finish.backdrop import Backdrop, turn_of
 from lodestar.core.light.skies import KINDS, LOWEST_DEG, LUMINANCE, made
-from lodestar.core.matte.far import Around, far_away, unsteady
+from lodestar.core.matte.far import Around, clouds_among, far_away, unsteady
 from lodestar.core.matte.key import keyed_cover
 from lodestar.core.picture.behind import _edge, _mixed, sky_of
 from lodestar.core.picture.composite import light_of
@@ -29,7 +29,9 @@ from lodestar.core.picture.edges import smooth
 from lodestar.core.picture.frame import QUALITIES, frame
 from lodestar.core.picture.plate import Size
 from lodestar.core.picture.workshop import close_workshop
+from lodestar.core.scene.ground import Ground
 from lodestar.core.shot import files
+from lodestar.core.shot.document import rebased
 from tests.core.test_cli import example
 from tests.core.test_mattes import box
 from tests.helpers import DEMO, by_hand
@@ -113,6 +115,23 @@ class FarTest(unittest.TestCase):
         self.assertLess(float(found[block].mean()), 0.1)
         self.assertGreater(float(found[(y < 270) & ~block].mean()), 0.97)
 
+    def test_a_dark_cloud_that_the_key_leaves_out_is_sky_and_things_before_it_are_not(self):
+        y, x = np.mgrid[:360, :640].astype(np.float32)
+        light = np.repeat((0.8 - 0.6 * np.exp(-((x - 150) ** 2 + (y - 90) ** 2) / 2 / 50**2))[..., None], 3, 2)
+        balloon, sign, tower = np.hypot(x - 330, y - 80) < 20, (abs(x - 440) < 25) & (abs(y - 90) < 25), (abs(x - 560) < 15) & (y > 60)
+        light[balloon | sign | tower] = 0.1
+        cover = np.clip((light[..., 0] - 0.5) / 0.1, 0, 1)
+        ground = np.stack(np.meshgrid(np.arange(20.0, 630, 30), [310.0, 325, 340, 355]), -1).reshape(-1, 2)
+        points = np.concatenate([ground, [(430.0, 80.0), (450, 80), (440, 100)], [(150.0, 90.0)]])
+        around = Around(points, np.full(len(points), 30.0), y > 300)
+        found = np.maximum(cover, clouds_among(light, cover, around))
+        cloud = np.hypot(x - 150, y - 90) < 100
+        self.assertGreater(float(found[cloud].min()), 0.9)
+        inner = cv2.erode((balloon | sign | tower).astype(np.uint8), np.ones((5, 5))) > 0
+        self.assertLess(float(found[inner & (y < 295)].max()), 0.01)
+        # where hardly any point tells what is near, nothing is taken for a cloud
+        self.assertEqual(float(clouds_among(light, cover, around._replace(pixels=points[::3], depths=around.depths[::3])).max()), 0.0)
+
     def test_points_beside_a_ridge_take_no_band_of_the_sky_away(self):
         """Marks lie beside the edge that they follow. In a clip of a real drone a band of the old sky stayed over the hills."""
         y, x = np.mgrid[:360, :1280].astype(np.float32)
@@ -135,6 +154,28 @@ class FarTest(unittest.TestCase):
         found = self.far(np.concatenate([points, self.points]), np.concatenate([np.full(len(points), 9.0), np.full(len(self.points), 20.0)]))
         self.assertGreater(float(found[92:103, 72:83].min()), 0.9)
         self.assertLess(float(found[60:80, 20:140].max()), 0.1, "and not through its walls")
+
+
+class CloudsTest(unittest.TestCase):
+    def test_clouds_that_go_from_light_to_as_dark_as_the_ground_are_sky(self):
+        """Over a place whose points all lie below the horizon, nothing high up is a thing."""
+        demo, rng = files.read(DEMO), np.random.default_rng(4)
+        count = len(demo.solve.frames)
+        xyz = np.concatenate([rng.uniform([-9, 6], [9, 20], (400, 2)), np.full((400, 1), -1.5)], 1)
+        R = np.repeat(np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]])[None], count, 0)
+        t = -np.einsum("kij,kj->ki", R, np.linspace([-1.5, 0, 0], [1.5, 0, 0], count))
+        told = {"point_ids": np.arange(400, dtype=np.int32), "point_error": np.full(400, 0.1), "uprights": np.zeros((0, 5))}
+        solve = msgspec.structs.replace(demo.solve, R=R, t=t, xyz=xyz, colours=np.zeros((0, 3), np.uint8), **told)
+        shot = rebased(msgspec.structs.replace(demo, objects=(), mattes=()), solve=solve, ground=Ground())
+        y, x = np.mgrid[:720, :1280].astype(np.float32)
+        light = ((x / 1280)[..., None] * np.float32([0.75, 0.74, 0.73]) + np.float32([0.1, 0.08, 0.07])).astype(np.float32)
+        light[y > 360] = rng.uniform(0.03, 0.2, ((y > 360).sum(), 1)) * np.float32([1, 0.9, 0.8])
+        key = sky_key(shot, light, 46)
+        self.assertGreater(float(keyed_cover(key, light, 46)[:350].mean()), 0.97)
+        darker = light * np.float32([0.5, 0.5, 0.6])
+        self.assertLess(float(keyed_cover(key, darker, 46)[:350].mean()), 0.95)
+        both = with_sky_of(key, shot, darker, 20)
+        self.assertGreater(float(keyed_cover(both, darker, 46)[:350].mean()), 0.97)
 
 
 class SmallPictureTest(unittest.TestCase):

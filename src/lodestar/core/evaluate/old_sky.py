@@ -1,23 +1,30 @@
 """The plate's own sky: where it is told by its colours, how far down it goes, how bright it is and how hazy the place is under it."""
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import cv2
+import msgspec
 import numpy as np
 
 from ..basics.errors import UserError
 from ..basics.geometry import F64
 from ..basics.keyed import constant
 from ..light.surroundings import BRIGHTNESS
-from ..matte.key import Keyer, keyed_cover, oklab
+from ..matte.far import MANY_NEAR
+from ..matte.key import LIGHTNESS_SHARE, MOST_SAMPLES, Keyer, keyed_cover, oklab
 from ..shot.document import Shot
 from .cameras import camera_at, scene_frame
+from .far import around_at
 
 Rgb = tuple[float, float, float]
 
 
 CLUSTERS, LEAST_SHARE = 6, 0.04  # colours that are looked for, and the share of the sky that one must have
 AS_BRIGHT = 0.22  # of Oklab's lightness: what is darker than most of the sky by more is a tree or a roof
+APART, CLEAR_SHARE = 0.03, 0.9  # of the width, from a near point; of what is looked at, that lies clear of things
+ALIKE = 0.02  # of Oklab's distance: a sample so near to another tells nothing more
+HELD, NEARLY_NONE = 0.03, 0.02  # of Oklab's distance, within which a sample holds a colour; share of the sky that none may hold
 TOP = 0.35  # of what lies over the horizon, or of the picture: the upper part, where sky is most likely
 EVEN = 0.006  # of Oklab a px of a small picture: what changes by more is an edge
 SPECKS_PX = 10.0
@@ -44,6 +51,20 @@ class OldSky(NamedTuple):
     far: tuple[Rgb, float] | None = None
 
 
+class _Small(NamedTuple):
+    """A frame as a small picture, (h, w) all: its linear light and Oklab; degrees over the horizon (0 where that is not known); what is looked at first, high
+    up; what goes on evenly; and `free`, what lies clear of things, as near points tell, where all that is high up is that and even. ground (n, 3): light
+    at points well under the horizon."""
+
+    light: np.ndarray
+    lab: np.ndarray
+    up: np.ndarray
+    high: np.ndarray
+    even: np.ndarray
+    free: np.ndarray
+    ground: np.ndarray
+
+
 def sky_key(shot: Shot, light: np.ndarray, frame: int) -> Keyer:
     """A key of the plate's own sky, by its usual colours. light: (h, w, 3) linear light of Rec.709 of a frame.
 
@@ -51,24 +72,69 @@ def sky_key(shot: Shot, light: np.ndarray, frame: int) -> Keyer:
     the solved camera, and of what goes on evenly from there down to it: most skies are paler there. Raises UserError where nothing
     of the picture lies over it.
     """
+    return Keyer(id="", name="Sky", samples=_samples(_small(shot, light, frame)), hides=False, specks=constant(SPECKS_PX), far=shot.solve is not None)
+
+
+def with_sky_of(key: Keyer, shot: Shot, light: np.ndarray, frame: int) -> Keyer:
+    """A key of the sky that holds what another frame shows of it too, where nothing but sky is high up there. light: as in `sky_key`."""
+    try:
+        small = _small(shot, light, frame)
+    except UserError:  # it shows no sky
+        return key
+    return msgspec.structs.replace(key, samples=_told_by_both(key.samples, _samples(small))) if small.free.any() else key
+
+
+def _small(shot: Shot, light: np.ndarray, frame: int) -> _Small:
+    """Raises UserError where nothing lies over the horizon."""
     height, width = light.shape[:2]
     solved = shot.solve is not None and frame in shot.solve.frames
     size = max(width // max(width // 320, 1), 1), max(height // max(height // 180, 1), 1)
     small = cv2.resize(np.ascontiguousarray(light), size, interpolation=cv2.INTER_AREA)
     if solved:
         up = _heights(shot, frame, (height, width), size)
-        inside = (up > 0) & (up >= float(up.max()) * (1 - TOP))
+        high = (up > 0) & (up >= float(up.max()) * (1 - TOP))
     else:
         up = np.zeros(small.shape[:2])
-        inside = np.repeat((np.arange(size[1]) < TOP * size[1])[:, None], size[0], 1)
-    if not inside.any():
+        high = np.repeat((np.arange(size[1]) < TOP * size[1])[:, None], size[0], 1)
+    if not high.any():
         raise UserError("Nothing in this frame lies over the horizon, so no sky was found.", "Go to a frame that shows it, or key a colour by hand.")
     lab = oklab(small.astype(float)).astype(np.float32)
     ground = _ground(shot, light, frame) if solved else np.zeros((0, 3), np.float32)
-    samples, sky = _usual(small, lab, inside, ground)
-    if solved:
-        samples, _ = _usual(small, lab, sky | _evenly_on(lab, sky, up > 0), ground)
-    return Keyer(id="", name="Sky", samples=samples, hides=False, specks=constant(SPECKS_PX), far=shot.solve is not None)
+    even, free = _even(lab), _without_things(shot, frame, (height, width), size)
+    free &= bool((free & even)[high].mean() > CLEAR_SHARE)
+    return _Small(small, lab, up, high, even, free, ground)
+
+
+def _samples(small: _Small) -> tuple[Rgb, ...]:
+    samples, sky = _usual(small, small.high)
+    if not small.up.any():
+        return samples
+    more, on = _usual(small, sky | _evenly_on(small.even & (small.up > 0), sky))
+    return _all_of(_told_by_both(more, samples), small, (on | sky) & small.free) if small.free.any() else more
+
+
+def _told_by_both(samples: Sequence[Rgb], more: Sequence[Rgb]) -> tuple[Rgb, ...]:
+    """Samples of a key (linear light), and of others those that are unlike all of them, as many as a key holds."""
+    kept = list(samples)
+    for one in more:
+        away = np.linalg.norm(oklab(np.array(kept)) - oklab(np.array([one])), axis=1).min() if kept else np.inf
+        if away > ALIKE and len(kept) < MOST_SAMPLES:
+            kept.append(one)
+    return tuple(kept)
+
+
+def _all_of(samples: tuple[Rgb, ...], small: _Small, sky: np.ndarray) -> tuple[Rgb, ...]:
+    """Samples, and more of them until a key of them all holds nearly all of the sky (h, w) bool, as clouds go from light to dark by all that lies between."""
+    apart = np.array([LIGHTNESS_SHARE, 1, 1], np.float32)
+    seen, colours = small.lab[sky] * apart, small.light[sky]
+    while len(samples) < MOST_SAMPLES and len(seen):
+        left = np.min([np.linalg.norm(seen - apart * oklab(np.array([one])), axis=1) for one in samples], axis=0) > HELD
+        if left.mean() < NEARLY_NONE:
+            break
+        _, which, count = np.unique((seen[left] / HELD).astype(int), axis=0, return_inverse=True, return_counts=True)
+        r, g, b = colours[left][which.ravel() == count.argmax()].astype(float).mean(0).round(5)
+        samples = (*samples, (float(r), float(g), float(b)))
+    return samples
 
 
 def _heights(shot: Shot, frame: int, whole: tuple[int, int], size: tuple[int, int]) -> F64:
@@ -89,34 +155,54 @@ def _ground(shot: Shot, light: np.ndarray, frame: int) -> np.ndarray:
     return np.asarray(light[y, x])
 
 
-def _usual(light: np.ndarray, lab: np.ndarray, inside: np.ndarray, ground: np.ndarray) -> tuple[tuple[tuple[float, float, float], ...], np.ndarray]:
+def _without_things(shot: Shot, frame: int, whole: tuple[int, int], size: tuple[int, int]) -> np.ndarray:
+    """(h, w) bool, of a picture of `size` (w, h) of the `whole` (h, w): where no solved point is near, of a shot with many near ones; none else."""
+    around = around_at(shot, frame, size[0], size[1], size[0] / whole[1])
+    free = np.zeros(size[::-1], np.uint8)
+    if around is None or len(around.pixels) < MANY_NEAR:
+        return free > 0
+    free[:] = 1
+    for x, y in around.pixels[(np.abs(around.pixels) < 2 * size[0]).all(1)].round().astype(int).tolist():
+        cv2.circle(free, (x, y), round(APART * size[0]), 0, -1)
+    return free > 0
+
+
+def _usual(small: _Small, inside: np.ndarray) -> tuple[tuple[Rgb, ...], np.ndarray]:
     """The usual colours of what is `inside` (h, w), as linear light, and (h, w) bool where they are; without what is much darker than most of it, and
-    without what much of the ground (n, 3) looks like: a wall, or hills. They are the means of a few clusters (k-means)."""
-    seen, colours = lab[inside], light[inside]
+    without what much of the ground looks like: a wall, or hills; but for what is free of things: dark clouds. They are the means of a few clusters
+    (k-means)."""
+    ground = small.ground
+    seen, colours = small.lab[inside], small.light[inside]
     cv2.setRNGSeed(1)
     criteria = (cv2.TERM_CRITERIA_EPS + cv2.TERM_CRITERIA_MAX_ITER, 30, 1e-4)
     _, which, _ = cv2.kmeans(seen, min(CLUSTERS, len(seen)), None, criteria, 2, cv2.KMEANS_PP_CENTERS)  # type: ignore[call-overload]
     number = which.ravel()
     shares = np.bincount(number, minlength=CLUSTERS) / len(number)
     brightness = np.array([seen[number == k, 0].mean() if shares[k] > 0 else -np.inf for k in range(len(shares))])
-    kept = [k for k in range(len(shares)) if shares[k] >= LEAST_SHARE and brightness[k] > brightness[int(shares.argmax())] - AS_BRIGHT]
+    clouds = {k for k in range(len(shares)) if shares[k] >= LEAST_SHARE and small.free[inside][number == k].mean() > CLEAR_SHARE}
+    bright = lambda k: brightness[k] > brightness[int(shares.argmax())] - AS_BRIGHT
+    kept = [k for k in range(len(shares)) if shares[k] >= LEAST_SHARE and (bright(k) or k in clouds)]
     means = {k: tuple(round(float(v), 5) for v in colours[number == k].astype(float).mean(0)) for k in kept}
     like = lambda k: keyed_cover(Keyer(id="", name="", samples=(means[k],)), ground[None], 0).mean() if len(ground) else 0.0  # type: ignore[arg-type]
-    kept = [k for k in kept if like(k) < OF_GROUND] or kept
+    kept = [k for k in kept if k in clouds or like(k) < OF_GROUND] or kept
     there = np.zeros(inside.shape, bool)
     there[inside] = np.isin(number, kept)
     return tuple(means[k] for k in kept), there  # type: ignore[misc]
 
 
-def _evenly_on(lab: np.ndarray, sky: np.ndarray, over: np.ndarray) -> np.ndarray:
-    """(h, w) bool: what goes on from the sky (h, w) without an edge, as far as it lies over the horizon (h, w)."""
+def _even(lab: np.ndarray) -> np.ndarray:
+    """(h, w) bool: where a small picture in Oklab (h, w, 3) has no edge."""
     change = np.zeros(lab.shape[:2], np.float32)
     for c in range(3):
         channel = np.ascontiguousarray(lab[..., c])
         change = np.maximum(change, np.maximum(np.abs(cv2.Sobel(channel, cv2.CV_32F, 1, 0)), np.abs(cv2.Sobel(channel, cv2.CV_32F, 0, 1))) / 8)
-    _, names = cv2.connectedComponents(((change < EVEN) & over).astype(np.uint8), connectivity=4)
-    parts = np.unique(names[sky & (names > 0)])
-    return np.isin(names, parts)
+    return np.asarray(change < EVEN)
+
+
+def _evenly_on(even: np.ndarray, sky: np.ndarray) -> np.ndarray:
+    """(h, w) bool: what is even (h, w) and hangs together with what of the sky (h, w) is."""
+    _, names = cv2.connectedComponents(even.astype(np.uint8), connectivity=4)
+    return np.isin(names, np.unique(names[sky & (names > 0)]))
 
 
 def lowest_sky(shot: Shot, light: np.ndarray, frame: int, key: Keyer) -> float:

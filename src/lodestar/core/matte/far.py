@@ -19,6 +19,7 @@ WIDE = 0.012  # of the picture's width, from the middle of a wide gap to its edg
 MOSTLY = 0.6  # of a patch
 BESIDE, DIFFERS = 0.004, 0.11  # of the width, from a border; of the root of light, white 1, by which a thing before the sky differs from it there
 STRAY = 2  # points of a thing that may lie in the sky by mistake
+MANY_NEAR = 60  # points that tell where things are
 MOST_POINTS = 3000  # that are looked at
 NEAR, FAR = 1, 2
 UNSTEADY = 8  # of 255: so much more than one px off a place differs that is not where a turn alone would have it
@@ -98,6 +99,23 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     left = _without_moved(light, cover, far, around.moved)
     # where points tell of no thing that looks like sky, what seems to move may be the sky itself, hidden by one thing and another in other frames
     return _soft(left if alike.any() else left | _as_beyond(light, far & ~left, left))
+
+
+def clouds_among(light: np.ndarray, sky: np.ndarray, around: Around) -> np.ndarray:
+    """(h, w) float32, 1 for what the sky (h, w) 0..1 goes on in without an edge, as in the colours of a dark cloud that no key was told of: patches of
+    other colours over the horizon in which hardly any solved point is near, and that do not reach down to it. light: (h, w, 3) linear light of Rec.709."""
+    h, w = sky.shape
+    left = (sky < 0.5) & ~around.below
+    inside = around.pixels[((around.pixels >= 0) & (around.pixels <= np.array([w, h]) - 1)).all(1)].round().astype(int)
+    if len(inside) < MANY_NEAR or not left.any():
+        return np.zeros((h, w), np.float32)
+    wide = lambda mask, share: cv2.dilate(mask.astype(np.uint8), np.ones((2 * max(round(share * w), 1) + 1,) * 2, np.uint8)) > 0
+    count, names = cv2.connectedComponents(left.astype(np.uint8), connectivity=8)
+    things = np.bincount(names[inside[:, 1], inside[:, 0]], minlength=count) > STRAY
+    things[names[wide(around.below, RIM)]] = True
+    found = _as_beyond(light, left & ~things[names], sky > SURE)
+    # where the key fades out towards them it is sky, too
+    return _soft(wide(found, WIDE) & (found | (sky >= 0.5))) if found.any() else found.astype(np.float32)
 
 
 def unsteady(now: np.ndarray, before: tuple[np.ndarray, np.ndarray], after: tuple[np.ndarray, np.ndarray]) -> np.ndarray:

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..basics.keyed import Keyed, constant
 from ..basics.rows import MediaPath, Row
-from .far import Around, far_away
+from .far import Around, clouds_among, far_away
 from .key import Keyer, differing_cover, keyed_cover
 from .matte import Matte, edged
 from .outline import Form, coverage, smooth_line
@@ -126,7 +126,10 @@ def _keyed(source: Keyer, view: View) -> np.ndarray:
     light = view.plate()
     cover = keyed_cover(source, light, view.frame, view.scale)
     around = view.around() if source.far and source.by == "colour" and view.around is not None else None
-    return cover if around is None else cover * far_away(light, cover, around)
+    if around is None:
+        return cover
+    sky = cover * far_away(light, cover, around)
+    return np.maximum(sky, clouds_among(light, sky, around))
 
 
 def _pictured(source: Pictured, view: View) -> np.ndarray:
