@@ -170,11 +170,11 @@ class CloudsTest(unittest.TestCase):
         y, x = np.mgrid[:720, :1280].astype(np.float32)
         light = ((x / 1280)[..., None] * np.float32([0.75, 0.74, 0.73]) + np.float32([0.1, 0.08, 0.07])).astype(np.float32)
         light[y > 360] = rng.uniform(0.03, 0.2, ((y > 360).sum(), 1)) * np.float32([1, 0.9, 0.8])
-        key = sky_key(shot, light, 46)
-        self.assertGreater(float(keyed_cover(key, light, 46)[:350].mean()), 0.97)
+        told_by = sky_key(shot, light, 46)
+        self.assertGreater(float(keyed_cover(told_by, light, 46)[:350].mean()), 0.97)
         darker = light * np.float32([0.5, 0.5, 0.6])
-        self.assertLess(float(keyed_cover(key, darker, 46)[:350].mean()), 0.95)
-        both = with_sky_of(key, shot, darker, 20)
+        self.assertLess(float(keyed_cover(told_by, darker, 46)[:350].mean()), 0.95)
+        both = with_sky_of(told_by, shot, darker, 20)
         self.assertGreater(float(keyed_cover(both, darker, 46)[:350].mean()), 0.97)
 
 
