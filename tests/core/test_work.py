@@ -2,6 +2,7 @@
 
 import os
 import unittest
+from unittest import mock
 
 import cv2
 import msgspec
@@ -9,7 +10,8 @@ import numpy as np
 
 from lodestar.core.basics.errors import Cancelled, OutputError, PlateError, SolveError, TrackError
 from lodestar.core.basics.job import Job
-from lodestar.core.media.plates import probe
+from lodestar.core.media.plates import MoviePlate, probe
+from lodestar.core.picture import workshop
 from lodestar.core.shot import files
 from lodestar.core.shot.document import Shot, rebased, solving_inputs, tracks_are_stale, with_plate
 from lodestar.core.shot.objects import Card
@@ -29,6 +31,25 @@ class WorkCase(FolderCase):
         pictures = [np.repeat(base[50 : 50 + SIZE[0], 40 + 3 * i : 40 + 3 * i + SIZE[1], None], 3, 2) for i in range(20)]
         info = probe(write_clip(self.folder / "slide.mp4", pictures))
         self.shot = Shot(plate=info, first=0, last=info.count - 1)
+
+
+class HeldTest(WorkCase):
+    """A frame that is held against others before and after it."""
+
+    def test_frames_that_follow_each_other_are_read_once_and_in_their_order(self):
+        workshop.small_frames.clear()
+        asked, read = [], MoviePlate.frame
+        here = workshop.Workshop()
+        self.addCleanup(here.close)
+        with mock.patch.object(MoviePlate, "frame", lambda plate, index: asked.append(index) or read(plate, index)):
+            for middle in (8, 10, 11):
+                smalls = here.smalls(self.shot.plate, middle - 6, middle, middle + 6)
+                for index, small in zip((middle - 6, middle, middle + 6), smalls, strict=True):
+                    self.assertIs(small, here.small(self.shot.plate, index))
+        self.assertEqual(asked[:3], [2, 8, 14])
+        self.assertEqual(asked[3:], [*range(4, 8), *range(9, 14), 15, 16, 17])
+        here.smalls(self.shot.plate, 1, 3, 5)  # back: alone
+        self.assertIsNone(workshop.small_frames.get((self.shot.plate, 0)))
 
 
 class TracksTest(WorkCase):

@@ -38,16 +38,15 @@ def _moved(shot: Shot, workshop: Workshop, index: int) -> np.ndarray | None:
     if min(middle - before, after - middle) < least or not {before, middle, after} <= set(solve.frames.tolist()):
         return None
 
-    def seen(frame: int) -> np.ndarray:
-        codes = workshop.small(plate, frame)
+    def seen(codes: np.ndarray) -> np.ndarray:
         if codes.dtype == np.uint8:
             return codes
         light = light_of(codes, plate.transfer)
         return (np.sqrt(np.clip(light, 0, 1)) * 255).astype(np.uint8)
 
-    now = seen(middle)
+    earlier, now, later = (seen(codes) for codes in workshop.smalls(plate, before, middle, after))
     high, wide = now.shape[:2]
-    found = unsteady(now, *((seen(other), turned_to(shot, middle, other, wide, high)) for other in (before, after)))
+    found = unsteady(now, *((there, turned_to(shot, middle, other, wide, high)) for there, other in ((earlier, before), (later, after))))
     if middle == index:
         return found
     there = carried_to(shot, index, middle, wide, high)

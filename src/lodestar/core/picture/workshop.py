@@ -15,8 +15,9 @@ from ..render.engine import Engine
 
 KEPT_BYTES = 300_000_000  # of decoded plates: 100 frames of 720p, 12 of 4K
 
-KEPT_SMALL_BYTES = 60_000_000  # of small pictures of it: 86 frames
+KEPT_SMALL_BYTES = 80_000_000  # of small pictures of it: 115 frames
 SMALL_PX = 640  # their width
+STEP = 10  # frames by which playing goes on at most, where it leaves some out
 
 
 class _Frames:
@@ -68,6 +69,7 @@ class Workshop:
         self._plate: Plate | None = None
         self._ahead: Plate | None = None
         self._info: PlateInfo | None = None
+        self._held: tuple[PlateInfo, int] | None = None  # the frame that was held against others last
         self._last: dict[str, tuple[tuple, Any]] = {}
 
     def plate(self, info: PlateInfo) -> Plate:
@@ -100,6 +102,16 @@ class Workshop:
             found = cv2.resize(whole, (width, max(round(info.height * width / info.width), 1)), interpolation=cv2.INTER_AREA)
             small_frames.keep((info, index), found)
         return found
+
+    def smalls(self, info: PlateInfo, before: int, middle: int, after: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """`small` of three frames. Where the frame in the middle follows the one of the last time soon, as in playing, all from the first to the last are read in
+        one go: they are asked for next, and to go back for each is to decode from a key frame again. Raises PlateError."""
+        if self._held is not None and self._held[0] == info and 0 < middle - self._held[1] <= STEP:
+            for index in range(before, after):
+                self.small(info, index)
+        self._held = info, middle
+        first, now, last = (self.small(info, index) for index in (before, middle, after))
+        return first, now, last
 
     def last(self, what: str, key: tuple, make) -> Any:
         """What was made last of its kind, if from the same parts; made anew otherwise. A drag asks for the same again and again."""
