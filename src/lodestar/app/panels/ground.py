@@ -46,7 +46,7 @@ class GroundPanel(Panel):
         self.down = button(
             "The camera looks down",
             "looks-down",
-            "Most points lie on a plane across the view: it becomes the ground",
+            "The plane across the view, on which many points lie, becomes the ground",
             self.session.work.look_down,
         )
         say = self.section("Chosen points")
