@@ -17,6 +17,7 @@ from lodestar.app.derived import points_of
 from lodestar.core.basics.geometry import meet_plane
 from lodestar.core.basics.keyed import constant
 from lodestar.core.edits.arrange import place_of
+from lodestar.core.edits.lights import sun_of
 from lodestar.core.edits.settle import with_solve
 from lodestar.core.evaluate import ground
 from lodestar.core.evaluate.cameras import camera_at
@@ -173,6 +174,20 @@ class PointingTest(PlaceCase):
         self.assertTrue(((xy[tool.chosen] > [295, 515]).all(1) & (xy[tool.chosen] < [905, 665]).all(1)).all())
         self.click_at((600, 600))
         self.assertLess(abs(self.item().position.value[2]), 0.05)
+
+    def test_a_sun_that_nobody_set_is_not_told_as_set(self):
+        """The light of a title that was just placed is that of no place."""
+        shot = self.session.shot
+        self.assertEqual(readings.light(shot).state, readings.EMPTY)
+        self.take("title")
+        self.click_at((600, 600))
+        shot = self.session.shot
+        self.assertEqual((readings.light(shot).state, readings.light(shot).second), (readings.GOOD, "from 2 shadows"))
+        unread = msgspec.structs.replace(shot, lamps=Shot().lamps, shadow=msgspec.structs.replace(shot.shadow, lines=()))
+        self.assertEqual((readings.light(unread).state, readings.light(unread).second), (readings.DOUBTFUL, "not the place's yet"))
+        sun = msgspec.structs.replace(sun_of(unread), bearing=constant(120.0))
+        by_hand = msgspec.structs.replace(unread, lamps=(sun, *unread.lamps[1:]))
+        self.assertEqual((readings.light(by_hand).state, readings.light(by_hand).second), (readings.GOOD, "set by hand"))
 
     def test_a_line_round_nothing_and_the_sky_are_told(self):
         self.take("title")

@@ -110,6 +110,14 @@ class FirstClickTest(ClickCase):
         demo = msgspec.structs.replace(files.read(DEMO), objects=(), mattes=())
         self.ten_clicks(demo, 1)
 
+    def test_what_was_moved_to_be_seen_faces_the_camera_from_where_it_stands(self):
+        demo = msgspec.structs.replace(files.read(DEMO), objects=(), mattes=())
+        shot, item = clicked(demo, 46, (30, 560))
+        camera, at = camera_at(shot, 46), np.array(item.position.value)
+        self.assertGreater(camera.project(at)[0][0], 150)  # it was moved
+        front, towards = -pose_of(shot, item, 46)[:2, 1], (camera.centre - at)[:2]
+        self.assertGreater(front @ towards / np.linalg.norm(front) / np.linalg.norm(towards), np.cos(np.deg2rad(0.2)))
+
     def test_on_the_trial_shots(self):
         for seed, name in enumerate(("lake", "river", "drone")):
             with self.subTest(name):

@@ -7,6 +7,7 @@ from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import ground_problem
 from lodestar.core.evaluate.ground import TOLD_SHARE
 from lodestar.core.evaluate.objects import problem_of
+from lodestar.core.light.lamps import Sun
 from lodestar.core.matte.sources import Outline
 from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.scene.ground import level_is_told, points_across_view, says_level
@@ -19,6 +20,9 @@ from .derived import hidden_of, report_of
 from .measures import figure, length, sentence
 
 EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
+
+
+USUAL_SUN = Sun()  # as every shot begins with it
 
 
 class Reading(NamedTuple):
@@ -101,9 +105,9 @@ def ground(shot: Shot) -> Reading:
     )
     by_hand = g.turned != (0.0, 0.0, 0.0)
     if not says_level(g) and not level_is_told(s):
-        return Reading(DOUBTFUL, f"level unsure · {unit}", "as the camera was held")
+        return Reading(DOUBTFUL, "level unsure", "as the camera was held")
     if not says_level(g) and len(points_across_view(s)):
-        return Reading(DOUBTFUL, f"level unsure · {unit}", "few points on it")
+        return Reading(DOUBTFUL, "level unsure", "few points on it")
     return Reading(GOOD, f"level · {unit}", f"from {', '.join(ways)}" if ways else "turned by hand" if by_hand else "found by itself")
 
 
@@ -134,7 +138,13 @@ def light(shot: Shot) -> Reading:
     first = f"sun {figure(sun.bearing.at(shot.first)[0], 0)}° / {figure(sun.height.at(shot.first)[0], 0)}°"
     if around.on:
         return Reading(GOOD, first, f"and {lit_by}")
-    return Reading(GOOD, first, f"from {plural(len(lines), 'shadow')}" if lines else "set by hand")
+    if lines:
+        return Reading(GOOD, first, f"from {plural(len(lines), 'shadow')}")
+    if (sun.bearing, sun.height) == (USUAL_SUN.bearing, USUAL_SUN.height):
+        return Reading(
+            DOUBTFUL, first, "not the place's yet", hover="Nobody said where the sun stands: drag along a shadow at Light, or set it by hand."
+        )
+    return Reading(GOOD, first, "set by hand")
 
 
 def foreground(shot: Shot) -> Reading:
