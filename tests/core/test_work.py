@@ -48,8 +48,26 @@ class HeldTest(WorkCase):
                     self.assertIs(small, here.small(self.shot.plate, index))
         self.assertEqual(asked[:3], [2, 8, 14])
         self.assertEqual(asked[3:], [*range(4, 8), *range(9, 14), 15, 16, 17])
-        here.smalls(self.shot.plate, 1, 3, 5)  # back: alone
-        self.assertIsNone(workshop.small_frames.get((self.shot.plate, 0)))
+
+    def test_going_back_reads_some_frames_ahead_and_a_damaged_one_there_is_none_of_its_business(self):
+        workshop.small_frames.clear()
+        asked, read = [], MoviePlate.frame
+        here = workshop.Workshop()
+        self.addCleanup(here.close)
+
+        def frame(plate, index):
+            asked.append(index)
+            if index == 6:
+                raise PlateError("That frame is damaged.", "")
+            return read(plate, index)
+
+        with mock.patch.object(MoviePlate, "frame", frame):
+            for middle in (17, 16, 15, 14):
+                here.smalls(self.shot.plate, middle - 2, middle, middle + 2)
+            self.assertEqual(asked[:3], [15, 17, 19])
+            self.assertEqual(asked[3:], [*range(4, 15), 16, 18])
+            with self.assertRaises(PlateError):
+                here.smalls(self.shot.plate, 6, 8, 10)
 
 
 class TracksTest(WorkCase):

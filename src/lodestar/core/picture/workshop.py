@@ -10,6 +10,7 @@ from typing import Any
 import cv2
 import numpy as np
 
+from ..basics.errors import PlateError
 from ..media.plates import Plate, PlateInfo, open_plate
 from ..render.engine import Engine
 
@@ -104,11 +105,13 @@ class Workshop:
         return found
 
     def smalls(self, info: PlateInfo, before: int, middle: int, after: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """`small` of three frames. Where the frame in the middle follows the one of the last time soon, as in playing, all from the first to the last are read in
-        one go: they are asked for next, and to go back for each is to decode from a key frame again. Raises PlateError."""
-        if self._held is not None and self._held[0] == info and 0 < middle - self._held[1] <= STEP:
-            for index in range(before, after):
-                self.small(info, index)
+        """`small` of three frames. Where the frame in the middle follows the one of the last time soon, as in playing, all from the first to the last are read
+        in one go, and going back some before them: they are asked for next, and to go back for each is to decode from a key frame again. Raises PlateError."""
+        step = middle - self._held[1] if self._held is not None and self._held[0] == info else 0
+        if 0 < abs(step) <= STEP and small_frames.get((info, after if step > 0 else before)) is None:
+            for index in range(before if step > 0 else max(before - STEP, 0), after):
+                with contextlib.suppress(PlateError):  # of one that is not asked for now
+                    self.small(info, index)
         self._held = info, middle
         first, now, last = (self.small(info, index) for index in (before, middle, after))
         return first, now, last
