@@ -176,9 +176,7 @@ class ShotFiles(QObject):
         if shot.plate and not Path(shot.plate.path).exists():
             clip = Path(shot.plate.path)
             # a shot that was moved alone looks beside itself: the clip may be where it was
-            again = next(
-                (Path(p) for p in self.session.settings.value("clips", [], list) or [] if Path(p).name == clip.name and Path(p).exists()), None
-            )
+            again = next((Path(p) for p in self._clips() if Path(p).name == clip.name and Path(p).exists()), None)
             offer = ((f"Take it from {again.parent}", lambda: self.find_clip(again)),) if again is not None else ()
             self.session.tell(
                 f"The clip {clip.name} is not in {clip.parent} any more.",
@@ -207,10 +205,12 @@ class ShotFiles(QObject):
 
         self.session.work.read_media(path, lambda: probe(path), take)
 
+    def _clips(self) -> list[str]:
+        """Where clips were: a shot's file tells only where its clip lies from itself, so that both can go to another machine."""
+        return self.session.settings.value("clips", [], list) or []
+
     def _remember_clip(self, path: Path) -> None:
-        """Where clips lie: a shot's file tells only where its clip lies from itself, so that both can go to another machine."""
-        clips = self.session.settings.value("clips", [], list) or []
-        self.session.settings.setValue("clips", [str(path), *[p for p in clips if p != str(path)]][:MOST_CLIPS])
+        self.session.settings.setValue("clips", [str(path), *[p for p in self._clips() if p != str(path)]][:MOST_CLIPS])
 
     def _begin_with_clip(self, path: Path, info: PlateInfo) -> None:
         """A new shot of a clip."""

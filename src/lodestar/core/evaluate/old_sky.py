@@ -34,10 +34,8 @@ HALF, SURE, MOSTLY = 0.5, 0.9, 0.7  # of a px; of the columns that must end at a
 LEAST_COLUMNS = 0.02  # of all: in fewer there is hardly any sky under the horizon
 LOWEST, MARGIN_DEG = 10.0, 0.3  # degrees under the horizon: so far ground may fall away; below the lowest sky that was seen, as others may show more
 BIN_DEG, NEAR_DEG = 0.1, 1.5  # degrees of height, over which lightness is compared, and so near to the horizon an edge may be one of water
-FAR_DEG, NEARLY_ALL = (
-    2.0,
-    0.9,
-)  # over the lowest of the sky's edge: ground that it ends at there is the farthest; so much haze is hardly told from fog
+# over the lowest of the sky's edge: ground that it ends at there is the farthest; so much haze is hardly told from fog
+FAR_DEG, NEARLY_ALL = 2.0, 0.9
 STEP, STEP_LEAST = 3.0, 0.01  # times the greatest change elsewhere, and Oklab's lightness: so much is an edge
 
 

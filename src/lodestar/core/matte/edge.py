@@ -69,12 +69,9 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
     square = summed(way * way)
     share = np.clip(summed((light - back) * way) / (square + 1), 0, 1)
     rest = summed((light - back - share[..., None] * way) ** 2)
-    sure = (
-        np.where(hair & ~told, np.float32(HAIR_GUESSED), np.float32(1))
-        * square
-        / (square + NEAR)
-        * np.exp(-rest / np.where(hair, np.float32(STRAY_OF_HAIR), np.float32(STRAY)))
-    )
+    share_of = np.where(hair & ~told, np.float32(HAIR_GUESSED), np.float32(1))
+    stray = np.where(hair, np.float32(STRAY_OF_HAIR), np.float32(STRAY))
+    sure = share_of * square / (square + NEAR) * np.exp(-rest / stray)
     least = np.where(hair, LEAST_OF_HAIR + HAIR_ALIKE * NEAR / (square + NEAR), LEAST).astype(np.float32)
     wanted = np.where(band, (sure * share + least * soft) / (sure + least), inside).astype(np.float32)
     found = matted(light / 255, wanted, np.float32(TRUST) * (sure + least), band, _even(light, hair))
