@@ -137,7 +137,7 @@ class Background:
 def resampled(picture: np.ndarray, xy: np.ndarray) -> np.ndarray:
     """A picture's values at places (n, 2) px between its pixels; outside it, those of its border."""
     n = len(xy)
-    rows = -(-n // ROW)
+    rows = max(-(-n // ROW), 1)
     padded = np.zeros((rows * ROW, 2), np.float32)
     padded[:n] = xy
     found = cv2.remap(picture, padded.reshape(rows, ROW, 2), None, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # type: ignore[call-overload]

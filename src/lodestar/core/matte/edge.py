@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 
 from ..basics.geometry import summed
-from .background import Predicted
+from .background import Predicted, resampled
 from .closed_form import matted
 
 LINEAR = (np.linspace(0, 1, 256) ** 2.2 * 255).astype(np.float32)  # near enough to any clip's transfer for a ratio of colours
@@ -31,6 +31,10 @@ HAIR_GUESSED, HAIR_ALIKE = 0.025, 0.001
 EVEN, EVEN_OF_HAIR, LEAST_EVEN = 3e-4, 1e-6, 1e-8
 APART = 0.08  # alpha of hair from which on it must hang together with the subject
 AGAIN_PX, LEAST_RADIUS = 0.7, 2  # of the second look: softness of its mask; px of its band, at least
+# where no hair is: alpha is the mean of what lies along its border, which noise leaves ragged: px to each side, by a normal law; softness of the alpha
+# and of the tensor that tell which way the border runs (measured against true mattes: overlap 0.954 with this, 0.950 without; moving parts most)
+ALONG_PX, ALONG_SOFT, ALONG_ROUND = 2.0, 1.0, 3.0
+FLAT = 1e-6  # square of the slope of alpha, round a pixel, up to which no border is near
 
 
 def soft_edge(
@@ -44,7 +48,8 @@ def soft_edge(
     light = LINEAR[rgb]
     hair = np.zeros(soft.shape, bool) if hair is None else hair
     found = _in_band(light, soft, radius, behind, hair)
-    return _in_band(light, cv2.GaussianBlur(found, (0, 0), AGAIN_PX), max(radius - 1, LEAST_RADIUS), behind, hair)
+    found = _in_band(light, cv2.GaussianBlur(found, (0, 0), AGAIN_PX), max(radius - 1, LEAST_RADIUS), behind, hair)
+    return np.where(hair, found, _along_border(found))
 
 
 def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[[np.ndarray], Predicted], hair: np.ndarray) -> np.ndarray:
@@ -81,6 +86,25 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
     found = found * _rising(found / faint)
     found = 1 - (1 - found) * _rising((1 - found) / faint)
     return _in_one_piece(found, inside, hair) if hair.any() and inside.any() else found
+
+
+def _along_border(alpha: np.ndarray) -> np.ndarray:
+    """Alpha (h, w) float32, each pixel as the mean of those along the border that it lies by: farther where it runs straight, not at all where it has
+    no one way. Sources: J. Bigün, G. Granlund, Optimal Orientation Detection of Linear Symmetry, ICCV 1987 (the tensor); B. Cabral, L. Leedom, Imaging
+    Vector Fields Using Line Integral Convolution, SIGGRAPH 1993.
+    """
+    soft = cv2.GaussianBlur(alpha, (0, 0), ALONG_SOFT)
+    down, across = (cv2.Sobel(soft, cv2.CV_32F, *way) for way in ((0, 1), (1, 0)))
+    xx, yy, xy = (cv2.GaussianBlur(of, (0, 0), ALONG_ROUND) for of in (across * across, down * down, across * down))
+    ys, xs = np.nonzero(xx + yy > FLAT)
+    xx, yy, xy = (of[ys, xs] for of in (xx, yy, xy))
+    steep = 0.5 * np.arctan2(2 * xy, xx - yy)
+    one_way = np.hypot(xx - yy, 2 * xy) / (xx + yy)  # squared, it leaves a corner as it is
+    step = (0.5 * ALONG_PX * one_way**2)[:, None] * np.stack([-np.sin(steep), np.cos(steep)], 1)
+    at, weights = np.stack([xs, ys], 1), np.exp(-0.5 * (np.arange(-4, 5) / 2) ** 2)
+    result = alpha.copy()
+    result[ys, xs] = sum(w * resampled(alpha, (at + k * step).astype(np.float32)) for k, w in zip(range(-4, 5), weights / weights.sum(), strict=True))
+    return result
 
 
 def _even(light: np.ndarray, hair: np.ndarray) -> np.ndarray:

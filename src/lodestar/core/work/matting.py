@@ -115,6 +115,11 @@ def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
     with _follower(shot) as follower:
         painted = follower.select(source, first)
         follower.find_sun(source, first)
+        beside = first + 1 if first < shot.last else first - 1
+        if beside in shot.frames:
+            # the frame beside it, which shows the subject at another place, tells of it what the painted one alone does not: there and back
+            follower.step(source, beside, first)
+            painted = follower.step(source, first, beside)
         yield painted
         done = 1
         for way, last in ((1, shot.last), (-1, shot.first)):
