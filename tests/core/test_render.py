@@ -3,6 +3,7 @@
 import math
 import unittest
 from typing import NamedTuple
+from unittest import mock
 
 import cv2
 import msgspec
@@ -23,8 +24,8 @@ from lodestar.core.picture.frame import QUALITIES, frame
 from lodestar.core.picture.workshop import close_workshop
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
-from lodestar.core.render import denoise
-from lodestar.core.render.engine import Engine, Quality
+from lodestar.core.render import denoise, rays
+from lodestar.core.render.engine import LEAST_DETAIL, Engine, Quality
 from lodestar.core.render.items import Item
 from lodestar.core.shape.extrude import Mesh, extrude
 from lodestar.core.shot import files
@@ -114,6 +115,19 @@ class RendererTest(unittest.TestCase):
         off = (found - area)[edge]
         self.assertLess(float(np.sqrt((off * off).mean())), 0.015)
         self.assertLess(float(np.abs(found - area).max()), 0.06)
+
+    def test_what_is_under_the_hand_takes_no_more_px_in_a_large_window_and_looks_the_same(self):
+        item = Item(box_mesh(1.0, 0.6, 1.5), lambda share: np.eye(4), (0.8, 0.8, 0.8), 0.5, 0.0)
+        lights, drawn, shares, tiles = [SunLight(np.array([0.5, 0.3, 0.8]), np.ones(3), 0.5)], [], [], rays.tiles
+        sketch, sides = QUALITIES["sketch"], (400, 800, 1600)
+        with mock.patch.object(rays, "tiles", lambda *of: (drawn.append(of[10].taken.size), tiles(*of))):
+            for side in sides:
+                layers = Engine().render([item, _GROUND], lights, lambda share, k=side / 400: above().scaled(k), (side, side), sketch)
+                shares.append(layers.colour[..., 3].sum() / side**2)
+        of_side = dict(zip(sides, drawn[:: len(drawn) // 3], strict=True))
+        self.assertLess(of_side[800], 1.6 * of_side[400])  # 4 times otherwise
+        np.testing.assert_allclose(shares, shares[-1], rtol=0.1)
+        self.assertEqual([sketch.detail_of((side, side)) for side in (400, 1600, 4000)], [0.5, LEAST_DETAIL, LEAST_DETAIL])
 
     def test_two_shadows_that_overlap_are_no_darker_than_one(self):
         def post(x: float) -> Item:

@@ -28,9 +28,10 @@ from .ours import Ours, light_pass, matte, matte_named, ours
 from .plate import Size, plate_codes
 from .workshop import Workshop, workshop
 
-# a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged; a sketch, for what is under the hand, a quarter
+# a draft has fewer px than it is shown with: half as many are followed, and it is smoothed by being enlarged; a sketch, for what is under the hand, a quarter,
+# and no more than two cores draw some 30 times a second (measured)
 QUALITIES = {
-    "sketch": Quality(0.25, 1, detail=0.5, spare=True),
+    "sketch": Quality(0.25, 1, detail=0.5, spare=True, most_px=60_000),
     "draft": Quality(0.25, 1, detail=0.66, spare=True),
     "final": Quality(0.048, 64),
     "fine": Quality(0.015, 512),

@@ -30,13 +30,15 @@ GLASS_WIDE = 4096  # px of the plate at most that are kept for what is seen thro
 MOST_ROOM = 24_000_000  # numbers: of a draft in a window of 1500 x 850 px
 EDGE = 0.1  # by which shares of px that lie side by side differ where something of ours ends
 FAINT = 0.05  # of a px: what shows less of ours tells no colour of it
+LEAST_DETAIL = 0.25  # with less, words cannot be read
 KEPT_STAGES = 2  # one for the picture, one for the scene beside it
 
 
 class Quality(NamedTuple):
     """error: rms that a tile of the picture may be off by in linear light, and half of what it may in shade, before the filter, which lowers it by
     `rays.FILTERED` in squares; what no filter may touch, as what is seen through glass, by as much less. 0 takes `most` samples everywhere.
-    most: samples of a pixel at most. detail: px that are drawn for each px of the picture, across and down. seed: another one has other noise.
+    most: samples of a pixel at most. detail: px that are drawn for each px of the picture, across and down; fewer, down to LEAST_DETAIL, where these would
+    be more than most_px in all (0: any number), so that a large window follows the hand as a small one does. seed: another one has other noise.
     shutter: share of a frame's time in which it is open; readout: frames from the first row to the last. spare: whether a core is left alone
     where there are three or more. aperture: radius of the lens in the scene's units; focus: distance along the view that is sharp."""
 
@@ -49,6 +51,13 @@ class Quality(NamedTuple):
     seed: int = 0
     aperture: float = 0.0
     focus: float = 1.0
+    most_px: int = 0
+
+    def detail_of(self, size: tuple[int, int]) -> float:
+        """Px that are drawn for each px of a picture of `size`, across and down."""
+        if not self.most_px:
+            return self.detail
+        return min(self.detail, max(math.sqrt(self.most_px / (size[0] * size[1])), LEAST_DETAIL))
 
 
 class Layers(NamedTuple):
@@ -93,8 +102,8 @@ class Engine:
         if not any(i.drawn and len(i.mesh.triangles) for i in items):
             return None
         check_solids(items)
-        if quality.detail != 1:
-            coarse = (max(round(size[0] * quality.detail), 1), max(round(size[1] * quality.detail), 1))
+        if (detail := quality.detail_of(size)) != 1:
+            coarse = (max(round(size[0] * detail), 1), max(round(size[1] * detail), 1))
             scale = coarse[0] / size[0]
             layers = self._render(items, lights, lambda share: camera(share).scaled(scale), coarse, quality, check, plate)
             return layers and _enlarged(layers, scale, size, quality.spare, check)
