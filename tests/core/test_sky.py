@@ -23,7 +23,7 @@ from lodestar.core.finish.backdrop import Backdrop, turn_of
 from lodestar.core.light.skies import KINDS, LOWEST_DEG, LUMINANCE, made
 from lodestar.core.matte.far import Around, clouds_among, far_away, unsteady
 from lodestar.core.matte.key import keyed_cover
-from lodestar.core.picture.behind import _edge, _mixed, sky_of
+from lodestar.core.picture.behind import _edge, _mixed, _out_of_haze, sky_of
 from lodestar.core.picture.composite import light_of
 from lodestar.core.picture.edges import smooth
 from lodestar.core.picture.frame import QUALITIES, frame
@@ -372,6 +372,25 @@ class EdgeTest(unittest.TestCase):
         self.assertLess(off(found), 0.003)
         self.assertGreater(off(coded + alpha[..., None] * (new - old)), 0.01)
         self.assertLess(float(np.abs(found - exact)[:, :90].max()), 0.02, "what lies beyond the edge stays")
+
+    def test_out_of_haze_the_new_sky_comes_bit_by_bit_and_at_an_edge_at_once(self):
+        """Left a ridge before the sky, as far from it in brightness as white walls from white clouds are; right haze, into which the sky goes over. Law of the
+        haze: H. Koschmieder, Theorie der horizontalen Sichtweite, 1924: what is far has exponentially less of its own light."""
+        y, x = np.mgrid[:200, :400]
+        sky = 0.5 + 0.3 * np.exp(-(200 - y) / 60.0)
+        light = np.repeat(np.where((x < 200) & (y >= 120), 0.87 * sky, sky)[..., None], 3, -1).astype(np.float32)
+        light += np.random.default_rng(4).normal(0, 0.004, light.shape).astype(np.float32)
+        share = np.clip((121.5 - y) / 3, 0, 1).astype(np.float32)
+        out = _out_of_haze(light, share, Size(1280, 720, 1.0))
+        self.assertGreater(float(out[:, :150].min()), 0.98)
+        column = out[:, 260:].mean(1)
+        self.assertLess(column[119:].max(), 0.1)
+        self.assertGreater(column[:64].min(), 0.99)
+        self.assertLess(np.abs(np.diff(column)).max(), 0.08)
+        self.assertIsNone(_out_of_haze(light[:, :190], share[:, :190], Size(1280, 720, 1.0)))
+        # one dot of a ridge that is as bright as the cloud behind it is no haze
+        light[118:126, 80:100] = sky[118:126, 80:100, None]
+        self.assertIsNone(_out_of_haze(light[:, :190], share[:, :190], Size(1280, 720, 1.0)))
 
     def test_a_darker_sky_has_less_of_the_grain(self):
         rng = np.random.default_rng(2)

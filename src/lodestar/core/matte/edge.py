@@ -83,8 +83,8 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
     rim = band & (cv2.dilate(mask, disc[1:-1, 1:-1]) == 0)
     noise = float(np.median(np.abs(light - back)[rim])) if rim.any() else 0.0
     faint = np.clip(FAINT * noise / np.sqrt(square + 1), 1e-3, MOST_FAINT)
-    found = found * _rising(found / faint)
-    found = 1 - (1 - found) * _rising((1 - found) / faint)
+    found = found * rising(found / faint)
+    found = 1 - (1 - found) * rising((1 - found) / faint)
     return _in_one_piece(found, inside, hair) if hair.any() and inside.any() else found
 
 
@@ -119,7 +119,8 @@ def _in_one_piece(alpha: np.ndarray, inside: np.ndarray, hair: np.ndarray) -> np
     return np.where(hair & ~np.isin(names, np.unique(names[inside > 0])), 0, alpha).astype(np.float32)
 
 
-def _rising(share: np.ndarray) -> np.ndarray:
+def rising(share: np.ndarray) -> np.ndarray:
+    """0 to 1 as `share` goes from 0 to 1, without a corner at either end."""
     share = np.clip(share, 0, 1)
     return share * share * (3 - 2 * share)
 
