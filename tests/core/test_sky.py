@@ -144,6 +144,30 @@ class FarTest(unittest.TestCase):
         found = far_away(light, (~hill).astype(np.float32), Around(points, np.full(len(points), 80.0), y > 300))
         self.assertGreater(float(found[y < ridge - 2].min()), 0.95)
 
+    def test_clouds_that_seem_to_move_stay_where_something_else_looks_like_sky(self):
+        """In a clip of a real drone a corner of the old sky came and went from frame to frame."""
+        self.light[:170] = (0.7, 0.75, 0.85)
+        self.light[self.disc] = 0.88
+        corner = np.s_[5:55, 5:75]
+        moved = self.disc.copy()
+        moved[corner] = True
+        around = Around(self.points, np.full(len(self.points), 20.0), self.below, cv2.erode(moved.astype(np.uint8), np.ones((5, 5))) > 0)
+        found = far_away(self.light, self.cover, around)
+        self.assertGreater(float(found[corner].min()), 0.95)
+        self.assertLess(float(found[np.hypot(*np.mgrid[-90:150, -200:120]) < 30].max()), 0.1)
+
+    def test_where_haze_has_no_edge_the_border_is_not_where_noise_would_have_it(self):
+        y, x = np.mgrid[:240, :320].astype(np.float32)
+        points = np.stack(np.meshgrid([110.0, 150, 190], [90.0, 120, 150]), -1).reshape(-1, 2)
+        around, found = Around(points, np.full(len(points), 20.0), y > 225), []
+        for seed in range(4):
+            codes = np.sqrt(np.repeat((0.4 + 0.2 * np.exp((y - 220) / 80))[..., None], 3, 2)) + np.random.default_rng(seed).normal(
+                0, 1 / 255, (240, 320, 3)
+            )
+            found.append(far_away((codes**2).astype(np.float32), (y < 220).astype(np.float32), around)[:210] > 0.5)
+        changed = np.mean([(a != b).sum() for k, a in enumerate(found) for b in found[:k]])
+        self.assertLess(changed, 250)  # 360 when all of the noise is looked at
+
     def test_sky_is_seen_through_one_wide_gap_in_what_is_near(self):
         """As through the gate of a tower, whose walls are far larger than the gap."""
         self.light[40:170, 10:150], self.cover[40:170, 10:150] = (0.05, 0.1, 0.03), 0.0

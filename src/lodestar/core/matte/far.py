@@ -25,6 +25,7 @@ NEAR, FAR = 1, 2
 UNSTEADY = 8  # of 255: so much more than one px off a place differs that is not where a turn alone would have it
 WHOLE_PX, SURELY_PX = 3, 3  # of the small picture: what is narrower is rather an edge or noise; rim that may be beside the thing
 BETWEEN, ROUND = 0.007, 0.0095  # of the width: parts of a thing lie no farther apart; within this its edge is looked for
+NOISE = 4  # of 255, up to which a px differs from those round it by chance
 EDGE_PX = 1.0  # over which the cut fades, so that a soft edge of the key is not cut hard
 
 
@@ -97,8 +98,13 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     if around.moved is None:
         return _soft(far)
     left = _without_moved(light, cover, far, around.moved)
-    # where points tell of no thing that looks like sky, what seems to move may be the sky itself, hidden by one thing and another in other frames
-    return _soft(left if alike.any() else left | _as_beyond(light, far & ~left, left))
+    # where points tell of no thing that looks like sky, what seems to move may be the sky itself, hidden by one thing and another in other frames, or
+    # clouds that go on
+    taken = far & ~left
+    count, names = cv2.connectedComponents(taken.astype(np.uint8), connectivity=8)
+    of_things = np.zeros(count, bool)
+    of_things[names[(hulls > 0) | (near > 0)]] = True
+    return _soft(left | _as_beyond(light, taken & ~of_things[names], left))
 
 
 def clouds_among(light: np.ndarray, sky: np.ndarray, around: Around) -> np.ndarray:
@@ -187,8 +193,10 @@ def _flooded(light: np.ndarray, cover: np.ndarray, known: tuple[np.ndarray, np.n
 
 def _parted(light: np.ndarray, seeds: np.ndarray) -> np.ndarray:
     """(h, w) uint8: what belongs to the seeds FAR rather than to those NEAR, (h, w) int32, with the edges of the picture between them."""
-    codes = np.sqrt(np.clip(light, 0, 1)) * 255  # about as even to the eye as code values, and quicker
-    cv2.watershed(np.ascontiguousarray(codes.astype(np.uint8)), seeds)
+    codes = (np.sqrt(np.clip(light, 0, 1)) * 255).astype(np.uint8)  # about as even to the eye as code values, and quicker
+    # by noise alone the border would run elsewhere in each frame, where haze goes over into sky
+    even = cv2.medianBlur(np.ascontiguousarray(codes), 5)
+    cv2.watershed(np.where(cv2.absdiff(codes, even).max(-1, keepdims=True) <= NOISE, even, codes), seeds)
     # the border itself, one px wide, belongs to both
     return cv2.dilate((seeds == FAR).astype(np.uint8), np.ones((3, 3), np.uint8))
 
