@@ -18,7 +18,7 @@ from lodestar.core.light.lamps import light_of
 from lodestar.core.scene.ground import Ground, PictureLine
 from lodestar.core.scene.poses import moved
 from lodestar.core.shot import files
-from lodestar.core.shot.document import rebased
+from lodestar.core.shot.document import Shot, rebased
 from lodestar.core.shot.objects import Anchor, Title
 from lodestar.core.solve.known import Span
 from lodestar.core.track.tracks import make_tracks
@@ -182,6 +182,15 @@ class TurnsTest(unittest.TestCase):
         first, last = (k.value[0] for k in after.lamps[0].bearing.keys)
         self.assertAlmostEqual(last - first, 20.0, places=6)
         self.assertTrue(0 <= first < 360)
+
+    def test_a_sun_that_nobody_set_is_not_told_as_set_after_the_ground_was_found(self):
+        fresh, turned = msgspec.structs.replace(self.shot, objects=(), lamps=Shot().lamps), Ground(turned=(40.0, 10.0, 5.0))
+        self.assertEqual(with_ground(fresh, turned).lamps, fresh.lamps)
+        # one that lights something, and one that was set, stay where they are beside the cameras
+        lit = msgspec.structs.replace(fresh, objects=self.shot.objects)
+        self.assertNotEqual(with_ground(lit, turned).lamps[0].bearing, fresh.lamps[0].bearing)
+        of_hand = (msgspec.structs.replace(fresh.lamps[0], bearing=constant(120.0)), *fresh.lamps[1:])
+        self.assertNotEqual(with_ground(msgspec.structs.replace(fresh, lamps=of_hand), turned).lamps[0].bearing, of_hand[0].bearing)
 
     def test_two_ways_to_write_a_turn_and_straight_up(self):
         rng = np.random.default_rng(0)

@@ -7,7 +7,6 @@ from lodestar.core.edits.lights import sun_of
 from lodestar.core.evaluate.cameras import ground_problem
 from lodestar.core.evaluate.ground import TOLD_SHARE
 from lodestar.core.evaluate.objects import problem_of
-from lodestar.core.light.lamps import Sun
 from lodestar.core.matte.sources import Outline
 from lodestar.core.matte.strokes import UNSURE, Brushed
 from lodestar.core.scene.ground import level_is_told, points_across_view, says_level
@@ -20,9 +19,6 @@ from .derived import hidden_of, report_of
 from .measures import figure, length, sentence
 
 EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
-
-
-USUAL_SUN = Sun()  # as every shot begins with it
 
 
 class Reading(NamedTuple):
@@ -140,7 +136,7 @@ def light(shot: Shot) -> Reading:
         return Reading(GOOD, first, f"and {lit_by}")
     if lines:
         return Reading(GOOD, first, f"from {plural(len(lines), 'shadow')}")
-    if (sun.bearing, sun.height) == (USUAL_SUN.bearing, USUAL_SUN.height):
+    if sun.usual:
         return Reading(
             DOUBTFUL, first, "not the place's yet", hover="Nobody said where the sun stands: drag along a shadow at Light, or set it by hand."
         )

@@ -258,7 +258,8 @@ def _moved(shot: Shot, of: Callable[[Object], Similarity], whole: Similarity, ke
         ShadowLine(foot=vector(whole.points(np.array(s.foot))), tip=vector(whole.points(np.array(s.tip))), height=s.height * float(whole.scale))
         for s in shot.shadow.lines
     )
-    lamps = tuple(_carried_lamp(lamp, whole) for lamp in shot.lamps)
+    # a sun of which nobody has said anything, while it lights nothing, belongs to no place that it could be carried with
+    lamps = tuple(lamp if isinstance(lamp, Sun) and lamp.usual and not objects else _carried_lamp(lamp, whole) for lamp in shot.lamps)
     focus = msgspec.structs.replace(shot.focus, distance=_each(shot.focus.distance, lambda v: [v[0] * float(whole.scale)]))
     far = {name: _turned_far(getattr(shot, name), whole) for name in ("surroundings", "backdrop")}
     shadow = msgspec.structs.replace(shot.shadow, lines=lines)

@@ -30,6 +30,14 @@ class Sun(msgspec.Struct, frozen=True, kw_only=True, tag="sun"):
 
     name = "Sun"
 
+    @property
+    def usual(self) -> bool:
+        """Whether it stands where that of every new shot stands: nobody has said where the place's own is."""
+        return (self.bearing, self.height) == (_USUAL.bearing, _USUAL.height)
+
+
+_USUAL = Sun()
+
 
 class Sky(msgspec.Struct, frozen=True, kw_only=True, tag="sky"):
     """strength: what a white surface sends back of an even sky, in the plate's linear light. colour: linear, white = 1."""
