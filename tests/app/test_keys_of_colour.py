@@ -9,6 +9,7 @@ import numpy as np
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
+from lodestar.app.commands import Finder
 from lodestar.core.basics.keyed import Keyed, constant
 from lodestar.core.evaluate.carrying import outline_at
 from lodestar.core.matte.key import Keyer
@@ -139,6 +140,28 @@ class KeyInWindowTest(WindowCase):
         self.key(Qt.Key.Key_Z, CTRL, self.window)
         self.assertEqual(self.session.shot.backdrop.heading.value[0], 0)
         self.key(Qt.Key.Key_Z, CTRL, self.window)
+        self.assertIs(self.session.shot, before)
+
+    def test_mattes_and_a_new_sky_are_found_by_their_words_from_any_step(self):
+        def ask(words: str) -> None:
+            self.window.commands.run("find")
+            finder = self.window.findChildren(Finder)[-1]
+            QTest.keyClicks(finder.text, words)
+            QTest.keyClick(finder.text, Qt.Key.Key_Return)
+            self.wait_idle()
+
+        before = self.session.shot
+        for words, tool in (("paint a subject", "brush"), ("draw an outline", "matte"), ("key a colour", "key")):
+            self.session.show_step("Plate")
+            ask(words)
+            self.assertEqual((self.session.step, self.session.tool), ("Foreground", tool))
+        self.session.show_step("Plate")
+        ask("replace the sky")
+        self.assertTrue(self.session.shot.backdrop.on and self.session.step == "Foreground")
+        ask("replace the sky")
+        self.assertFalse(self.session.shot.backdrop.on)
+        self.session.undo()
+        self.session.undo()
         self.assertIs(self.session.shot, before)
 
     def test_an_outline_is_carried_by_one_click_and_drawn_where_it_is_seen(self):

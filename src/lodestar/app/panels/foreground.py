@@ -24,7 +24,7 @@ from lodestar.core.work.measuring import measure_edge
 from ..commands import Command
 from ..fields import Choice, Line, button, quiet, set_main, tick
 from ..measures import figure
-from ..needs import Needs
+from ..needs import Needs, a_clip
 from ..readings import plural
 from .mattes import MatteChoice, Names
 from .new_sky import NewSky
@@ -40,7 +40,8 @@ class ForegroundPanel(Panel):
 
     def own_commands(self) -> list[Command]:
         brushed = Needs((lambda: isinstance(self._current(), Brushed), "a chosen matte that is painted"))
-        work = self.session.work
+        work, has = self.session.work, a_clip(self.session)
+        here = lambda act: lambda: (self.session.show_step("Foreground"), act())
         return [
             Command("follow-matte", "Object", "Follow the painted subject", lambda: work.follow_matte(self.session.selected), enabled=brushed),
             Command("follow-due", "Object", "Follow what is not followed yet", work.follow_due),
@@ -52,7 +53,25 @@ class ForegroundPanel(Panel):
                 enabled=Needs((lambda: self._current() is not None, "a chosen matte")),
             ),
             Command("next-unsure", "Go", "Next unsure frame of the matte", lambda: work.next_unsure(self.session.selected), enabled=brushed),
+            *[
+                Command(name, "Object", f"New matte: {label[0].lower()}{label[1:]}", here(act), "", has, tip)
+                for name, label, tip, act in self._makers()
+            ],
+            Command("replace-sky", "Object", "Replace the sky, on or off", here(lambda: self.sky.switch(not self.session.shot.backdrop.on)), "", has),
+            Command("find-sky", "Object", "Find the old sky here", here(lambda: self.sky.find()), "", has),
         ]
+
+    def _makers(self) -> tuple[tuple[str, str, str, Callable[[], object]], ...]:
+        """Name, label, tip and act of each way to make a matte."""
+        clean = "A matte of all that differs from the clean plate, which other frames tell through the solved camera"
+        return (
+            ("paint-matte", "Paint a subject", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush")),
+            ("draw-matte", "Draw an outline", "Click corner after corner round what passes in front", lambda: self._begin("matte")),
+            ("key-colour", "Key a colour", "Click a colour in the picture; all that is like it becomes a matte", lambda: self._begin("key")),
+            ("key-brightness", "Key brightness", "A matte of all that is bright, or dark", lambda: self._key_by("brightness")),
+            ("key-difference", "Key what moves", clean, lambda: self._key_by("difference")),
+            ("picture-matte", "A picture or movie…", "A matte that was made elsewhere: its alpha, its brightness or a channel", self._add_picture),
+        )
 
     def parts(self) -> tuple[Callable[[], None], ...]:
         return (self._fill_list, self._fill_chosen, self._fill_keys, self._fill_pictured, self._fill_line, self._fill_use, self._fill_sky)
@@ -65,27 +84,10 @@ class ForegroundPanel(Panel):
         holder.setObjectName("plain")
         holder.setLayout(self.rows)
         self.list.add_wide(holder)
-        self.paint = button(
-            "Paint a subject", "paint-matte", "Paint over somebody who passes; they are found in all frames", lambda: self._begin("brush")
-        )
-        self.list.add_buttons(
-            self.paint, button("Draw an outline", "draw-matte", "Click corner after corner round what passes in front", lambda: self._begin("matte"))
-        )
-        self.list.add_buttons(
-            button("Key a colour", "key-colour", "Click a colour in the picture; all that is like it becomes a matte", lambda: self._begin("key")),
-            button("Key brightness", "key-brightness", "A matte of all that is bright, or dark", lambda: self._key_by("brightness")),
-        )
-        self.list.add_buttons(
-            button(
-                "Key what moves",
-                "key-difference",
-                "A matte of all that differs from the clean plate, which other frames tell through the solved camera",
-                lambda: self._key_by("difference"),
-            ),
-            button(
-                "A picture or movie…", "picture-matte", "A matte that was made elsewhere: its alpha, its brightness or a channel", self._add_picture
-            ),
-        )
+        makers = [button(label, name, tip, act) for name, label, tip, act in self._makers()]
+        self.paint = makers[0]
+        for pair in zip(makers[::2], makers[1::2], strict=True):
+            self.list.add_buttons(*pair)
         self._listed: tuple | None = None
 
     def _fill_chosen(self) -> None:

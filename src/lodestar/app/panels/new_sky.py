@@ -26,7 +26,7 @@ class NewSky:
         self.session = session = panel.session
         self.section = panel.section("New sky")
         tip = "The plate's sky is found by its colours, and another one, infinitely far away, is seen in its place"
-        self.on = tick("Replace the sky", "sky-on", tip, self._switch)
+        self.on = tick("Replace the sky", "sky-on", tip, self.switch)
         self.section.add_wide(self.on)
         self.kind = Choice()
         self.kind.setObjectName("sky-kind")
@@ -44,7 +44,7 @@ class NewSky:
             lambda: session.shot.backdrop.mattes,
             lambda names: session.edit_item("Choose where the sky is seen", "backdrop", mattes=names or ()),
         )
-        self.again = button("Find the old sky here", "find-sky", "Look for the colours of the plate's sky in this frame", self._find)
+        self.again = button("Find the old sky here", "find-sky", "Look for the colours of the plate's sky in this frame", self.find)
         self.sun = button("Its sun where the shadows say", "sky-sun", "Turns it so that its sun stands where that of the shot does", self._put_sun)
         self.haze = Swatch("haze-colour", "Colour of the haze at the horizon")
         self.haze.picked.connect(
@@ -79,15 +79,17 @@ class NewSky:
         self.haze.show_colour(vector(encode(np.array(backdrop.haze_colour), "srgb")))
         self.section.fact.setText(backdrop.kind if backdrop.on else "")
 
-    def _switch(self, on: bool) -> None:
+    def switch(self, on: bool) -> None:
+        """Replace the sky or not; the old one is looked for where it is not known yet."""
         shot = self.session.shot
         if on and not any(m.id in shot.backdrop.mattes for m in shot.mattes):
-            self._find()
+            self.find()
         else:
             self.session.edit_item("Replace the sky, on or off", "backdrop", on=on)
         self.refresh()
 
-    def _find(self) -> None:
+    def find(self) -> None:
+        """Look for the old sky in the frame that is shown, and put a new one in its place."""
         shot, frame = self.session.shot, self.session.frame
 
         def take(old: OldSky) -> None:
