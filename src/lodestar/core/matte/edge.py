@@ -101,9 +101,10 @@ def _along_border(alpha: np.ndarray) -> np.ndarray:
     steep = 0.5 * np.arctan2(2 * xy, xx - yy)
     one_way = np.hypot(xx - yy, 2 * xy) / (xx + yy)  # squared, it leaves a corner as it is
     step = (0.5 * ALONG_PX * one_way**2)[:, None] * np.stack([-np.sin(steep), np.cos(steep)], 1)
-    at, weights = np.stack([xs, ys], 1), np.exp(-0.5 * (np.arange(-4, 5) / 2) ** 2)
+    at, steps = np.stack([xs, ys], 1), np.arange(-4, 5)
+    weights = np.exp(-0.5 * (steps / 2) ** 2)
     result = alpha.copy()
-    result[ys, xs] = sum(w * resampled(alpha, (at + k * step).astype(np.float32)) for k, w in zip(range(-4, 5), weights / weights.sum(), strict=True))
+    result[ys, xs] = sum(w * resampled(alpha, (at + k * step).astype(np.float32)) for k, w in zip(steps, weights / weights.sum(), strict=True))
     return result
 
 

@@ -25,7 +25,7 @@ NEAR, FAR = 1, 2
 UNSTEADY = 8  # of 255: so much more than one px off a place differs that is not where a turn alone would have it
 WHOLE_PX, SURELY_PX = 3, 3  # of the small picture: what is narrower is rather an edge or noise; rim that may be beside the thing
 BETWEEN, ROUND = 0.007, 0.0095  # of the width: parts of a thing lie no farther apart; within this its edge is looked for
-NOISE = 4  # of 255, up to which a px differs from those round it by chance
+NOISE = 2  # of 255, up to which a px differs from those round it by chance
 EDGE_PX = 1.0  # over which the cut fades, so that a soft edge of the key is not cut hard
 
 
@@ -104,6 +104,8 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     count, names = cv2.connectedComponents(taken.astype(np.uint8), connectivity=8)
     of_things = np.zeros(count, bool)
     of_things[names[(hulls > 0) | (near > 0)]] = True
+    if alike.any():
+        of_things |= np.bincount(names[points[:, 1], points[:, 0]], minlength=count) > STRAY
     return _soft(left | _as_beyond(light, taken & ~of_things[names], left))
 
 

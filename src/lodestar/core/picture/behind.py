@@ -28,9 +28,9 @@ SPILL_PX = 4.0  # from the edge, as far as a clip's coarser colour may carry tha
 APART = 0.03  # distance of two colours, linear light, at which their line tells as much as the key
 NO_LIGHT = 1e-4
 TINTS_APART = 0.08  # of two colours by themselves, each over its brightness, at which half of what one has of the other is taken out
-# the old sky ends in haze where light goes over in no step: there the new one comes out of it. By how much light changes over STEP_PX of the plate, as a share of
-# it, up to which that is haze for sure, and from which on it is none (measured: 0.01 to 0.06 in haze of two real clips; 0.065 to 0.2 at the least
-# clear hundredth of the edge of other skies, white domes before white clouds among them, but nowhere over a stretch); how far the new sky comes out, of the picture's width
+# the old sky ends in haze where light goes over in no step: there the new one comes out of it. Px of the plate, and by how much light changes over so many, as
+# a share of it: up to which that is haze for sure, and from which on it is none (measured: 0.01 to 0.06 in haze of two real clips; 0.065 to 0.2 at the
+# least clear hundredth of other edges, as of white domes before white clouds, but nowhere over a stretch). And how far it comes out, of the picture's width
 STEP_PX, HAZE, NO_HAZE, OUT_OF_HAZE = 4.0, 0.06, 0.11, 0.025
 PLACES = 2  # across and down a px, of a final picture
 
