@@ -155,6 +155,11 @@ class FarTest(unittest.TestCase):
         found = far_away(self.light, self.cover, around)
         self.assertGreater(float(found[corner].min()), 0.95)
         self.assertLess(float(found[np.hypot(*np.mgrid[-90:150, -200:120]) < 30].max()), 0.1)
+        # but not what three near points lie in, though only along a seam of it, as those of a dome that leaves the picture
+        self.cover[30, 5:75] = 0
+        seam = np.stack([np.arange(10.0, 70, 10), np.full(6, 31.0)], 1)
+        found = far_away(self.light, self.cover, around._replace(pixels=np.concatenate([self.points, seam]), depths=np.full(21, 20.0)))
+        self.assertLess(float(found[36:50, 12:68].mean()), 0.1)
 
     def test_where_haze_has_no_edge_the_border_is_not_where_noise_would_have_it(self):
         y, x = np.mgrid[:240, :320].astype(np.float32)
