@@ -74,6 +74,12 @@ class FarTest(unittest.TestCase):
         self.assertLess(float((found[inner] > 0.1).mean()), 0.05, "where a cloud is as white as it, its rim is not seen")
         self.assertGreater(float((found[outer] > 0.9).mean()), 0.98)
 
+    def test_specks_on_it_that_do_not_look_like_sky_are_no_rim_of_it(self):
+        for x, y in np.round(self.points).astype(int):
+            self.cover[y, x] = 0
+        inner = cv2.erode(self.disc.astype(np.uint8), np.ones((9, 9))) > 0
+        self.assertLess(float((self.far(self.points)[inner] > 0.1).mean()), 0.2)
+
     def test_a_false_point_in_the_sky_and_no_points_take_nothing_away(self):
         for points in (np.zeros((0, 2)), np.array([[60.0, 60.0]]), np.array([[60.0, 60.0], [1e6, -5.0]])):
             found = self.far(points)

@@ -58,7 +58,7 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     points, which = points[kept], which[kept]
     hulls, near = np.zeros((h, w), np.uint8), np.zeros((h, w), np.uint8)
     # a point at the rim of the sky does not tell on which side of it the sky is
-    clear = cv2.distanceTransform(held.astype(np.uint8), cv2.DIST_L2, 5)
+    clear = cv2.distanceTransform(_without_specks(held, RIM * w), cv2.DIST_L2, 5)
     deep = clear[points[:, 1], points[:, 0]] > RIM * w
     # a thing of other colours is told by these: between its parts the sky may be seen, and the few of its points that lie in that are false
     alike = np.bincount(which, deep, minlength=1)[which] > STRAY if len(which) else deep
@@ -71,7 +71,7 @@ def far_away(light: np.ndarray, cover: np.ndarray, around: Around) -> np.ndarray
     # beside what the key leaves out its own edge is the better one
     wider = lambda mask: cv2.dilate(mask.astype(np.uint8), np.ones((7, 7), np.uint8)) > 0
     far = (far > 0) | (wider(dark) & wider(far))
-    count, names = cv2.connectedComponents((cover > 0.5).astype(np.uint8), connectivity=8)
+    count, names = cv2.connectedComponents(_without_specks(cover > 0.5, RIM * w), connectivity=8)
     touched = np.zeros(count, bool)
     touched[names[near > 0]] = True
     touched[0] = True
@@ -201,6 +201,14 @@ def _parted(light: np.ndarray, seeds: np.ndarray) -> np.ndarray:
     cv2.watershed(np.where(cv2.absdiff(codes, even).max(-1, keepdims=True) <= NOISE, even, codes), seeds)
     # the border itself, one px wide, belongs to both
     return cv2.dilate((seeds == FAR).astype(np.uint8), np.ones((3, 3), np.uint8))
+
+
+def _without_specks(held: np.ndarray, least: float) -> np.ndarray:
+    """(h, w) uint8: what is held (h, w) bool and the holes in it that are smaller than `least` px both ways: by them a thing has no rim."""
+    _, names, facts, _ = cv2.connectedComponentsWithStats((~held).astype(np.uint8), connectivity=8)
+    speck = facts[:, cv2.CC_STAT_WIDTH : cv2.CC_STAT_HEIGHT + 1].max(1) < least
+    speck[0] = True
+    return np.asarray(speck[names], np.uint8)
 
 
 def _soft(far: np.ndarray) -> np.ndarray:
