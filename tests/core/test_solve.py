@@ -6,6 +6,7 @@ from unittest import mock
 import cv2
 import msgspec
 import numpy as np
+from scipy.ndimage import gaussian_filter1d
 from scipy.optimize import least_squares
 from scipy.stats import spearmanr
 
@@ -20,7 +21,7 @@ from lodestar.core.solve.constants import SOLVER
 from lodestar.core.solve.free import FreeSolver, Part
 from lodestar.core.solve.lensing import Lensing
 from lodestar.core.solve.report import report, residuals
-from lodestar.core.solve.result import SolveSettings
+from lodestar.core.solve.result import Solve, SolveSettings
 from lodestar.core.solve.starts import start_pairs
 from lodestar.core.solve.views import Table, resect, triangulate
 from lodestar.core.track.tracks import make_tracks
@@ -397,12 +398,10 @@ class SolveTest(unittest.TestCase):
         with self.assertRaises(SolveError) as told:
             solve(make_tracks(t.frame[few], t.track[few], t.xy[few]), 1280, 720, SolveSettings(), Job())
         self.assertIn("too few", told.exception.what)
-        still = t.xy[t.frame == 0]
         rng = np.random.default_rng(0)
-        frames, tracks = np.repeat(np.arange(20), len(still)), np.tile(np.arange(len(still)), 20)
-        xy = np.tile(still, (20, 1)) + 0.02 * rng.standard_normal((20 * len(still), 2))
+        frames, tracks, xy = still_tracks(t.xy[t.frame == 0], 20, 0.02, rng)
         with self.assertRaises(SolveError) as told:
-            solve(make_tracks(frames, tracks, xy), 1280, 720, SolveSettings(), Job())
+            solve(make_tracks(frames, tracks, xy), 1280, 720, SolveSettings(motion="free"), Job())
         self.assertIn("stands still", told.exception.what)
         with self.assertRaises(SolveError) as told:  # tracks that hop about at random are no camera
             solve(make_tracks(frames, tracks, rng.uniform(0, 700, xy.shape)), 1280, 720, SolveSettings(motion="free"), Job())
@@ -419,6 +418,61 @@ class SolveTest(unittest.TestCase):
 
         with self.assertRaises(Cancelled):
             solve(make_tracks(t.frame, t.track, t.xy), 1280, 720, SolveSettings(), Stops())
+
+
+def still_tracks(places: np.ndarray, frames: int, sigma: float, rng: np.random.Generator) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Frames, tracks and noisy px (frames * n, 2) of points (n, 2) that stay where they are in the picture."""
+    n = len(places)
+    xy = np.tile(places, (frames, 1)) + sigma * rng.standard_normal((frames * n, 2))
+    return np.repeat(np.arange(frames), n), np.tile(np.arange(n), frames), xy
+
+
+class StillTest(unittest.TestCase):
+    """A camera on a tripod: 90 points of the place, and 130 on somebody who moves before it."""
+
+    def setUp(self):
+        self.rng = np.random.default_rng(4)
+        self.place = np.stack([self.rng.uniform(20, 1260, 90), self.rng.uniform(20, 700, 90)], 1)
+        body = np.stack([self.rng.uniform(400, 800, 130), self.rng.uniform(200, 650, 130)], 1)
+        self.frames, self.tracks, self.xy = still_tracks(np.concatenate([self.place, body]), 80, 0.15, self.rng)
+        self.of_place = self.tracks < 90
+        way = np.cumsum(np.cumsum(self.rng.standard_normal((80, 2)), 0) * 0.03, 0)
+        self.xy[~self.of_place] += (
+            way[self.frames[~self.of_place]] + (self.xy[~self.of_place] - [600, 400]) * 0.002 * self.frames[~self.of_place, None]
+        )
+
+    def solved(self, xy: np.ndarray, **asked) -> Solve:
+        return solve(make_tracks(self.frames, self.tracks, xy), 1280, 720, SolveSettings(**asked), Job())
+
+    def test_one_pose_for_all_frames_and_the_usual_lens(self):
+        found = self.solved(self.xy)
+        self.assertEqual(found.motion, "still")
+        self.assertLess(float(np.abs(found.R - found.R[0]).max()), 1e-12, "who moves before it does not move it")
+        self.assertEqual((found.lens.fx, found.lens.k1, found.lens.k2), (0.94 * 1280, 0, 0))
+        self.assertTrue(np.isin(np.arange(90), found.point_ids).all())
+        self.assertIn("enter the focal length", found.why)
+        told = report(found, make_tracks(self.frames, self.tracks, self.xy))
+        self.assertEqual(told.state, "good")
+        self.assertIn("stands still", told.verdict)
+
+    def test_what_is_told_of_the_lens_stays(self):
+        found = self.solved(self.xy, focal_px=900.0, distortion=(-0.05, 0.01), k1=False, k2=False)
+        self.assertEqual((found.lens.fx, found.lens.k1, found.lens.k2), (900, -0.05, 0.01))
+        self.assertNotIn("enter the focal length", found.why)
+
+    def test_it_trembles_where_the_whole_picture_does(self):
+        tremble = 0.4 * gaussian_filter1d(self.rng.standard_normal((80, 2)), 2, axis=0) * 2
+        found = self.solved(self.xy + tremble[self.frames])
+        self.assertEqual(found.motion, "still")
+        places = np.array([found.camera(k).project(found.xyz[np.isin(found.point_ids, np.arange(90))])[0].mean(0) for k in range(80)])
+        off = places - tremble
+        self.assertLess(float(off.std(0).max()), 0.05)
+        self.assertGreater(float(tremble.std(0).min()), 0.15)
+
+    def test_as_asked(self):
+        still = self.of_place
+        found = solve(make_tracks(self.frames[still], self.tracks[still], self.xy[still]), 1280, 720, SolveSettings(motion="still"), Job())
+        self.assertEqual((found.motion, found.why.split(";")[0]), ("still", "still, as you asked"))
 
 
 if __name__ == "__main__":

@@ -18,6 +18,7 @@ from lodestar.core.work.matting import due_mattes
 from .derived import hidden_of, report_of
 from .measures import figure, length, sentence
 
+MOTION_WORDS = {"free": "moves", "turning": "turns", "still": "stands still"}
 EMPTY, STALE, WORKING, GOOD, DOUBTFUL, BAD = "empty", "stale", "working", "good", "doubtful", "bad"
 
 
@@ -92,8 +93,8 @@ def ground(shot: Shot) -> Reading:
     if problem:
         return Reading(BAD, "not level", problem)
     unit = "1 unit = 1 m" if g.measured else "no distance yet"
-    if s.motion == "turning":
-        return Reading(GOOD, "level · camera turns", f"eye at {length(g.eye_height, 'm', 'g')}")
+    if s.motion != "free":
+        return Reading(GOOD, f"level · camera {'still' if s.motion == 'still' else 'turns'}", f"eye at {length(g.eye_height, 'm', 'g')}")
     ways = (
         [plural(len(g.on_ground), "point")] * bool(g.on_ground)
         + [plural(len(g.uprights), "upright")] * bool(g.uprights)

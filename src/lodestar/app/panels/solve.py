@@ -19,10 +19,11 @@ from ..derived import mean_errors, report_of
 from ..fields import Choice, button, quiet
 from ..measures import figure, sentence
 from ..needs import a_clip, no_work
+from ..readings import MOTION_WORDS
 from ..viewer.tools.marks import reject_tracks
 from .panel import Panel
 
-MOTIONS = {"auto": "Find out", "free": "Moves freely", "turning": "Only turns"}
+MOTIONS = {"auto": "Find out", "free": "Moves freely", "turning": "Only turns", "still": "Stands still"}
 ZOOMS = {"auto": "Find out", "none": "Does not", "zooms": "Zooms"}
 
 
@@ -109,7 +110,7 @@ class SolvePanel(Panel):
         mend.add("Error over", self.limit)
         self.reject = button("Reject them", "reject-worst", "Grey every track above this error; then solve again", self._reject)
         mend.add_wide(self.reject)
-        self.motion = self._choice("motion", "Camera motion", "Whether the camera moves, or only turns on the spot", MOTIONS.values())
+        self.motion = self._choice("motion", "Camera motion", "Whether the camera moves, only turns on the spot, or stands still", MOTIONS.values())
         self.motion.activated.connect(lambda i: self.session.edit_part("Set camera motion", "solving", motion=list(MOTIONS)[i]))
         mend.add("Camera", self.motion)
 
@@ -334,10 +335,10 @@ class SolvePanel(Panel):
             "Worst frame": (f"{figure(solve.frame_error[worst], 2)} px", f"{solve.frames[worst]}, at {figure(solve.frames[worst] / fps, 2)} s"),
             "Parallax": (
                 f"{figure(solve.parallax_deg, 1)}°",
-                "none is needed" if solve.motion == "turning" else "plenty" if solve.parallax_deg > 3 else "little",
+                "none is needed" if solve.motion != "free" else "plenty" if solve.parallax_deg > 3 else "little",
             ),
             "Tracks used": (f"{solve.tracks}", f"{solve.inliers:.0%} fits"),
-            "Camera": ("turns" if solve.motion == "turning" else "moves", "stale" if solve_is_stale(shot) else ""),
+            "Camera": (MOTION_WORDS[solve.motion], "stale" if solve_is_stale(shot) else ""),
         }
         for name, (value, note) in values.items():
             self.rows[name][0].setText(value)
@@ -350,10 +351,12 @@ class SolvePanel(Panel):
         readout = (f"{figure(solve.readout, 2)} frame", "") if solve.readout else ("at once", hint)
         ends = lens.fx * solve.zooms[[0, -1]]
         focal = f"{figure(ends[0], 0)} to {figure(ends[1], 0)}" if len(solve.zoom) else f"{figure(lens.fx, 1)} px"
+        # a camera that stands still shows nothing of its lens: it is as it was entered, or the usual one
+        off = ["not seen" if solve.motion == "still" else f"± {figure(d, n)}" for d, n in zip(dev, (1, 4, 4), strict=True)]
         for name, value, note in (
-            ("Focal length", focal, f"± {figure(dev[0], 1)}"),
-            ("Distortion k1", figure(lens.k1, 4), f"± {figure(dev[1], 4)}"),
-            ("Distortion k2", figure(lens.k2, 4), f"± {figure(dev[2], 4)}"),
+            ("Focal length", focal, off[0]),
+            ("Distortion k1", figure(lens.k1, 4), off[1]),
+            ("Distortion k2", figure(lens.k2, 4), off[2]),
             ("Sees across", f"{figure(across, 1)}°", ""),
             ("Rows read in", *readout),
         ):

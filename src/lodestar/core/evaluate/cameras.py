@@ -7,12 +7,13 @@ from ..projection.camera import Camera
 from ..projection.pinhole import Lens
 from ..scene.ground import scene_of
 from ..shot.document import Shot
+from ..solve.constants import SOLVER
 from ..solve.result import slip
 
 
 def default_lens(width: int, height: int) -> Lens:
     """The lens while nothing is solved: 56 degrees across."""
-    return Lens(0.94 * width, 0.94 * width, (width - 1) / 2, (height - 1) / 2)
+    return Lens(SOLVER.usual_focal * width, SOLVER.usual_focal * width, (width - 1) / 2, (height - 1) / 2)
 
 
 _DEFAULT_POSE = (np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]), np.array([0, 1.6, 6.0]))

@@ -19,7 +19,7 @@ from .ground import trusted_points
 
 PlaneAt = Callable[[Camera, F64], tuple[F64, F64]]  # centre and normal of the plane on which corners lie that a camera sees
 FARTHEST = 200.0  # heights of the camera over the ground: what stands farther off is as good as far away
-FAR = 1e5  # where everything lies for a camera that only turns
+FAR = 1e5  # where everything lies for a camera that stands on one spot
 LEAST_POINTS = 4
 REACH_PX = 60.0  # round an outline in which no points lie: from so near they are taken
 LEAST_FACING = 0.12  # a plane that is seen more edge-on carries nothing
@@ -51,7 +51,7 @@ def plane_of(shot: Shot, outline: Outline) -> tuple[F64, F64] | None:
     solve = shot.solve
     if not outline.carried or solve is None:
         return None
-    if solve.motion == "turning":
+    if solve.motion != "free":
         return np.zeros(3), np.zeros(3)
     name = (id(solve), shot.ground, outline.carried)
     hit = _planes.get(name)
@@ -140,7 +140,7 @@ def tracks_under(shot: Shot, outline: Outline, frame: int) -> tuple[int, ...]:
     if solve is None or frame not in solve.frames:
         raise UserError("This frame has no solved camera, so nothing can carry the outline.", "Solve the camera first, or go to a frame that it has.")
     camera, corners = camera_at(shot, frame), np.array(outline.shape.at(frame)).reshape(-1, 2)
-    if solve.motion == "turning":
+    if solve.motion != "free":
         return tuple(int(i) for i in solve.point_ids[:1])
     xy, depth = camera.project(scene_frame(shot).points(solve.xyz))
     line = line_of(outline, corners).astype(np.float32)

@@ -16,7 +16,7 @@ CELL = 12.0  # px: of points in one cell the middle one counts
 
 class StillScene:
     """Where the still scene lies that is seen at the nodes of a frame, by a mesh of depths from the points that are seen near it; of a camera that
-    only turns, far away."""
+    stands on one spot, far away."""
 
     def __init__(self, shot: Shot) -> None:
         assert shot.plate is not None
@@ -39,7 +39,7 @@ class StillScene:
                 self._meshes.pop(next(iter(self._meshes)))
             camera = solve.camera(self._number[frame])
             ways = camera.rays(self._nodes)
-            if solve.motion == "turning":
+            if solve.motion != "free":
                 self._meshes[frame] = camera.centre + 1e4 * ways
             else:
                 near = solve.xyz[(np.abs(self._middle - frame) < NEAR) & ~self._left_out()]

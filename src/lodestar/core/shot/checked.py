@@ -282,9 +282,12 @@ def _check_tracks(tracks: Tracks) -> None:
         _need(bool(((tracks.keys[:, 0] >= 0) & (tracks.keys[:, 0] < max(tracks.count, 1))).all()), "tracks.keys", "names tracks that are not there")
 
 
+MOTIONS = ("free", "turning", "still")
+
+
 def _check_solve(solve: Solve) -> None:
     k, m = len(solve.frames), len(solve.point_ids)
-    _need(solve.motion in ("free", "turning"), "solve.motion", f"is '{solve.motion[:20]}', which is no motion")
+    _need(solve.motion in MOTIONS, "solve.motion", f"is '{solve.motion[:20]}', which is no motion")
     _array("solve.frames", solve.frames, "iu", None)
     _need(k > 0, "solve.frames", "is empty")
     _need(bool((np.diff(solve.frames.astype(np.int64)) > 0).all()) and int(solve.frames[0]) >= 0, "solve.frames", "is not in order")

@@ -19,8 +19,9 @@ from .known import Span
 from .lensing import Lensing
 from .pieces import links
 from .result import Solve, SolveSettings
-from .shutter import displacement, motion
+from .shutter import displacement, motion_of
 from .slip import CovarianceSample, covariance_sample, misfit, slide
+from .standing import finish_standing, of_still_camera, tremble_px, way_px
 from .turning import finish_turning, fitting_turning, keyframe_step, solve_turning, turning_votes
 from .uprights import held_up
 from .views import Table, parallax, resect
@@ -43,8 +44,8 @@ def solve(
     """Solve the camera of all frames that the kept tracks reach. start: an earlier solve, from which `settings.refine` goes on.
     spans: distances and directions between the points of tracks, which a camera that moves has to suit too.
 
-    Raises SolveError, with the reason, for too few tracks, a still camera, no parallax that is no turn either, or a move
-    that no camera explains.
+    Raises SolveError, with the reason, for too few tracks, a still camera that was asked for as a moving one, no parallax that is no turn either, or a
+    move that no camera explains.
     """
     began = time.perf_counter()
     rows = np.flatnonzero(tracks.kept())
@@ -56,7 +57,6 @@ def solve(
         )
     first = int(tracks.frame[rows].min())
     table, first, warning = _one_piece(Table(tracks.frame[rows] - first, tracks.track[rows], tracks.xy[rows], width, height, spans), first)
-    _refuse_still(table)
     focal, lens_free = settings.focal_px or None, (settings.k1, settings.k2)
     distortion = tuple(0.0 if free else value for free, value in zip(lens_free, settings.distortion))
     lens = Lensing(np.array([settings.focal_px, *distortion]), (focal is None, *lens_free))
@@ -116,24 +116,28 @@ def _account(
     seconds: dict[str, float] = {}
     began, warning = time.perf_counter(), ""
     job.part(0.0, 0.25)
-    if refined is not None:
-        turning = refined.motion == "turning" if settings.motion == "auto" else settings.motion == "turning"
-        why = "refined from the solve before"
-    else:
+    motion, scale = settings.motion, table.width / 1280
+    if not zooms and (way := way_px(table)) < SOLVER.still_px * max(1.0, scale):
+        motion, why = _still_or_refused(motion, way)
+    elif refined is not None:
+        motion, why = refined.motion if motion == "auto" else motion, "refined from the solve before"
+    elif motion != "still" or zooms:
         every = keyframe_step(table.frames)
         turned = solve_turning(table, lens, every, job, zooms)
         share, left_px = turning_votes(table, turned, every)
-        turning = settings.motion == "turning" or (settings.motion == "auto" and share > 0.5)
-        why = _why(settings.motion, turning, share, left_px, table.noise_px)
+        motion = "turning" if motion in ("turning", "still") or (motion == "auto" and share > 0.5) else "free"
+        why = _why(settings.motion, motion, share, left_px, table.noise_px)
+    else:
+        why = _AS_ASKED.format(motion)
     seconds["turning"] = time.perf_counter() - began
-    if turning:
+    if motion == "turning":
         job.part(0.4, 0.92)
         begin = turned if refined is None else _from_solve(refined, table, first, lens, zooms)
         fitted = Fitted(*finish_turning(table, begin, lens, job))
-    else:
+    elif motion == "free":
         solver = FreeSolver(table, lens, job, zooms, if_sure)
         asked = settings.motion != "auto" or refined is not None
-        may_turn = not asked and left_px < SOLVER.may_turn_px * table.width / 1280
+        may_turn = not asked and left_px < SOLVER.may_turn_px * scale
         moving = None
         try:
             moving, warning = _solve_free(solver, settings, refined, first)
@@ -146,11 +150,22 @@ def _account(
         else:
             # to a camera that turns past water, the water is a place that it moves along
             other = Fitted(*finish_turning(table, turned, lens, job, 0.0 if moving is None else SOLVER.far_worse * moving.good.mean()))
-            turning = moving is None or not solver.explains_more(moving.scene, other.scene)
+            motion = "turning" if moving is None or not solver.explains_more(moving.scene, other.scene) else "free"
             beside = "no camera that moves was found" if moving is None else f"a camera that moves {moving.good.mean():.0%}"
             why = f"turning alone explains {other.good.mean():.0%} of what was followed, {beside}"
-            fitted, warning = (other, "") if moving is None or turning else (moving, warning)
+            fitted, warning = (other, "") if moving is None or motion == "turning" else (moving, warning)
+    # what a camera that hardly turns would tell of its lens is less than what moves by itself would have it be
+    if motion == "turning" and settings.motion == "auto" and not zooms:
+        turn = tremble_px(fitted.scene, fitted.frames)
+        if turn < SOLVER.still_turn_px * scale:
+            motion, why = "still", f"all that it turns by is {turn:.1f} px of the picture"
+    if motion == "still":
+        if not lens.K[0]:
+            why += "; how wide it sees is not to be seen then, and the usual is taken: enter the focal length if you know it"
+        lens = of_still_camera(lens, table.width)
+        fitted = Fitted(*finish_standing(table, lens, job))
     job.part(0.92, 0.95)
+    turning = motion != "free"  # or stands still: all that it sees are directions
 
     def readmit(fitted: Fitted, limits: float) -> Fitted:
         if turning:
@@ -158,11 +173,13 @@ def _account(
         more, good = solver.readmitted(fitted.scene, fitted.frames, limits * fitted.limit_px)
         return fitted._replace(scene=more, good=good)
 
-    fitted, centred, looks_rolling, rolls = _with_more(table, fitted, lens, turning, settings.rolling, readmit, job)
+    centred, looks_rolling, rolls = False, 0.0, False
+    if motion != "still":
+        fitted, centred, looks_rolling, rolls = _with_more(table, fitted, lens, turning, settings.rolling, readmit, job)
     if not fitted.scene.extra[2]:  # what a readout displaces is not known of the others
         fitted = readmit(fitted, 1.0)
     job.part(0.95, 1.0)
-    result = _result(tracks, table, fitted, first, turning, lens, seconds, why, warning, centred, looks_rolling, job)
+    result = _result(tracks, table, fitted, first, motion, lens, seconds, why, warning, centred, looks_rolling, job)
     if not (turning or rolls):  # of a readout no rival knows
         result = _doubted(result, solver.rivals)
     if zooms:
@@ -237,24 +254,23 @@ def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
     return Table(table.frame[rows] - a, table.track[rows], table.xy[rows], table.width, table.height, table.spans), first + a, told
 
 
-def _refuse_still(table: Table) -> None:
-    low, high = np.full((table.tracks, 2), np.inf), np.full((table.tracks, 2), -np.inf)
-    np.minimum.at(low, table.track, table.xy)
-    np.maximum.at(high, table.track, table.xy)
-    # whatever walks through a still picture moves too, so the middle of all tracks decides
-    here = np.isfinite(low[:, 0])
-    moved = float(np.median(np.linalg.norm(high[here] - low[here], axis=1)))
-    if moved < SOLVER.still_px * max(1.0, table.width / 1280):
+def _still_or_refused(asked: str, way: float) -> tuple[str, str]:
+    """The motion of a camera whose picture moves by so little, and why."""
+    if asked == "free":
         raise SolveError(
-            f"The camera stands still: half of the tracks move less than {moved:.1f} px over the whole range.",
-            "A still camera needs no solve: place titles at once, they stay where they are put.",
+            f"The camera stands still: half of the tracks move less than {way:.1f} px over the whole range.",
+            "Let the program find out how the camera moves, or say that it stands still.",
         )
+    return "still", f"half of the tracks move less than {max(way, 0.1):.1f} px over all frames"
 
 
-def _why(asked: str, turning: bool, share: float, left_px: float, noise_px: float) -> str:
+_AS_ASKED = "{}, as you asked"
+
+
+def _why(asked: str, motion: str, share: float, left_px: float, noise_px: float) -> str:
     if asked != "auto":
-        return f"{asked}, as you asked"
-    if turning:
+        return _AS_ASKED.format(asked)
+    if motion == "turning":
         # two frames' noise along two axes make a median distance of 1.67 sigma
         nearly = "nearly turning, the lens was carried round a little: " if left_px > SOLVER.nearly_turning_noises * max(noise_px, 0.1) else ""
         return f"{nearly}turning alone explains {share:.0%} of the frame pairs, to {left_px:.2f} px"
@@ -302,7 +318,7 @@ def _refit(
     every: only each such frame takes part, which is enough to compare costs by.
     """
     scene, s, ids = _observed(table, fitted)
-    moves = motion(scene, not turning)
+    moves = motion_of(scene, not turning)
     kept = np.arange(0, len(scene.R), every)
     rows = np.flatnonzero(s.frame % every == 0)
     names, point = np.unique(s.point[rows], return_inverse=True)
@@ -423,7 +439,7 @@ def _result(
     table: Table,
     fitted: Fitted,
     first: int,
-    turning: bool,
+    motion: str,
     lens: Lensing,
     seconds: dict,
     why: str,
@@ -432,10 +448,11 @@ def _result(
     looks_rolling: float,
     job: Job,
 ) -> Solve:
+    turning = motion != "free"
     fitted = fitted._replace(scene=_zoom_about_one(_own_frame(fitted.scene, fitted.frames, turning), fitted.frames))
     scene, s, ids = _observed(table, fitted)
     readout = float(scene.extra[2])
-    late = displacement(scene, s, motion(scene, not turning), table.centre, table.height) if readout else None
+    late = displacement(scene, s, motion_of(scene, not turning), table.centre, table.height) if readout else None
     miss = project(scene, s.frame, s.point, table.centre)[0] - s.xy + (readout * late if late is not None else 0.0)
     error = np.linalg.norm(miss, axis=1)
     spread = parallax(scene.R, s.frame, s.point, table.rays(s.xy, scene.K, scene.zooms[s.frame]), len(ids))
@@ -466,7 +483,7 @@ def _result(
     slips = slide(scene.R, scene.C, scene.K, scene.zooms, table.centre, (table.width, table.height), sample, some)
     slips = slips[np.isfinite(slips)]
     return Solve(
-        "turning" if turning else "free",
+        motion,
         Lens(float(scene.K[0]), float(scene.K[0]), *table.centre, float(scene.K[1]), float(scene.K[2])),
         table.width,
         table.height,

@@ -14,6 +14,12 @@ class Constants(NamedTuple):
     least_tracks: int = 24  # tracks under which nothing is solved; by trial
     least_link: int = 8  # tracks that must lead from one frame to the next; a pose takes 6 in theory, 2 more for wrong ones
     still_px: float = 1.0  # px, median way of a track under which the camera stands still; by trial
+    still_turn_px: float = 4.0  # px of the picture, turn of a camera under which it stands still: what it would tell of its lens is within the noise
+    still_frames: int = 30  # frames that a track has to be seen to tell whether a still camera trembles; by trial
+    still_tracks: int = 4  # such tracks in each half of a frame; by trial
+    tremble_px: float = 0.05  # px, deviation by which a still camera has to tremble for it to be seen; by trial
+    still_share: float = 0.1  # of what was followed, least that has to stand still where it is found to; by trial
+    usual_focal: float = 0.94  # picture widths, 56 degrees across: the focal length where nothing tells it (common practice, no source)
     may_turn_px: float = 4.0  # px, what turning may leave for it to be finished too where a moving camera does not explain the tracks; by trial
     nearly_turning_noises: float = 4.0  # noises of the tracks, what turning may leave before the shot is called nearly turning; by trial
     far_worse: float = 0.4  # of what a moving camera explains; a turning one that explains less is not finished beside it; by trial

@@ -6,6 +6,7 @@ from scipy.spatial import cKDTree
 
 from ..track.tracks import Tracks
 from .camera import mean_by
+from .constants import SOLVER
 from .result import Solve
 from .views import directions, triangulate
 
@@ -228,6 +229,11 @@ def _judge(
                 "Enter the focal length if you know it, or choose a longer part of the clip.",
             )
         return "bad", base + ".", "Reject the worst tracks and solve again, or track with more features."
+    if solve.motion == "still":  # what moves by itself does not move it
+        base = f"The camera stands still. {base}"
+        if solve.inliers < SOLVER.still_share:
+            return "doubtful", f"{base}, but only {solve.inliers:.0%} of what was followed stands still.", "Ask for a camera that turns or moves."
+        return "good", base + ".", ""
     if solve.motion == "free" and np.deg2rad(solve.parallax_deg) * solve.lens.fx < max(LITTLE_PX, LITTLE_NOISES * solve.noise_px):
         return (
             "doubtful",

@@ -9,7 +9,7 @@ from .slip import CovarianceSample, slide
 
 
 class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
-    """focal_px: 0 when unknown. motion: 'auto', 'free' or 'turning'. k1, k2: whether they are solved; distortion: what they are
+    """focal_px: 0 when unknown. motion: 'auto', 'free', 'turning' or 'still'. k1, k2: whether they are solved; distortion: what they are
     otherwise. refine: start from the solve there is. reference: frame of the clip from which the solve grows, or None.
     rolling: whether the readout time of the sensor's rows is estimated. zoom: 'auto', 'none' or 'zooms': whether the
     focal length changes from frame to frame. hold: whether what is known of the place (distances,
@@ -32,7 +32,7 @@ class Solve(msgspec.Struct, frozen=True, eq=False):
     """A solved camera, world to camera, in a frame of reference of its own: z roughly up, the camera path round the origin.
 
     frames (k,) int32 clip frames; R (k, 3, 3); t (k, 3); frame_error (k,) px; point_ids (m,) int32 tracks; xyz (m, 3);
-    point_error (m,) px. lens_deviation: of f, k1, k2. why: what decided between free and turning.
+    point_error (m,) px. lens_deviation: of f, k1, k2. motion: 'free', 'turning' on one spot, or 'still'; why: what decided between them.
     source: digest of what it was solved from, by which it is known to be stale.
     noise_px: of one axis of the tracks, measured without any camera (0 when unknown). covariance_sample: how the cameras may be wrong.
     readout: share of a frame's time by which the last row is read after the first; 0 unless asked for.

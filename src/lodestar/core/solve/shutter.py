@@ -11,7 +11,7 @@ from ..basics.geometry import rotation_from_vector
 from .adjust import Scene, Seen, project
 
 
-def motion(scene: Scene, moves: bool) -> tuple[np.ndarray, np.ndarray]:
+def motion_of(scene: Scene, moves: bool) -> tuple[np.ndarray, np.ndarray]:
     """(n, 3) turn in radians and (n, 3) shift of each frame in one frame's time: that between its neighbours."""
     n = len(scene.R)
     before, after = np.maximum(np.arange(n) - 1, 0), np.minimum(np.arange(n) + 1, n - 1)

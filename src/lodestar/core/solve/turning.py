@@ -157,6 +157,11 @@ def _errors(table: Table, scene: Scene) -> np.ndarray:
     return np.where(z > 0, np.linalg.norm(p - table.xy, axis=1), 1e6)
 
 
+def noise_limit(table: Table, scene: Scene, least: float) -> float:
+    """px up to which an observation may be off, `least` to 6: six deviations along an axis, by the quarter of them that fits best."""
+    return float(np.clip(6 * np.percentile(_errors(table, scene), 25) / 0.759, least, 6.0))
+
+
 def fitting_turning(table: Table, scene: Scene, limit_px: float, spread: float) -> np.ndarray:
     """(k,) bool: observations within the limit, of tracks whose errors (rms) go into it `spread` times: what drifts along evenly is within
     the limit more often than not, but not closely."""
@@ -192,7 +197,7 @@ def finish_turning(table: Table, scene: Scene, lens: Lensing, job: Job, least: f
             smoothness=smoothness,
             prior=(K, np.array([1e6, 0.2, 0.2])),
         )
-        limit = float(np.clip(6 * np.percentile(_errors(table, scene), 25) / 0.759, floor, 6.0))
+        limit = noise_limit(table, scene, floor)
         good = fitting_turning(table, scene, limit, SOLVER.spread)
         if k and good.mean() < least:
             break
