@@ -247,6 +247,9 @@ class FilesTest(FolderCase):
             "plate.colour.transfer": {"plate": {**plate, "colour": {"transfer": "magic"}}},
             "plate.path": {"plate": {**plate, "path": "p" * 5000}},
             "last": {"plate": plate, "last": 99},
+            "solving.motion": {"solving": {"motion": "swims"}},
+            "solving.zoom": {"solving": {"zoom": "perhaps"}},
+            "ground.spans[0].along": {"ground": {"spans": [{"a": 1, "b": 2, "along": "w"}]}},
             "objects[0].smooth": {"objects": [{"type": "ground-mesh", "id": "g", "smooth": 1_000_000_000}]},
             "mattes[0].shape.value": {"mattes": [{"type": "outline", "id": "m", "name": "m", "shape": {"value": [1, 2, 3]}}]},
         }

@@ -20,7 +20,8 @@ from ..matte.key import MOST_SAMPLES, Keyer
 from ..matte.sources import Pictured
 from ..matte.strokes import Brushed
 from ..media.plates import PlateInfo
-from ..solve.result import Solve
+from ..solve.known import AXES
+from ..solve.result import MOTIONS, ZOOMS, Solve
 from ..track.tracks import Tracks
 from .document import Shot
 from .motion import LISTS
@@ -51,6 +52,10 @@ def checked(shot: Shot, name: str) -> Shot:
         for where, value in _walk(shot, ""):
             _check_plain(where, value)
         _check_range(shot)
+        _one_of("solving.motion", shot.solving.motion, ("auto", *MOTIONS))
+        _one_of("solving.zoom", shot.solving.zoom, ZOOMS)
+        for k, span in enumerate(shot.ground.spans):
+            _one_of(f"ground.spans[{k}].along", span.along, ("", *AXES))
         for kind in LISTS:
             for i, item in enumerate(getattr(shot, kind)):
                 _check_keyed_like(f"{kind}[{i}]", item)
@@ -282,12 +287,10 @@ def _check_tracks(tracks: Tracks) -> None:
         _need(bool(((tracks.keys[:, 0] >= 0) & (tracks.keys[:, 0] < max(tracks.count, 1))).all()), "tracks.keys", "names tracks that are not there")
 
 
-MOTIONS = ("free", "turning", "still")
-
-
 def _check_solve(solve: Solve) -> None:
     k, m = len(solve.frames), len(solve.point_ids)
-    _need(solve.motion in MOTIONS, "solve.motion", f"is '{solve.motion[:20]}', which is no motion")
+    _one_of("solve.motion", solve.motion, MOTIONS)
+    _one_of("solve.lens.model", solve.lens.model, ("brown",))
     _array("solve.frames", solve.frames, "iu", None)
     _need(k > 0, "solve.frames", "is empty")
     _need(bool((np.diff(solve.frames.astype(np.int64)) > 0).all()) and int(solve.frames[0]) >= 0, "solve.frames", "is not in order")

@@ -7,6 +7,8 @@ from ..projection.camera import Camera
 from ..projection.pinhole import LEAST_DEPTH, Lens
 from .slip import CovarianceSample, slide
 
+MOTIONS, ZOOMS = ("free", "turning", "still"), ("auto", "none", "zooms")
+
 
 class SolveSettings(msgspec.Struct, frozen=True, omit_defaults=True):
     """focal_px: 0 when unknown. motion: 'auto', 'free', 'turning' or 'still'. k1, k2: whether they are solved; distortion: what they are
