@@ -434,11 +434,11 @@ class StillTest(unittest.TestCase):
         self.rng = np.random.default_rng(4)
         self.place = np.stack([self.rng.uniform(20, 1260, 90), self.rng.uniform(20, 700, 90)], 1)
         body = np.stack([self.rng.uniform(400, 800, 130), self.rng.uniform(200, 650, 130)], 1)
-        self.frames, self.tracks, self.xy = still_tracks(np.concatenate([self.place, body]), 80, 0.15, self.rng)
+        self.frames, self.tracks, self.xy = still_tracks(np.concatenate([self.place, body]), 50, 0.15, self.rng)
         self.of_place = self.tracks < 90
-        way = np.cumsum(np.cumsum(self.rng.standard_normal((80, 2)), 0) * 0.03, 0)
+        way = np.cumsum(np.cumsum(self.rng.standard_normal((50, 2)), 0) * 0.06, 0)
         self.xy[~self.of_place] += (
-            way[self.frames[~self.of_place]] + (self.xy[~self.of_place] - [600, 400]) * 0.002 * self.frames[~self.of_place, None]
+            way[self.frames[~self.of_place]] + (self.xy[~self.of_place] - [600, 400]) * 0.003 * self.frames[~self.of_place, None]
         )
 
     def solved(self, xy: np.ndarray, **asked) -> Solve:
@@ -461,10 +461,10 @@ class StillTest(unittest.TestCase):
         self.assertNotIn("enter the focal length", found.why)
 
     def test_it_trembles_where_the_whole_picture_does(self):
-        tremble = 0.4 * gaussian_filter1d(self.rng.standard_normal((80, 2)), 2, axis=0) * 2
+        tremble = 0.4 * gaussian_filter1d(self.rng.standard_normal((50, 2)), 2, axis=0) * 2
         found = self.solved(self.xy + tremble[self.frames])
         self.assertEqual(found.motion, "still")
-        places = np.array([found.camera(k).project(found.xyz[np.isin(found.point_ids, np.arange(90))])[0].mean(0) for k in range(80)])
+        places = np.array([found.camera(k).project(found.xyz[np.isin(found.point_ids, np.arange(90))])[0].mean(0) for k in range(50)])
         off = places - tremble
         self.assertLess(float(off.std(0).max()), 0.05)
         self.assertGreater(float(tremble.std(0).min()), 0.15)

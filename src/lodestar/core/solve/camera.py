@@ -117,7 +117,7 @@ def _account(
     began, warning = time.perf_counter(), ""
     job.part(0.0, 0.25)
     motion, scale = settings.motion, table.width / 1280
-    if not zooms and (way := way_px(table)) < SOLVER.still_px * max(1.0, scale):
+    if motion != "still" and not zooms and (way := way_px(table)) < SOLVER.still_px * max(1.0, scale):
         motion, why = _still_or_refused(motion, way)
     elif refined is not None:
         motion, why = refined.motion if motion == "auto" else motion, "refined from the solve before"
