@@ -13,10 +13,22 @@ from ..basics.jit import kernel
 BINS, CELL_PX = 16, 24  # bins of a colour channel; side of a cell of the grid, in px of the small picture
 
 
+_CODES = np.arange(256, dtype=np.float32)
+# of each code of CIE L*a*b* in 8 bits, its place among the bins; and the nearest bin
+LIGHTNESS, TINT = _CODES / 17, np.clip((_CODES - 128) / 8 + 7.5, 0, BINS - 1)
+OF_LIGHTNESS, OF_TINT = ((place + 0.5).astype(np.int32) * share for place, share in ((LIGHTNESS, BINS * BINS), (TINT, 1)))
+
+
 def bins_of(rgb: np.ndarray) -> np.ndarray:
     """(h, w, 3) float32: a picture's colours in CIE L*a*b*, as places among the bins. Grey lies in the middle of a and b."""
-    lab = cv2.cvtColor(rgb, cv2.COLOR_RGB2LAB).astype(np.float32)
-    return np.dstack([lab[..., 0] / 17, np.clip((lab[..., 1:] - 128) / 8 + 7.5, 0, 15)])
+    lab = cv2.cvtColor(rgb, cv2.COLOR_RGB2LAB)
+    return np.dstack([LIGHTNESS[lab[..., 0]], TINT[lab[..., 1:]]])
+
+
+def numbers_of(rgb: np.ndarray) -> np.ndarray:
+    """(h, w): the number of the bin that each colour of a picture lies in, of all."""
+    lightness, a, b = cv2.split(cv2.cvtColor(rgb, cv2.COLOR_RGB2LAB))
+    return OF_LIGHTNESS[lightness] + (BINS * OF_TINT[a] + OF_TINT[b])
 
 
 def whole_model(bins: np.ndarray, inside: np.ndarray, outside: np.ndarray) -> np.ndarray:
@@ -39,10 +51,17 @@ def local_model(bins: np.ndarray, inside: np.ndarray, outside: np.ndarray) -> tu
     return grid, total, whole / (whole.sum((0, 1, 2)) + 1)
 
 
-def log_ratio_of_whole(bins: np.ndarray, whole: np.ndarray) -> np.ndarray:
-    """(h, w): log of how much likelier a colour is inside than outside, by a model of the whole picture."""
+def log_ratios(whole: np.ndarray) -> np.ndarray:
+    """(BINS^3,): log of how much likelier a colour of each bin is inside than outside, by a model of the whole picture."""
+    bins = np.stack(np.unravel_index(np.arange(BINS**3), (BINS,) * 3), -1).astype(np.float32)[None]
     none, total = np.zeros((2, 2, BINS, BINS, BINS, 2), np.float32), np.zeros((2, 2, 2), np.float32)
-    return log_ratio(bins, none, total, whole.astype(np.float32), 1.0, 3.0)
+    return log_ratio(bins, none, total, whole.astype(np.float32), 1.0, 3.0)[0]
+
+
+def log_ratio_of_whole(bins: np.ndarray, whole: np.ndarray) -> np.ndarray:
+    """(h, w): of each colour of a picture the same."""
+    lightness, a, b = cv2.split((bins + 0.5).astype(np.int32))
+    return log_ratios(whole)[(lightness * BINS + a) * BINS + b]
 
 
 @kernel

@@ -53,7 +53,7 @@ def soft_edge(
 
 
 def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[[np.ndarray], Predicted], hair: np.ndarray) -> np.ndarray:
-    """The same once. light: (h, w, 3) in LINEAR's units."""
+    """The same once. light: (h, w, 3) in LINEAR's units. What is told of each pixel is worked out in the band alone: a subject is large, and its band narrow."""
     mask = (soft > 0.5).astype(np.uint8)
     disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * radius + 1, 2 * radius + 1))
     around = np.ones((3, 3), np.uint8)
@@ -62,30 +62,32 @@ def _in_band(light: np.ndarray, soft: np.ndarray, radius: int, behind: Callable[
         inside[hair] = 0
     reach[hair] = 1
     band = (reach > 0) & (inside == 0)
-    front = _filled(light, cv2.erode(inside, around, borderValue=1).astype(np.float32))
-    back = _filled(light, (reach == 0).astype(np.float32))
-    ys, xs = np.nonzero(band)
-    told = np.zeros(soft.shape, bool)
-    if len(ys):
-        known = behind(np.stack([xs, ys], 1).astype(np.float32))
-        told[ys, xs] = known.support >= 2
-        back[ys, xs] = np.where(known.support[:, None] >= 2, (np.clip(known.colour, 0, 255) / 255) ** 2.2 * 255, back[ys, xs])
-    way = front - back
+    alpha, trust = inside.astype(np.float32), np.zeros(soft.shape, np.float32)
+    at = np.nonzero(band)
+    if not len(at[0]):
+        return alpha
+    front = _filled(light, cv2.erode(inside, around, borderValue=1).astype(np.float32), at)
+    back = _filled(light, (reach == 0).astype(np.float32), at)
+    known = behind(np.stack(at[::-1], 1).astype(np.float32))
+    told, painted = known.support >= 2, hair[at]
+    back = np.where(told[:, None], (np.clip(known.colour, 0, 255) / 255) ** 2.2 * 255, back)
+    off, way = light[at] - back, front - back
     square = summed(way * way)
-    share = np.clip(summed((light - back) * way) / (square + 1), 0, 1)
-    rest = summed((light - back - share[..., None] * way) ** 2)
-    share_of = np.where(hair & ~told, np.float32(HAIR_GUESSED), np.float32(1))
-    stray = np.where(hair, np.float32(STRAY_OF_HAIR), np.float32(STRAY))
+    share = np.clip(summed(off * way) / (square + 1), 0, 1)
+    rest = summed((off - share[:, None] * way) ** 2)
+    share_of = np.where(painted & ~told, np.float32(HAIR_GUESSED), np.float32(1))
+    stray = np.where(painted, np.float32(STRAY_OF_HAIR), np.float32(STRAY))
     sure = share_of * square / (square + NEAR) * np.exp(-rest / stray)
-    least = np.where(hair, LEAST_OF_HAIR + HAIR_ALIKE * NEAR / (square + NEAR), LEAST).astype(np.float32)
-    wanted = np.where(band, (sure * share + least * soft) / (sure + least), inside).astype(np.float32)
-    found = matted(light / 255, wanted, np.float32(TRUST) * (sure + least), band, _even(light, hair))
-    rim = band & (cv2.dilate(mask, disc[1:-1, 1:-1]) == 0)
-    noise = float(np.median(np.abs(light - back)[rim])) if rim.any() else 0.0
-    faint = np.clip(FAINT * noise / np.sqrt(square + 1), 1e-3, MOST_FAINT)
+    least = np.where(painted, LEAST_OF_HAIR + HAIR_ALIKE * NEAR / (square + NEAR), LEAST).astype(np.float32)
+    alpha[at] = (sure * share + least * soft[at]) / (sure + least)
+    trust[at] = np.float32(TRUST) * (sure + least)
+    alpha = matted(light / 255, alpha, trust, band, _even(light, hair, cv2.dilate(band.astype(np.uint8), around) > 0))
+    rim = cv2.dilate(mask, disc[1:-1, 1:-1])[at] == 0
+    noise = float(np.median(np.abs(off)[rim])) if rim.any() else 0.0
+    faint, found = np.clip(FAINT * noise / np.sqrt(square + 1), 1e-3, MOST_FAINT), alpha[at]
     found = found * rising(found / faint)
-    found = 1 - (1 - found) * rising((1 - found) / faint)
-    return _in_one_piece(found, inside, hair) if hair.any() and inside.any() else found
+    alpha[at] = 1 - (1 - found) * rising((1 - found) / faint)
+    return _in_one_piece(alpha, inside, hair) if hair.any() and inside.any() else alpha
 
 
 def _along_border(alpha: np.ndarray) -> np.ndarray:
@@ -108,10 +110,15 @@ def _along_border(alpha: np.ndarray) -> np.ndarray:
     return result
 
 
-def _even(light: np.ndarray, hair: np.ndarray) -> np.ndarray:
-    """(h, w) float32: what is added to the variance of linear light in the window round each pixel. light: (h, w, 3) in LINEAR's units."""
-    steep = 2.2 * (cv2.blur(light.mean(-1), (3, 3)) / 255) ** (1.2 / 2.2)  # of light over codes
-    return np.where(hair, np.maximum(EVEN_OF_HAIR * steep * steep, LEAST_EVEN), EVEN).astype(np.float32)
+def _even(light: np.ndarray, hair: np.ndarray, band: np.ndarray) -> np.ndarray:
+    """(h, w) float32: what is added to the variance of linear light in the window round each pixel of the band. light: (h, w, 3) in LINEAR's units; hair,
+    band: (h, w) bool."""
+    found = np.full(hair.shape, EVEN, np.float32)
+    at = np.nonzero(hair & band)
+    if len(at[0]):
+        steep = 2.2 * (cv2.blur(light.mean(-1), (3, 3))[at] / 255) ** (1.2 / 2.2)  # of light over codes
+        found[at] = np.maximum(EVEN_OF_HAIR * steep * steep, LEAST_EVEN)
+    return found
 
 
 def _in_one_piece(alpha: np.ndarray, inside: np.ndarray, hair: np.ndarray) -> np.ndarray:
@@ -126,15 +133,16 @@ def rising(share: np.ndarray) -> np.ndarray:
     return share * share * (3 - 2 * share)
 
 
-def _filled(picture: np.ndarray, known: np.ndarray, levels: int = 5) -> np.ndarray:
-    """A picture with means of what is known round about where `known` is 0, from a pyramid."""
-    kept = picture * known[..., None]
+def _filled(picture: np.ndarray, known: np.ndarray, at: tuple[np.ndarray, np.ndarray] | None = None, levels: int = 5) -> np.ndarray:
+    """A picture (h, w, 3) with means of what is known round about where `known` (h, w) is 0, from a pyramid; at: of these pixels alone, (n, 3)."""
+    kept = picture * cv2.merge([known, known, known])
     if levels == 0 or min(known.shape) < 4:
-        mean = kept.sum((0, 1)) / max(float(known.sum()), 1e-4)
-        return (kept + mean * (1 - known[..., None])).astype(np.float32)
-    high, wide = known.shape
-    size = ((wide + 1) // 2, (high + 1) // 2)
-    part = cv2.resize(known, size, interpolation=cv2.INTER_AREA)
-    low = cv2.resize(kept, size, interpolation=cv2.INTER_AREA) / np.maximum(part, 1e-4)[..., None]
-    low = _filled(low, (np.minimum(4 * part, 1) * (part > 1e-3)).astype(np.float32), levels - 1)
-    return kept + cv2.resize(low, (wide, high)) * (1 - known[..., None])
+        low = np.broadcast_to((kept.sum((0, 1)) / max(float(known.sum()), 1e-4)).astype(np.float32), kept.shape)
+    else:
+        high, wide = known.shape
+        size = ((wide + 1) // 2, (high + 1) // 2)
+        part = cv2.resize(known, size, interpolation=cv2.INTER_AREA)
+        low = cv2.resize(kept, size, interpolation=cv2.INTER_AREA) / np.maximum(part, 1e-4)[..., None]
+        low = cv2.resize(_filled(low, (np.minimum(4 * part, 1) * (part > 1e-3)).astype(np.float32), levels=levels - 1), (wide, high))
+    at = np.s_[:, :] if at is None else at
+    return kept[at] + low[at] * (1 - known[at])[..., None]

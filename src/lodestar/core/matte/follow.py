@@ -266,9 +266,9 @@ class Follower:
 
     def _like_now(self) -> Like:
         """Which colours are those of the subject rather than of what is round it, as far as is known now."""
-        key = self._key
-        assert key is not None
-        return lambda values: colours.log_ratio_of_whole(colours.bins_of(values[None]), key)[0] > LIKE
+        assert self._key is not None
+        like = colours.log_ratios(self._key) > LIKE
+        return lambda values: like[colours.numbers_of(values[None])[0]]
 
     def _differs(self, frame: int, part: tuple[slice, slice], *of: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """`background.differs` of a part of the small picture, where shadows fall on level ground sooner than on what stands on it."""
