@@ -5,6 +5,7 @@ import json
 import sys
 import unittest
 import warnings
+from concurrent.futures import ThreadPoolExecutor
 from unittest import mock
 
 import cv2
@@ -601,6 +602,24 @@ class WalkerTest(unittest.TestCase):
         self.assertEqual(laid_out(found[50], 1280, 720)[:, 700:].sum(), 0)
 
 
+class Late:
+    """As a pool of threads, but what is given to it is done when the first result is asked for that needs it."""
+
+    def __init__(self, *of: object) -> None:
+        self.jobs: list[functools.partial] = []
+
+    def __enter__(self) -> "Late":
+        return self
+
+    def __exit__(self, *of: object) -> None: ...
+
+    def submit(self, job, *of) -> mock.Mock:
+        done = functools.cache(lambda: job(*of))
+        before = tuple(self.jobs)
+        self.jobs.append(done)
+        return mock.Mock(result=lambda: ([b() for b in before], done())[1])
+
+
 class BallTest(FolderCase):
     def setUp(self):
         super().setUp()
@@ -623,6 +642,30 @@ class BallTest(FolderCase):
         self.assertTrue(matting.is_due(shot, more))
         self.assertFalse(matting.is_due(shot, msgspec.structs.replace(more, kept=True)))
         self.assertEqual(matting.follow_due(msgspec.structs.replace(shot, mattes=(done,)), Job()).mattes[0], done)
+
+    def test_soft_edges_made_beside_the_next_frame_are_those_made_before_it(self):
+        """At once, whenever a thread comes to it, and as late as may be."""
+        nodes = np.dstack(np.meshgrid(*(NODE_PX * np.arange(n) for n in (21, 13)))).astype(np.float32)
+        frames, found = range(11, 24), []
+        for kind in (None, ThreadPoolExecutor, Late):
+            one = Follower(lambda frame: ball_frames()[0][frame], lambda frame, source: nodes, range(24), 320, 180)
+            painted, rough = one.select(self.source, 10), one.rough
+
+            def looked_at(source, frame, before, one=one, rough=rough):
+                self.assertTrue(before == 10 or not one.background.may_show(before) or before in one.background.hidden, f"{frame} may need it")
+                return rough(source, frame, before)
+
+            one.rough = looked_at
+            if kind is None:
+                plain = [painted, *(one.step(self.source, frame, frame - 1) for frame in frames)]
+                found.append([*(one.calmed(*three) for three in zip(plain, plain[1:], plain[2:])), plain[-1]])
+            else:
+                with mock.patch.object(matting, "ThreadPoolExecutor", kind):
+                    found.append(list(matting._edged_beside(one, self.source, painted, frames, lambda frame: None)))
+        for of in found[1:]:
+            self.assertEqual([f.frame for f in of], list(frames))
+            for a, b in zip(found[0], of, strict=True):
+                np.testing.assert_array_equal(a.alpha, b.alpha)
 
     def test_the_background_of_a_frame_is_not_predicted_again_for_the_next_stroke(self):
         chosen, asked, whole = matting.Selector(), [], Background.plain_at

@@ -70,9 +70,14 @@ class Background:
     def forget_maps(self) -> None:
         self._maps = {}
 
+    @staticmethod
+    def may_show(frame: int) -> bool:
+        """Whether the backgrounds of other frames are predicted from this one."""
+        return frame % EVERY == 0
+
     def hide(self, frame: int, alpha: np.ndarray) -> None:
         """What is covered in a frame, (h, w) in 0..1, is left out of the backgrounds of other frames."""
-        if frame % EVERY == 0:
+        if self.may_show(frame):
             self.hidden[frame] = (cv2.dilate(alpha, np.ones((5, 5), np.uint8)) * 255 > 5).astype(np.uint8)
 
     def forget_far(self, frame: int, painted: int) -> None:

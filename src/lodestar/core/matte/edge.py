@@ -133,7 +133,7 @@ def rising(share: np.ndarray) -> np.ndarray:
     return share * share * (3 - 2 * share)
 
 
-def _filled(picture: np.ndarray, known: np.ndarray, at: tuple[np.ndarray, np.ndarray] | None = None, levels: int = 5) -> np.ndarray:
+def _filled(picture: np.ndarray, known: np.ndarray, at: tuple | None = None, levels: int = 5) -> np.ndarray:
     """A picture (h, w, 3) with means of what is known round about where `known` (h, w) is 0, from a pyramid; at: of these pixels alone, (n, 3)."""
     kept = picture * cv2.merge([known, known, known])
     if levels == 0 or min(known.shape) < 4:
@@ -144,5 +144,5 @@ def _filled(picture: np.ndarray, known: np.ndarray, at: tuple[np.ndarray, np.nda
         part = cv2.resize(known, size, interpolation=cv2.INTER_AREA)
         low = cv2.resize(kept, size, interpolation=cv2.INTER_AREA) / np.maximum(part, 1e-4)[..., None]
         low = cv2.resize(_filled(low, (np.minimum(4 * part, 1) * (part > 1e-3)).astype(np.float32), levels=levels - 1), (wide, high))
-    at = np.s_[:, :] if at is None else at
+    at = (...,) if at is None else at
     return kept[at] + low[at] * (1 - known[at])[..., None]

@@ -6,6 +6,7 @@ Source of the flow: T. Kroeger, R. Timofte, D. Dai, L. Van Gool, Fast Optical Fl
 in `background`, `colours`, `cut` and `edge`.
 """
 
+import threading
 from collections.abc import Callable
 from typing import NamedTuple
 
@@ -65,6 +66,18 @@ class Known(NamedTuple):
     hair: np.ndarray
 
 
+class Rough(NamedTuple):
+    """A subject on a frame, without its soft edge. mask (h, w) bool and hair (h, w), px, as of `Known`; radius: of the soft edge, px of the plate; sure, selected: as
+    of `Found`."""
+
+    frame: int
+    mask: np.ndarray
+    hair: np.ndarray
+    radius: int
+    sure: float
+    selected: bool
+
+
 class Follower:
     """Finds and follows one subject. reader: frames (h, w, 3) uint8; warp: where the still scene goes; frames: that can be read; stands,
     light: how a subject stands and where the sun is, by which its own shadow falls.
@@ -91,6 +104,7 @@ class Follower:
         self.background = Background(reader, warp, frames, (height, width))
         self.known: dict[int, Known] = {}  # the frame that was painted, and the last one
         self._small_kept: dict[int, np.ndarray] = {}
+        self._lock = threading.Lock()
         self._key: np.ndarray | None = None  # the colours of the frame that was painted
         self._colours: np.ndarray | None = None
         self._shade: np.ndarray | None = None  # what its shadow leaves of the ground
@@ -102,11 +116,12 @@ class Follower:
 
     def small(self, frame: int) -> np.ndarray:
         """A frame at the small size; the last few are kept."""
-        if frame not in self._small_kept:
-            while len(self._small_kept) > 3:
-                self._small_kept.pop(next(iter(self._small_kept)))
-            self._small_kept[frame] = cv2.resize(self.reader(frame), self.size, interpolation=cv2.INTER_AREA)
-        return self._small_kept[frame]
+        with self._lock:
+            if frame not in self._small_kept:
+                while len(self._small_kept) > 3:
+                    self._small_kept.pop(next(iter(self._small_kept)))
+                self._small_kept[frame] = cv2.resize(self.reader(frame), self.size, interpolation=cv2.INTER_AREA)
+            return self._small_kept[frame]
 
     def to_plate(self, xy: np.ndarray) -> np.ndarray:
         """Places of the small picture in the plate, px to px: the centre of the top-left pixel is (0, 0) in both."""
@@ -286,13 +301,17 @@ class Follower:
 
     def step(self, source: Brushed, frame: int, before: int) -> Found:
         """The subject of a frame from that of the frame before it, or after it; strokes on the frame hold."""
+        return self.edged(self.rough(source, frame, before))
+
+    def rough(self, source: Brushed, frame: int, before: int) -> Rough:
+        """The same without its soft edge, which the next frame does not wait for: see `edged`."""
         assert self._key is not None
+        self.background.forget_far(frame, next(iter(self.known)))
         strokes = self.strokes_on(source, frame)
         last = self.known[before]
         look_for = last.mask | (strokes == INSIDE)
         if look_for.sum() < LOST_PX:
-            self._keep(frame, before, self._nothing())
-            return self._finished(frame, 0, 1.0, False)
+            return self._kept(frame, before, self._nothing(), 0, 1.0, False)
         part = self._part_round(look_for)
         carried, off, flow, entered = self._carried(frame, before, part)
         picture, prior = self.small(frame)[part], carried(last.mask) > 0.5
@@ -343,18 +362,20 @@ class Follower:
         surely[part] = new & (told > LIKE)
         self.leave_out(frame, surely)
         sure = 1.0 if held else self._sure(new, prior, data, last.mask)
-        self._keep(frame, before, found)
         speed = float(np.percentile(length(flow)[new], 70)) if new.any() else 0.0
-        return self._finished(frame, int(self.shrink * min(EDGE_PX + BLURRED * speed, MOST_EDGE_PX)), sure, held)
+        return self._kept(frame, before, found, int(self.shrink * min(EDGE_PX + BLURRED * speed, MOST_EDGE_PX)), sure, held)
 
     def _nothing(self) -> Known:
         shape = self.size[::-1]
         return Known(np.zeros(shape, bool), *(np.zeros(shape, np.float32) for _ in range(3)))
 
-    def _keep(self, frame: int, before: int, found: Known) -> None:
-        """Of the others only the frame that was painted is needed again: the other direction begins there."""
+    def _kept(self, frame: int, before: int, found: Known, radius: int, sure: float, selected: bool) -> Rough:
+        """What is known of a frame. Of the others only the frame that was painted is needed again: the other direction begins there."""
         painted = next(iter(self.known))
         self.known = {f: k for f, k in self.known.items() if f in (painted, before)} | {frame: found}
+        for other in self.background.sources_of(frame):  # by what is known of the place now, whenever the edge is made
+            self.background.map(frame, other)
+        return Rough(frame, found.mask, found.hair, radius, sure, selected)
 
     def _own_shadow(self, frame: int, mask: np.ndarray, part: tuple[slice, slice]) -> np.ndarray:
         """(h, w) bool: where the shadow of a subject (h, w) bool falls by the sun, in a part of the small picture; nowhere if that is not known."""
@@ -435,12 +456,14 @@ class Follower:
         alone = np.where(np.abs(signed_distance(new)) < DOUBTED_PX, data > 0, new)
         return float(np.clip((new & alone).sum() / (new | alone).sum() - OFF_BY, 0, 1))
 
-    def _finished(self, frame: int, radius: int, sure: float, selected: bool) -> Found:
-        """The soft edge at full size; what is covered is left out of the backgrounds of other frames."""
-        alpha, mask = np.zeros((self.height, self.width), np.float32), self.known[frame].mask
+    def edged(self, rough: Rough) -> Found:
+        """With the soft edge at full size; what is covered is left out of the backgrounds of other frames. On another thread while the next frame is looked
+        at, if the backgrounds of that one are not to be predicted from this frame: see `Background.may_show`."""
+        frame, mask, _, radius, sure, selected = rough
+        alpha = np.zeros((self.height, self.width), np.float32)
         if mask.any():
             pad = -(-(2 * radius + 40) // self.shrink)
-            hair = hair_band(mask, self.known[frame].hair)
+            hair = hair_band(mask, rough.hair)
             ys, xs = np.nonzero(mask | hair)
             y0, y1 = max(0, int(ys.min()) - pad), min(self.size[1], int(ys.max()) + pad + 1)
             x0, x1 = max(0, int(xs.min()) - pad), min(self.size[0], int(xs.max()) + pad + 1)
@@ -451,7 +474,6 @@ class Follower:
             soft, some = (cv2.resize(of.astype(np.float32), size) for of in (soft, hair[y0:y1, x0:x1]))
             alpha[part] = soft_edge(self.reader(frame)[part], soft, radius, lambda xy: self.background.at(frame, xy + corner), some > 0.5)
         self.background.hide(frame, alpha)
-        self.background.forget_far(frame, next(iter(self.known)))
         return stored(frame, alpha, sure, selected)
 
     def calmed(self, before: Found, found: Found, after: Found) -> Found:

@@ -2,8 +2,10 @@
 
 import contextlib
 import hashlib
-from collections import OrderedDict
+import threading
+from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 
 import msgspec
 import numpy as np
@@ -121,22 +123,31 @@ def followed(shot: Shot, source: Brushed, job: Job) -> Iterator[Found]:
             follower.step(source, beside, first)
             painted = follower.step(source, first, beside)
         yield painted
-        done = 1
-        for way, last in ((1, shot.last), (-1, shot.first)):
+        for way, last, before in ((1, shot.last, 0), (-1, shot.first, shot.last - first)):
             if way < 0:
                 follower.begin_colours_again()
-            # each frame is told when the next one is known, which tells what of it flickers
-            two = [painted]
-            for frame in range(first + way, last + way, way):
-                job.step(done / count, f"frame {frame}")
-                two.append(follower.step(source, frame, frame - way))
-                if len(two) == 3:
-                    yield follower.calmed(*two)
-                    two = two[1:]
-                    done += 1
-            if len(two) == 2:
-                yield two[1]
-                done += 1
+            begin = lambda frame, before=before: job.step((before + abs(frame - first)) / count, f"frame {frame}")
+            yield from _edged_beside(follower, source, painted, range(first + way, last + way, way), begin)
+
+
+def _edged_beside(follower: Follower, source: Brushed, painted: Found, frames: range, begin: Callable[[int], object]) -> Iterator[Found]:
+    """The mattes of frames from the painted one on. Soft edges are made, and what flickers is calmed, on another thread, while the next frame is looked at.
+    begin: called with each frame; may raise."""
+    with ThreadPoolExecutor(1, "edges") as beside:
+        # each frame is told when the next one is known, which tells what of it flickers
+        edged, calmed = deque([beside.submit(lambda: painted)]), deque[Future[Found]]()
+        for frame in frames:
+            begin(frame)
+            edged.append(beside.submit(follower.edged, follower.rough(source, frame, frame - frames.step)))
+            if len(edged) == 3:
+                calmed.append(beside.submit(lambda three: follower.calmed(*(one.result() for one in three)), tuple(edged)))
+                edged.popleft()
+            if follower.background.may_show(frame):
+                edged[-1].result()
+            if len(calmed) == 2:
+                yield calmed.popleft().result()
+        for one in (*calmed, *list(edged)[1:]):
+            yield one.result()
 
 
 def shadow_of_subject(shot: Shot, source: Brushed, job: Job) -> ShadowLine:
@@ -179,15 +190,16 @@ def _follower(shot: Shot) -> Iterator[Follower]:
 def reader_of(shot: Shot) -> Iterator[Reader]:
     """Frames of the clip as 8-bit code values; those that were read last are kept."""
     assert shot.plate is not None
-    plate, kept = open_plate(shot.plate), OrderedDict[int, np.ndarray]()
+    plate, kept, lock = open_plate(shot.plate), OrderedDict[int, np.ndarray](), threading.Lock()
 
     def read(index: int) -> np.ndarray:
-        if index not in kept:
-            kept[index] = np.ascontiguousarray(eight_bit(plate.frame(index)))
-            while sum(picture.nbytes for picture in kept.values()) > KEPT_BYTES and len(kept) > 2:
-                kept.popitem(last=False)
-        kept.move_to_end(index)
-        return kept[index]
+        with lock:
+            if index not in kept:
+                kept[index] = np.ascontiguousarray(eight_bit(plate.frame(index)))
+                while sum(picture.nbytes for picture in kept.values()) > KEPT_BYTES and len(kept) > 2:
+                    kept.popitem(last=False)
+            kept.move_to_end(index)
+            return kept[index]
 
     try:
         yield read
