@@ -260,6 +260,7 @@ class Course(QWidget):
         session.jobs.changed.connect(self.refresh)
         session.jobs.moved.connect(self._move)
         session.told.connect(lambda _: self.refresh())
+        session.autosaved.connect(self.foot.refresh)
         self.refresh()
 
     def refresh(self) -> None:

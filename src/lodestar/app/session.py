@@ -73,6 +73,7 @@ class Session(QObject):
     view_changed = pyqtSignal()
     frame_changed = pyqtSignal(int)
     told = pyqtSignal(object)
+    autosaved = pyqtSignal()
     worked_out = pyqtSignal()  # what takes long to derive from the tracks and the solve is known
     tool_asked = pyqtSignal(str)  # a tool that places something, by its name
 

@@ -293,7 +293,7 @@ class ShotFiles(QObject):
             return
         self._autosaved, self._autosaved_at = shot, time.time()
         self._ask_autosave()
-        self.session.view_changed.emit()
+        self.session.autosaved.emit()
 
     def finish_autosave(self) -> None:
         """Wait until what is being written is on the disk."""
