@@ -22,16 +22,17 @@ from lodestar.core.edits.settle import with_solve
 from lodestar.core.evaluate import ground
 from lodestar.core.evaluate.cameras import camera_at
 from lodestar.core.evaluate.objects import box_of, pose_of
+from lodestar.core.media.plates import probe
 from lodestar.core.projection.camera import Camera
 from lodestar.core.projection.pinhole import Lens
 from lodestar.core.scene.poses import moved
 from lodestar.core.shape.drawings import drawing_outlines
 from lodestar.core.shot import files
-from lodestar.core.shot.document import Shot, solve_is_stale
+from lodestar.core.shot.document import Shot, solve_is_stale, with_plate
 from lodestar.core.shot.objects import Anchor, Box, Card, GroundMesh, Logo, Title, Tube
 from lodestar.core.track.edit import lengths
 from tests.app.window_case import LEFT, SHIFT, WindowCase
-from tests.helpers import DEMO, SHOTS, looked_down_on
+from tests.helpers import DEMO, SHOTS, looked_down_on, texture, write_clip
 
 CTRL, ALT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.AltModifier
 FRAME = 46
@@ -327,8 +328,6 @@ class UntrackedTest(WindowCase):
 
     def test_a_camera_that_turns_gets_titles_at_a_distance_and_on_its_floor(self):
         from lodestar.core.basics.job import Job
-        from lodestar.core.media.plates import probe
-        from lodestar.core.shot.document import with_plate
         from lodestar.core.work.solving import solve_shot
         from lodestar.core.work.tracking import track_shot
 
@@ -347,6 +346,26 @@ class UntrackedTest(WindowCase):
         self.click_at((640, 200))
         far = np.array(self.session.shot.objects[-1].position.value)
         self.assertAlmostEqual(float(np.linalg.norm(far - camera_at(shot, 0).centre)), self.session.far_distance, delta=0.01)
+
+    def test_a_camera_that_stands_still_is_solved_and_a_title_stays_where_it_is_put(self):
+        picture = np.repeat((texture(360, 640) * 255).astype(np.uint8)[..., None], 3, -1)
+        clip = write_clip(self.folder / "still.mp4", [picture] * 14)
+        self.session.files.start_shot(with_plate(Shot(), probe(clip)), None)
+        self.session.show_step("Solve")
+        self.settle()
+        self.click("solve")
+        self.wait(lambda: not self.session.jobs.busy)
+        shot, panel = self.session.shot, self.window.panel("Solve")
+        self.assertEqual(shot.solve.motion, "still")
+        self.assertEqual(panel.rows["Camera"][0].text(), "stands still")
+        self.assertEqual([panel.lens_rows[name][1].text() for name in ("Focal length", "Distortion k1")], ["not seen"] * 2)
+        self.assertEqual(readings.ground(shot).first, "level · camera still")
+        self.session.show_step("Place")
+        self.settle()
+        self.click_at((320, 300))
+        at = np.array(self.session.shot.objects[-1].position.value)
+        seen = np.array([camera_at(self.session.shot, frame).project(at)[0] for frame in range(14)])
+        self.assertLess(float(np.abs(seen - [320, 300]).max()), 0.1)
 
 
 class HandsTest(PlaceCase):

@@ -87,7 +87,7 @@ class GroundPanel(Panel):
             low=0.01,
             high=10000,
             reset=1.6,
-            tip="How high a camera that only turns stood over the ground: how far away its floor is",
+            tip="How high a camera that stays on one spot stood over the ground: how far away its floor is",
         )
         self.eye.changed.connect(lambda v, g: self._put("Set height of the camera", g, eye_height=round(v, 4)))
         self.eye_label = say.add("Camera at", self.eye)
@@ -259,7 +259,7 @@ class GroundPanel(Panel):
             else "Choose marks on the ground in the picture: click, Shift, or a line drawn round them."
         )
         if shot.solve is not None and not free:
-            self.chosen.setText("A camera that only turns gives directions, no distances: say how high over the ground it stood.")
+            self.chosen.setText("A camera that stays on one spot gives directions, no distances: say how high over the ground it stood.")
         g = shot.ground
         self.eye.show_value(g.eye_height)
         for one in (self.eye, self.eye_label):
