@@ -104,7 +104,7 @@ class Follower:
         self.background = Background(reader, warp, frames, (height, width))
         self.known: dict[int, Known] = {}  # the frame that was painted, and the last one
         self._small_kept: dict[int, np.ndarray] = {}
-        self._lock = threading.Lock()
+        self._lock = threading.Lock()  # small pictures are asked for by the thread that makes soft edges, too
         self._key: np.ndarray | None = None  # the colours of the frame that was painted
         self._colours: np.ndarray | None = None
         self._shade: np.ndarray | None = None  # what its shadow leaves of the ground

@@ -17,12 +17,13 @@ from .constants import SOLVER
 from .free import FreeSolver
 from .known import Span
 from .lensing import Lensing
+from .look import Look, first_look
 from .pieces import links
 from .result import Solve, SolveSettings
 from .shutter import displacement, motion_of
 from .slip import CovarianceSample, covariance_sample, misfit, slide
-from .standing import finish_standing, of_still_camera, tremble_px, way_px
-from .turning import finish_turning, fitting_turning, keyframe_step, solve_turning, turning_votes
+from .standing import finish_standing, of_still_camera, turn_px
+from .turning import finish_turning, fitting_turning
 from .uprights import held_up
 from .views import Table, parallax, resect
 from .zoom import looks_zooming
@@ -114,51 +115,24 @@ def _account(
 ) -> Solve:
     """One solve, with a zoom or without. if_sure: it is given up (SolveError) where no start explains the tracks as well as it should."""
     seconds: dict[str, float] = {}
-    began, warning = time.perf_counter(), ""
+    began, warning, solver = time.perf_counter(), "", None
     job.part(0.0, 0.25)
-    motion, scale = settings.motion, table.width / 1280
-    if motion != "still" and not zooms and (way := way_px(table)) < SOLVER.still_px * max(1.0, scale):
-        motion, why = _still_or_refused(motion, way)
-    elif refined is not None:
-        motion, why = refined.motion if motion == "auto" else motion, "refined from the solve before"
-    elif motion != "still" or zooms:
-        every = keyframe_step(table.frames)
-        turned = solve_turning(table, lens, every, job, zooms)
-        share, left_px = turning_votes(table, turned, every)
-        motion = "turning" if motion in ("turning", "still") or (motion == "auto" and share > 0.5) else "free"
-        why = _why(settings.motion, motion, share, left_px, table.noise_px)
-    else:
-        why = _AS_ASKED.format(motion)
+    look = first_look(table, lens, settings, refined, job, zooms)
     seconds["turning"] = time.perf_counter() - began
-    if motion == "turning":
+    if look.motion == "turning":
         job.part(0.4, 0.92)
-        begin = turned if refined is None else _from_solve(refined, table, first, lens, zooms)
+        begin = look.turned if refined is None else _from_solve(refined, table, first, lens, zooms)
+        assert begin is not None
         fitted = Fitted(*finish_turning(table, begin, lens, job))
-    elif motion == "free":
+    elif look.motion == "free":
         solver = FreeSolver(table, lens, job, zooms, if_sure)
-        asked = settings.motion != "auto" or refined is not None
-        may_turn = not asked and left_px < SOLVER.may_turn_px * scale
-        moving = None
-        try:
-            moving, warning = _solve_free(solver, settings, refined, first)
-        except SolveError:
-            if not may_turn or if_sure:
-                raise
-        nearly = not asked and left_px < SOLVER.nearly_turning_noises * table.noise_px
-        if moving is not None and not nearly and (not may_turn or solver.explains(moving.scene, moving.good)):
-            fitted = moving
-        else:
-            # to a camera that turns past water, the water is a place that it moves along
-            other = Fitted(*finish_turning(table, turned, lens, job, 0.0 if moving is None else SOLVER.far_worse * moving.good.mean()))
-            motion = "turning" if moving is None or not solver.explains_more(moving.scene, other.scene) else "free"
-            beside = "no camera that moves was found" if moving is None else f"a camera that moves {moving.good.mean():.0%}"
-            why = f"turning alone explains {other.good.mean():.0%} of what was followed, {beside}"
-            fitted, warning = (other, "") if moving is None or motion == "turning" else (moving, warning)
+        look, fitted, warning = _moving_or_turning(solver, settings, refined, first, look)
     # what a camera that hardly turns would tell of its lens is less than what moves by itself would have it be
-    if motion == "turning" and settings.motion == "auto" and not zooms:
-        turn = tremble_px(fitted.scene, fitted.frames)
-        if turn < SOLVER.still_turn_px * scale:
-            motion, why = "still", f"all that it turns by is {turn:.1f} px of the picture"
+    if look.motion == "turning" and settings.motion == "auto" and not zooms:
+        turn = turn_px(fitted.scene, fitted.frames)
+        if turn < SOLVER.still_turn_px * table.width / 1280:
+            look = look._replace(motion="still", why=f"all that it turns by is {turn:.1f} px of the picture")
+    motion, why = look.motion, look.why
     if motion == "still":
         if not lens.K[0]:
             why += "; how wide it sees is not to be seen then, and the usual is taken: enter the focal length if you know it"
@@ -170,6 +144,7 @@ def _account(
     def readmit(fitted: Fitted, limits: float) -> Fitted:
         if turning:
             return fitted._replace(good=fitting_turning(table, fitted.scene, limits * fitted.limit_px, SOLVER.loose_spread))
+        assert solver is not None
         more, good = solver.readmitted(fitted.scene, fitted.frames, limits * fitted.limit_px)
         return fitted._replace(scene=more, good=good)
 
@@ -180,12 +155,36 @@ def _account(
         fitted = readmit(fitted, 1.0)
     job.part(0.95, 1.0)
     result = _result(tracks, table, fitted, first, motion, lens, seconds, why, warning, centred, looks_rolling, job)
-    if not (turning or rolls):  # of a readout no rival knows
+    if solver is not None and not (turning or rolls):  # of a readout no rival knows
         result = _doubted(result, solver.rivals)
     if zooms:
         f = result.lens.fx * result.zooms[[0, -1]]
         result = msgspec.structs.replace(result, why=f"{result.why}; the lens zooms, from {f[0]:.0f} to {f[1]:.0f} px")
     return result
+
+
+def _moving_or_turning(solver: FreeSolver, settings: SolveSettings, refined: Solve | None, first: int, look: Look) -> tuple[Look, Fitted, str]:
+    """A camera that moves, or one that turns after all where that explains about as much; the look at it then, and a warning."""
+    table, asked = solver.table, settings.motion != "auto" or refined is not None
+    may_turn = not asked and look.left_px < SOLVER.may_turn_px * table.width / 1280
+    moving, warning = None, ""
+    try:
+        moving, warning = _solve_free(solver, settings, refined, first)
+    except SolveError:
+        if not may_turn or solver.if_sure:
+            raise
+    nearly = not asked and look.left_px < SOLVER.nearly_turning_noises * table.noise_px
+    if moving is not None and not nearly and (not may_turn or solver.explains(moving.scene, moving.good)):
+        return look, moving, warning
+    assert look.turned is not None
+    # to a camera that turns past water, the water is a place that it moves along
+    least = 0.0 if moving is None else SOLVER.far_worse * moving.good.mean()
+    other = Fitted(*finish_turning(table, look.turned, solver.lens, solver.job, least))
+    beside = "no camera that moves was found" if moving is None else f"a camera that moves {moving.good.mean():.0%}"
+    why = f"turning alone explains {other.good.mean():.0%} of what was followed, {beside}"
+    if moving is None or not solver.explains_more(moving.scene, other.scene):
+        return look._replace(motion="turning", why=why), other, ""
+    return look._replace(why=why), moving, warning
 
 
 def _doubted(solve: Solve, rivals: list[float]) -> Solve:
@@ -252,29 +251,6 @@ def _one_piece(table: Table, first: int) -> tuple[Table, int, str]:
         "Set in and out to solve another part."
     )
     return Table(table.frame[rows] - a, table.track[rows], table.xy[rows], table.width, table.height, table.spans), first + a, told
-
-
-def _still_or_refused(asked: str, way: float) -> tuple[str, str]:
-    """The motion of a camera whose picture moves by so little, and why."""
-    if asked == "free":
-        raise SolveError(
-            f"The camera stands still: half of the tracks move less than {way:.1f} px over the whole range.",
-            "Let the program find out how the camera moves, or say that it stands still.",
-        )
-    return "still", f"half of the tracks move less than {max(way, 0.1):.1f} px over all frames"
-
-
-_AS_ASKED = "{}, as you asked"
-
-
-def _why(asked: str, motion: str, share: float, left_px: float, noise_px: float) -> str:
-    if asked != "auto":
-        return _AS_ASKED.format(asked)
-    if motion == "turning":
-        # two frames' noise along two axes make a median distance of 1.67 sigma
-        nearly = "nearly turning, the lens was carried round a little: " if left_px > SOLVER.nearly_turning_noises * max(noise_px, 0.1) else ""
-        return f"{nearly}turning alone explains {share:.0%} of the frame pairs, to {left_px:.2f} px"
-    return f"turning alone leaves {left_px:.1f} px, and fits {share:.0%} of the frame pairs"
 
 
 def _from_solve(solve: Solve, table: Table, first: int, lens: Lensing, zooms: bool) -> Scene:

@@ -14,6 +14,8 @@ class Constants(NamedTuple):
     least_tracks: int = 24  # tracks under which nothing is solved; by trial
     least_link: int = 8  # tracks that must lead from one frame to the next; a pose takes 6 in theory, 2 more for wrong ones
     still_px: float = 1.0  # px, median way of a track under which the camera stands still; by trial
+    still_off_px: float = 0.8  # px of the picture, deviation up to which a track stands still; by trial
+    still_parts: float = 0.2  # of the picture, in which something stands still, from which the camera does: four real clips from a tripod 0.25 to 0.96, twelve that move 0.03 at most
     still_turn_px: float = 4.0  # px of the picture, turn of a camera under which it stands still: what it would tell of its lens is within the noise
     still_frames: int = 30  # frames that a track has to be seen to tell whether a still camera trembles; by trial
     still_tracks: int = 4  # such tracks in each half of a frame; by trial

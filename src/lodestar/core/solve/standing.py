@@ -9,8 +9,11 @@ from .lensing import Lensing
 from .turning import fitting_turning, noise_limit
 from .views import Table
 
+LASTS = 60  # frames that a track has to be seen to tell that it stands still, in a clip that is long enough; half of a long one
+PARTS = 8, 5  # of the picture, across and down
 
-def tremble_px(scene: Scene, frames: list[int]) -> float:
+
+def turn_px(scene: Scene, frames: list[int]) -> float:
     """By how many px the picture moves at most, from the middle of a camera's poses, where all that it does is turn."""
     R = scene.R[frames]
     u, _, v = np.linalg.svd(R.sum(0))
@@ -24,6 +27,17 @@ def way_px(table: Table) -> float:
     np.maximum.at(high, table.track, table.xy)
     here = np.isfinite(low[:, 0])
     return float(np.median(np.linalg.norm(high[here] - low[here], axis=1)))
+
+
+def still_parts(table: Table) -> float:
+    """Share of the parts of the picture in which something that lasts stands still, of those in which something lasts; 0 where they lie in fewer than three
+    quarters of it: what goes with a camera, as a bonnet, is at one side."""
+    count, middle = np.bincount(table.track, minlength=table.tracks), np.stack([_medians(table, axis) for axis in range(2)], 1)
+    square = np.bincount(table.track, ((table.xy - middle[table.track]) ** 2).sum(1), table.tracks)
+    lasts = count >= min(table.frames, max(LASTS, table.frames / 2))
+    still = lasts & (square <= count * (SOLVER.still_off_px * max(1.0, table.width / 1280)) ** 2)
+    of = lambda which, across, down: np.unique((middle[which] * [across, down] / [table.width, table.height]).astype(int), axis=0)
+    return len(of(still, *PARTS)) / len(of(lasts, *PARTS)) if len(of(still, 2, 2)) > 2 else 0.0
 
 
 def of_still_camera(lens: Lensing, width: int) -> Lensing:

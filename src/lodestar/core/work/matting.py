@@ -144,7 +144,7 @@ def _edged_beside(follower: Follower, source: Brushed, painted: Found, frames: r
                 edged.popleft()
             if follower.background.may_show(frame):
                 edged[-1].result()
-            if len(calmed) == 2:
+            while calmed and (len(calmed) == 2 or calmed[0].done()):
                 yield calmed.popleft().result()
         for one in (*calmed, *list(edged)[1:]):
             yield one.result()
