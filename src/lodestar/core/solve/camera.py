@@ -17,7 +17,7 @@ from .constants import SOLVER
 from .free import FreeSolver
 from .known import Span
 from .lensing import Lensing
-from .look import Look, first_look
+from .look import FirstLook, first_look
 from .pieces import links
 from .result import Solve, SolveSettings
 from .shutter import displacement, motion_of
@@ -163,7 +163,9 @@ def _account(
     return result
 
 
-def _moving_or_turning(solver: FreeSolver, settings: SolveSettings, refined: Solve | None, first: int, look: Look) -> tuple[Look, Fitted, str]:
+def _moving_or_turning(
+    solver: FreeSolver, settings: SolveSettings, refined: Solve | None, first: int, look: FirstLook
+) -> tuple[FirstLook, Fitted, str]:
     """A camera that moves, or one that turns after all where that explains about as much; the look at it then, and a warning."""
     table, asked = solver.table, settings.motion != "auto" or refined is not None
     may_turn = not asked and look.left_px < SOLVER.may_turn_px * table.width / 1280

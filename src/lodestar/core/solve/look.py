@@ -15,7 +15,7 @@ from .turning import keyframe_step, solve_turning, turning_votes
 from .views import Table
 
 
-class Look(NamedTuple):
+class FirstLook(NamedTuple):
     """What a first look says of a camera: its motion, and why; the turning solve by which that was said, if one was made, and what it leaves in the middle, px."""
 
     motion: str
@@ -24,7 +24,7 @@ class Look(NamedTuple):
     left_px: float = np.inf
 
 
-def first_look(table: Table, lens: Lensing, settings: SolveSettings, refined: Solve | None, job: Job, zooms: bool) -> Look:
+def first_look(table: Table, lens: Lensing, settings: SolveSettings, refined: Solve | None, job: Job, zooms: bool) -> FirstLook:
     """refined: a solve that is gone on from. Raises SolveError where the camera was asked for as a moving one, and stands still."""
     asked = settings.motion
     if asked != "still" and not zooms:
@@ -36,22 +36,22 @@ def first_look(table: Table, lens: Lensing, settings: SolveSettings, refined: So
                 "Let the program find out how the camera moves, or say that it stands still.",
             )
         if still:
-            return Look("still", f"half of the tracks move less than {max(way, 0.1):.1f} px over all frames")
+            return FirstLook("still", f"half of the tracks move less than {max(way, 0.1):.1f} px over all frames")
         if asked == "auto" and (share := still_parts(table)) > SOLVER.still_parts:
-            return Look("still", f"what lasts stands still in {share:.0%} of the picture")
+            return FirstLook("still", f"what lasts stands still in {share:.0%} of the picture")
     motion = refined.motion if refined is not None and asked == "auto" else asked
     if motion == "still" and zooms:
         motion = "turning"  # by as little as may be
     if refined is not None or motion == "still":
-        return Look(motion, "refined from the solve before" if refined is not None else f"{motion}, as you asked")
+        return FirstLook(motion, "refined from the solve before" if refined is not None else f"{motion}, as you asked")
     every = keyframe_step(table.frames)
     turned = solve_turning(table, lens, every, job, zooms)
     share, left_px = turning_votes(table, turned, every)
     if asked != "auto":
-        return Look(motion, f"{asked}, as you asked", turned, left_px)
+        return FirstLook(motion, f"{asked}, as you asked", turned, left_px)
     if share <= 0.5:
-        return Look("free", f"turning alone leaves {left_px:.1f} px, and fits {share:.0%} of the frame pairs", turned, left_px)
+        return FirstLook("free", f"turning alone leaves {left_px:.1f} px, and fits {share:.0%} of the frame pairs", turned, left_px)
     # two frames' noise along two axes make a median distance of 1.67 sigma
     nearly = left_px > SOLVER.nearly_turning_noises * max(table.noise_px, 0.1)
     carried = "nearly turning, the lens was carried round a little: " if nearly else ""
-    return Look("turning", f"{carried}turning alone explains {share:.0%} of the frame pairs, to {left_px:.2f} px", turned, left_px)
+    return FirstLook("turning", f"{carried}turning alone explains {share:.0%} of the frame pairs, to {left_px:.2f} px", turned, left_px)
