@@ -135,7 +135,7 @@ def _account(
     motion, why = look.motion, look.why
     if motion == "still":
         if not lens.K[0]:
-            why += "; how wide it sees is not to be seen then, and the usual is taken: enter the focal length if you know it"
+            why += "; how wide the lens sees cannot be told then, so the usual is taken: enter the focal length if you know it"
         lens = of_still_camera(lens, table.width)
         fitted = Fitted(*finish_standing(table, lens, job))
     job.part(0.92, 0.95)

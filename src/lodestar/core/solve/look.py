@@ -38,7 +38,7 @@ def first_look(table: Table, lens: Lensing, settings: SolveSettings, refined: So
         if still:
             return FirstLook("still", f"half of the tracks move less than {max(way, 0.1):.1f} px over all frames")
         if asked == "auto" and (share := still_parts(table)) > SOLVER.still_parts:
-            return FirstLook("still", f"what lasts stands still in {share:.0%} of the picture")
+            return FirstLook("still", f"what is seen for long stands still in {share:.0%} of the picture")
     motion = refined.motion if refined is not None and asked == "auto" else asked
     if motion == "still" and zooms:
         motion = "turning"  # by as little as may be
